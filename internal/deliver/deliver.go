@@ -1,0 +1,258 @@
+// Package deliver sends versions to destinations, follows them and makes them public, and writes what
+// happened into the logbook. How one portal is talked to is left to deliver/portal and its rulebook.
+package deliver
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"havvel/internal/deliver/portal"
+	"havvel/internal/logbook"
+	"havvel/internal/pack"
+	"havvel/internal/progress"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+// Undecided reports whether the portal has still to say what becomes of a delivery in this state.
+func Undecided(state string) bool {
+	return state == rulebook.Sent || state == rulebook.Verifying || state == rulebook.InReview
+}
+
+// A Courier delivers the versions of one project.
+type Courier struct {
+	Project *project.Project
+	Book    *logbook.Book
+	Report  progress.Reporter
+	Now     func() time.Time
+}
+
+// A Status is a delivery, and what its portal says of it now.
+type Status struct {
+	*logbook.Delivery
+	Draft string // the link for its owner while it is not public; it is a secret and stands in no file
+}
+
+// Link is where the delivery can be looked at: the public link, or the one for its owner.
+func (s *Status) Link() string {
+	if s.State == rulebook.Public || s.Draft == "" {
+		return s.Delivery.Link
+	}
+	return s.Draft
+}
+
+// A Parcel is what is sent: an archive, and the version and export that it holds.
+type Parcel struct {
+	Version     string
+	Fingerprint string
+	Archive     *pack.Archive
+}
+
+// AlreadySent says that nothing new would be sent.
+type AlreadySent struct {
+	Before *logbook.Delivery
+	Same   bool // the same export; otherwise another export was sent as this version
+}
+
+func (e *AlreadySent) Error() string {
+	day := e.Before.Sent.Local().Format("2 January 15:04")
+	if e.Same {
+		return fmt.Sprintf("this very export was sent to %s as version %s on %s (state: %s)", e.Before.Destination, e.Before.Version, day, e.Before.State)
+	}
+	return fmt.Sprintf("version %s was sent to %s on %s, from another export", e.Before.Version, e.Before.Destination, day)
+}
+
+// Fresh returns an *AlreadySent error when the export, or another one as that version, was sent to the
+// destination before.
+func (c *Courier) Fresh(d *project.Destination, version, fingerprint string) error {
+	all, _, err := c.Book.Deliveries()
+	if err != nil {
+		return err
+	}
+	for i := len(all) - 1; i >= 0; i-- {
+		before := all[i]
+		if before.Destination != d.Name {
+			continue
+		}
+		if before.Fingerprint == fingerprint {
+			return &AlreadySent{before, true}
+		}
+		if before.Version == version && before.State != rulebook.Refused {
+			return &AlreadySent{before, false}
+		}
+	}
+	return nil
+}
+
+// Send uploads a parcel and records the delivery. Nothing is recorded when the upload fails.
+func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*Status, error) {
+	session, err := c.session(d, map[string]string{
+		"version": p.Version, "fingerprint": p.Fingerprint,
+		"archive.sha256": p.Archive.SHA256, "archive.bytes": strconv.FormatInt(p.Archive.Bytes, 10),
+	})
+	if err != nil {
+		return nil, err
+	}
+	session.Archive = portal.File{Path: p.Archive.Path, Bytes: p.Archive.Bytes}
+	answer, err := session.Run(ctx, d.Rules.Send, 0)
+	if err != nil {
+		return nil, err
+	}
+	line := logbook.Line{
+		At: c.Now(), ID: logbook.NewID(), Destination: d.Name,
+		Version: p.Version, Fingerprint: p.Fingerprint, SHA256: p.Archive.SHA256, Bytes: p.Archive.Bytes,
+		State: answer.State, Reasons: answer.Reasons, Values: kept(d, session.Values),
+	}
+	if line.State == "" {
+		line.State = rulebook.Sent
+	}
+	if err := c.Book.Add(line); err != nil {
+		return nil, fmt.Errorf("version %s was sent to %s, but that could not be written down: %w", p.Version, d.Name, err)
+	}
+	return &Status{Delivery: &logbook.Delivery{Line: line, Sent: line.At}, Draft: answer.Draft}, nil
+}
+
+func kept(d *project.Destination, values map[string]string) map[string]string {
+	keep := map[string]string{}
+	for _, name := range d.Rules.Keep {
+		keep[name] = values[name]
+	}
+	return keep
+}
+
+// session knows the values that every recipe can use, and those given.
+func (c *Courier) session(d *project.Destination, more map[string]string) (*portal.Session, error) {
+	key, err := d.Secret()
+	if err != nil {
+		return nil, &NoKey{err}
+	}
+	values := map[string]string{
+		"game.title": c.Project.Game.Title, "game.short": c.Project.Game.Short, "game.studio": c.Project.Game.Studio,
+	}
+	for name, v := range more {
+		values[name] = v
+	}
+	s := portal.NewSession(d.Rules, d.Address, key, values)
+	s.Report = c.Report
+	return s, nil
+}
+
+// NoKey says that the key which a destination wants is not set.
+type NoKey struct{ cause error }
+
+func (e *NoKey) Error() string { return e.cause.Error() }
+func (e *NoKey) Unwrap() error { return e.cause }
+
+// resume returns a session that knows what was kept of a delivery.
+func (c *Courier) resume(d *project.Destination, l *logbook.Delivery) (*portal.Session, error) {
+	values := map[string]string{
+		"version": l.Version, "fingerprint": l.Fingerprint, "archive.sha256": l.SHA256,
+		"archive.bytes": strconv.FormatInt(l.Bytes, 10),
+	}
+	for name, v := range l.Values {
+		values[name] = v
+	}
+	return c.session(d, values)
+}
+
+// Ask asks the portal what became of a delivery and records what changed. With a wait, it asks again
+// until the portal has decided, for that long at most.
+func (c *Courier) Ask(ctx context.Context, d *project.Destination, l *logbook.Delivery, wait time.Duration) (*Status, error) {
+	session, err := c.resume(d, l)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := session.Run(ctx, d.Rules.Follow, wait)
+	if err != nil {
+		return nil, err
+	}
+	return c.record(l, answer)
+}
+
+// Publish makes a delivery public; the one that was public at the destination is replaced.
+func (c *Courier) Publish(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
+	session, err := c.resume(d, l)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := session.Run(ctx, d.Rules.Publish, 0)
+	if err != nil {
+		return nil, err
+	}
+	if answer.State == "" {
+		answer.State = rulebook.Public
+	}
+	status, err := c.record(l, answer)
+	if err != nil || status.State != rulebook.Public {
+		return status, err
+	}
+	return status, c.replaceOthers(status.Delivery)
+}
+
+func (c *Courier) replaceOthers(now *logbook.Delivery) error {
+	all, _, err := c.Book.Deliveries()
+	if err != nil {
+		return err
+	}
+	for _, l := range all {
+		if l.Destination == now.Destination && l.ID != now.ID && l.State == rulebook.Public {
+			if _, err := c.record(l, &portal.Answer{State: rulebook.Replaced}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// record writes down what an answer changes of a delivery.
+func (c *Courier) record(l *logbook.Delivery, a *portal.Answer) (*Status, error) {
+	after := *l
+	if a.State != "" {
+		after.State, after.Reasons = a.State, a.Reasons
+	}
+	if after.State == rulebook.Public && a.Link != "" {
+		after.Line.Link = a.Link
+	}
+	if after.State != l.State || after.Line.Link != l.Line.Link {
+		line := logbook.Line{
+			At: c.Now(), ID: l.ID, Destination: l.Destination,
+			State: after.State, Reasons: after.Reasons, Link: after.Line.Link,
+		}
+		if err := c.Book.Add(line); err != nil {
+			return nil, err
+		}
+		after.At = line.At
+	}
+	return &Status{Delivery: &after, Draft: a.Draft}, nil
+}
+
+// Latest returns the last delivery to each destination and, where it is another one, the public one;
+// in the order of destinations.
+func (c *Courier) Latest(destinations []*project.Destination) ([]*logbook.Delivery, error) {
+	all, _, err := c.Book.Deliveries()
+	if err != nil {
+		return nil, err
+	}
+	var list []*logbook.Delivery
+	for _, d := range destinations {
+		var last, public *logbook.Delivery
+		for _, l := range all {
+			if l.Destination != d.Name {
+				continue
+			}
+			last = l
+			if l.State == rulebook.Public {
+				public = l
+			}
+		}
+		if last != nil {
+			list = append(list, last)
+		}
+		if public != nil && public != last {
+			list = append(list, public)
+		}
+	}
+	return list, nil
+}

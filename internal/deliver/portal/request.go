@@ -1,0 +1,237 @@
+package portal
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"mime/multipart"
+	"net/http"
+	"net/textproto"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"havvel/internal/progress"
+	"havvel/internal/rulebook"
+)
+
+// request makes a step's request. moved is called whenever bytes of its body have gone out.
+func (s *Session) request(ctx context.Context, step *rulebook.Step, moved func()) (*http.Request, error) {
+	address, err := s.address(step.Address)
+	if err != nil {
+		return nil, err
+	}
+	body, length, kind, err := s.body(ctx, step, moved)
+	if err != nil {
+		return nil, err
+	}
+	r, err := http.NewRequestWithContext(ctx, step.Method, address.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	r.ContentLength = length
+	if kind != "" {
+		r.Header.Set("Content-Type", kind)
+	}
+	r.Header.Set("Accept", "application/json")
+	r.Header.Set("User-Agent", "havvel")
+	for name, text := range step.Headers {
+		r.Header.Set(name, s.fill(text, noEscape))
+	}
+	if err := s.guard(step, address); err != nil {
+		if body != nil {
+			body.Close()
+		}
+		return nil, err
+	}
+	return r, nil
+}
+
+// guard refuses to send the key to another host than the destination's.
+func (s *Session) guard(step *rulebook.Step, to *url.URL) error {
+	home, err := url.Parse(s.Address)
+	if err != nil {
+		return err
+	}
+	if home.Scheme == to.Scheme && home.Host == to.Host {
+		return nil
+	}
+	texts := slices.Concat([]string{step.Address}, slices.Collect(maps.Values(step.Headers)), slices.Collect(maps.Values(step.Form)))
+	for _, p := range step.Parts {
+		texts = append(texts, p.Text)
+	}
+	if data, err := json.Marshal(step.JSON); err == nil {
+		texts = append(texts, string(data))
+	}
+	if strings.Contains(strings.Join(texts, "\n"), "{key}") {
+		return fmt.Errorf("it would send the key to another host, %s", to.Host)
+	}
+	return nil
+}
+
+// address fills in a step's address; one that the portal handed out may be relative.
+func (s *Session) address(text string) (*url.URL, error) {
+	home, err := url.Parse(s.Address)
+	if err != nil {
+		return nil, err
+	}
+	escape := func(value string, before string) string {
+		switch {
+		case before == "":
+			return value // a whole address
+		case strings.Contains(before, "?"):
+			return url.QueryEscape(value)
+		}
+		return url.PathEscape(value)
+	}
+	u, err := url.Parse(s.fill(text, escape))
+	if err != nil {
+		return nil, fmt.Errorf("its address can't be read")
+	}
+	u = home.ResolveReference(u)
+	if u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("its address is not an http address")
+	}
+	return u, nil
+}
+
+func noEscape(value, _ string) string { return value }
+
+// fill replaces the values in a text. escape is given a value and the text before it.
+func (s *Session) fill(text string, escape func(value, before string) string) string {
+	var out strings.Builder
+	end := 0
+	for _, m := range rulebook.Braces.FindAllStringSubmatchIndex(text, -1) {
+		out.WriteString(text[end:m[0]])
+		name := text[m[2]:m[3]]
+		value := s.Values[name]
+		if name == "key" {
+			value = s.Key
+		}
+		out.WriteString(escape(value, out.String()))
+		end = m[1]
+	}
+	out.WriteString(text[end:])
+	return out.String()
+}
+
+// body returns a step's body, its length (-1 when not known) and its content type.
+func (s *Session) body(ctx context.Context, step *rulebook.Step, moved func()) (io.ReadCloser, int64, string, error) {
+	switch {
+	case step.JSON != nil:
+		data, err := json.Marshal(s.fillJSON(step.JSON))
+		return io.NopCloser(bytes.NewReader(data)), int64(len(data)), "application/json", err
+	case step.Form != nil:
+		form := url.Values{}
+		for name, text := range step.Form {
+			form.Set(name, s.fill(text, noEscape))
+		}
+		data := form.Encode()
+		return io.NopCloser(strings.NewReader(data)), int64(len(data)), "application/x-www-form-urlencoded", nil
+	case step.File != "":
+		f, err := s.open(ctx, moved)
+		return f, s.Archive.Bytes, "application/octet-stream", err
+	case len(step.Parts) > 0:
+		return s.multipart(ctx, step.Parts, moved)
+	}
+	return nil, 0, "", nil
+}
+
+// fillJSON replaces the values in a JSON body. A text that is nothing but archive.bytes becomes a number.
+func (s *Session) fillJSON(v any) any {
+	switch v := v.(type) {
+	case string:
+		if v == "{archive.bytes}" {
+			return json.Number(s.Values["archive.bytes"])
+		}
+		return s.fill(v, noEscape)
+	case map[string]any:
+		out := map[string]any{}
+		for name, inner := range v {
+			out[name] = s.fillJSON(inner)
+		}
+		return out
+	case []any:
+		out := make([]any, len(v))
+		for i, inner := range v {
+			out[i] = s.fillJSON(inner)
+		}
+		return out
+	}
+	return v
+}
+
+// open opens the archive; reading it is reported.
+func (s *Session) open(ctx context.Context, moved func()) (io.ReadCloser, error) {
+	f, err := os.Open(s.Archive.Path)
+	if err != nil {
+		return nil, err
+	}
+	s.Report.Begin("sending to "+s.Rules.Name, s.Archive.Bytes)
+	return &upload{progress.Reader{Ctx: ctx, R: f, To: s.Report}, f, moved}, nil
+}
+
+type upload struct {
+	progress.Reader
+	file  *os.File
+	moved func()
+}
+
+func (u *upload) Read(p []byte) (int, error) {
+	n, err := u.Reader.Read(p)
+	u.moved()
+	return n, err
+}
+
+func (u *upload) Close() error {
+	u.To.End()
+	return u.file.Close()
+}
+
+// multipart makes a multipart/form-data body (RFC 7578) around the archive without holding it in memory.
+func (s *Session) multipart(ctx context.Context, parts []rulebook.Part, moved func()) (io.ReadCloser, int64, string, error) {
+	var frame bytes.Buffer
+	w := multipart.NewWriter(&frame)
+	var readers []io.Reader
+	var file io.Closer = io.NopCloser(nil)
+	length := int64(0)
+	flush := func() {
+		length += int64(frame.Len())
+		readers = append(readers, bytes.NewReader(bytes.Clone(frame.Bytes())))
+		frame.Reset()
+	}
+	for _, p := range parts {
+		if p.File == "" {
+			if err := w.WriteField(p.Name, s.fill(p.Text, noEscape)); err != nil {
+				return nil, 0, "", err
+			}
+			continue
+		}
+		header := textproto.MIMEHeader{}
+		header.Set("Content-Disposition", multipart.FileContentDisposition(p.Name, filepath.Base(s.Archive.Path)))
+		header.Set("Content-Type", p.Type)
+		if _, err := w.CreatePart(header); err != nil {
+			return nil, 0, "", err
+		}
+		flush()
+		f, err := s.open(ctx, moved)
+		if err != nil {
+			return nil, 0, "", err
+		}
+		readers, length, file = append(readers, f), length+s.Archive.Bytes, f
+	}
+	if err := w.Close(); err != nil {
+		return nil, 0, "", err
+	}
+	flush()
+	whole := struct {
+		io.Reader
+		io.Closer
+	}{io.MultiReader(readers...), file}
+	return whole, length, w.FormDataContentType(), nil
+}

@@ -1,0 +1,65 @@
+// The loader brings the rules and the data, shows how far it is, and starts the game.
+(() => {
+	"use strict";
+	const done = document.getElementById("done");
+	const words = document.getElementById("words");
+	const parts = [{ name: "rules.wasm", weight: 0.05 }, { name: "lane.pack", weight: 0.85 }];
+	let unpacked = 0;
+
+	function show() {
+		const loaded = parts.reduce((sum, p) => sum + p.weight * (p.share || 0), 0) + 0.1 * unpacked;
+		done.style.width = Math.round(100 * loaded) + "%";
+		document.getElementById("loading").setAttribute("aria-valuenow", Math.round(100 * loaded));
+	}
+
+	// bring returns the bytes of a part: from the page, when it holds them, or from beside it.
+	async function bring(part) {
+		const inside = document.getElementById(part.name);
+		if (inside) {
+			const bytes = Uint8Array.from(atob(inside.textContent), (c) => c.charCodeAt(0));
+			inside.remove();
+			part.share = 1;
+			show();
+			return bytes;
+		}
+		const answer = await fetch(part.name);
+		if (!answer.ok) throw new Error(part.name + ": the host answered " + answer.status);
+		const total = Number(answer.headers.get("Content-Encoding") ? 0 : answer.headers.get("Content-Length"));
+		const pieces = [];
+		let length = 0;
+		for (const reader = answer.body.getReader(); ;) {
+			const { done, value } = await reader.read();
+			if (done) break;
+			pieces.push(value);
+			length += value.length;
+			part.share = total ? Math.min(1, length / total) : 1 - 1 / (1 + length / 200000);
+			show();
+		}
+		part.share = 1;
+		show();
+		const bytes = new Uint8Array(length);
+		let at = 0;
+		for (const piece of pieces) {
+			bytes.set(piece, at);
+			at += piece.length;
+		}
+		return bytes;
+	}
+
+	async function load() {
+		const [rules, pack] = await Promise.all(parts.map(bring));
+		const { instance } = await WebAssembly.instantiate(rules, {});
+		await TinderwickLane.start(document.getElementById("lane"), instance.exports, pack, (share) => {
+			unpacked = share;
+			show();
+		});
+		const loading = document.getElementById("loading");
+		loading.classList.add("over");
+		setTimeout(() => loading.remove(), 700);
+	}
+
+	load().catch((e) => {
+		words.textContent = "The lane stays dark: " + e.message;
+		console.error(e);
+	});
+})();

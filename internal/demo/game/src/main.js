@@ -1,0 +1,92 @@
+// The start: unpack the data, listen to the player, draw.
+
+// unpack reads the data file: "LANE", the length of its directory, the directory, the parts.
+function unpack(pack) {
+	const view = new DataView(pack.buffer, pack.byteOffset, pack.byteLength);
+	if (String.fromCharCode(...pack.subarray(0, 4)) !== "LANE") throw new Error("lane.pack is not what it should be; was it compressed, and served without saying so?");
+	const length = view.getUint32(4, true);
+	const directory = JSON.parse(new TextDecoder().decode(pack.subarray(8, 8 + length)));
+	const find = (name) => directory.find((p) => p.name === name);
+	const bytes = (name) => pack.subarray(8 + length + find(name).offset, 8 + length + find(name).offset + find(name).length);
+	return {
+		bytes,
+		json: (name) => JSON.parse(new TextDecoder().decode(bytes(name))),
+		picture: (name) => createImageBitmap(new Blob([bytes(name)], { type: find(name).type }), { premultiplyAlpha: "none", colorSpaceConversion: "none" }),
+	};
+}
+
+async function start(canvas, rules, pack, report) {
+	const parts = unpack(pack);
+	const pictures = {};
+	const names = ["letters", "houses", "cobbles", "mist"];
+	for (const [i, name] of names.entries()) {
+		pictures[name] = await parts.picture(name + ".png");
+		report((i + 1) / names.length);
+	}
+	const gl = canvas.getContext("webgl2", { alpha: false, antialias: false, powerPreference: "low-power" });
+	if (!gl) throw new Error("this browser has no WebGL 2");
+	const nights = parts.json("nights"), table = parts.json("letters");
+	const kept = keeper("tinderwick-lane");
+	const sound = orchestra(parts);
+	sound.silent = kept.get("silent", false);
+	const game = newGame({ rules, nights, sound, kept });
+	game.best = kept.best;
+
+	let text, scene;
+	const build = () => {
+		text = writer(gl, pictures.letters, table);
+		scene = scenery(gl, pictures);
+	};
+	build();
+	canvas.addEventListener("webglcontextlost", (e) => e.preventDefault());
+	canvas.addEventListener("webglcontextrestored", build);
+
+	// The canvas has as many pixels as the screen, fewer where drawing is slow.
+	let quality = 1, scale = 1, slow = 0;
+	function fit() {
+		scale = Math.min(window.devicePixelRatio || 1, 2) * quality;
+		const w = Math.max(1, Math.round(canvas.clientWidth * scale)), h = Math.max(1, Math.round(canvas.clientHeight * scale));
+		if (canvas.width !== w || canvas.height !== h) canvas.width = w, canvas.height = h;
+	}
+	new ResizeObserver(fit).observe(canvas);
+	fit();
+
+	const look = [0, 0], wanted = [0, 0];
+	const at = (e) => [e.offsetX * scale, e.offsetY * scale];
+	canvas.addEventListener("pointermove", (e) => {
+		wanted[0] = e.offsetX / canvas.clientWidth - 0.5, wanted[1] = e.offsetY / canvas.clientHeight - 0.5;
+		canvas.style.cursor = game.pointer(...at(e), false) ? "pointer" : "default";
+	});
+	canvas.addEventListener("pointerdown", (e) => {
+		e.preventDefault();
+		canvas.focus();
+		sound.begin();
+		game.pointer(...at(e), true);
+	});
+	canvas.addEventListener("contextmenu", (e) => e.preventDefault());
+	window.addEventListener("keydown", (e) => {
+		if (e.ctrlKey || e.metaKey || e.altKey) return;
+		sound.begin();
+		if (game.key(e.key.length === 1 ? e.key.toLowerCase() : e.key)) e.preventDefault();
+	});
+
+	let before = performance.now(), drawn = 0;
+	function frame(now) {
+		const dt = Math.min(0.1, (now - before) / 1000);
+		before = now;
+		if (++drawn > 10 && !document.hidden) {
+			slow = dt > 0.045 ? slow + 1 : Math.max(0, slow - 1);
+			if (slow > 12 && quality > 0.5) quality -= 0.25, slow = 0, fit();
+		}
+		look[0] += (wanted[0] - look[0]) * Math.min(1, dt * 3);
+		look[1] += (wanted[1] - look[1]) * Math.min(1, dt * 3);
+		game.tick(dt);
+		if (!gl.isContextLost()) {
+			gl.viewport(0, 0, canvas.width, canvas.height);
+			drawScreen({ game, nights, scene, text, sound, width: canvas.width, height: canvas.height, time: now / 1000, look });
+		}
+		requestAnimationFrame(frame);
+	}
+	frame(before);
+	canvas.focus();
+}

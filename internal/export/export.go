@@ -1,0 +1,214 @@
+// Package export reads what an engine wrote into a Build: its files, entry page, shape, links and
+// fingerprint, in one pass over the bytes. It never writes. Judging a build is left to check, what
+// goes into an archive to pack.
+package export
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/export/web"
+)
+
+// A Build is an export as Havvel has read it.
+type Build struct {
+	Path        string  // as it was named
+	Source      string  // "folder", "zip" or "page"
+	Base        string  // the folder inside the export that holds all files, with a slash at its end, or ""
+	Files       []*File // in the order of their paths
+	Entry       *File   // the page that a host should serve first; nil when there is none
+	Entries     []Entry // all pages that could be it, the likeliest first
+	Shape       Shape
+	Fingerprint string // hex SHA-256 over paths and contents of all files but junk
+	Bytes       int64  // of all files but junk
+
+	source source
+	lower  map[string]*File // by path in small letters, for links that differ in letter case
+	byPath map[string]*File
+}
+
+// A File is one file of a build.
+type File struct {
+	Path     string // inside the export, with forward slashes
+	Bytes    int64
+	SHA256   [sha256.Size]byte
+	Kind     Kind
+	Encoding string    // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
+	Junk     string    // why it does not belong in a build, or ""
+	Page     *web.Page // what a page says of itself; nil for other files
+	Links    []web.Link
+
+	open func() (io.ReadCloser, error)
+}
+
+// Open opens the file's bytes.
+func (f *File) Open() (io.ReadCloser, error) { return f.open() }
+
+// Shape is how a build is put together.
+type Shape string
+
+// The shapes.
+const (
+	SinglePage Shape = "single-page" // everything in one HTML file
+	Script     Shape = "script"      // pages, scripts and media
+	Wasm       Shape = "wasm"        // a script that loads WebAssembly
+	WasmSplit  Shape = "wasm-split"  // loader, runtime, WebAssembly and a packed data file
+)
+
+// An Unreadable error says that what was named is not an export that can be read.
+type Unreadable struct {
+	Path   string
+	Reason string
+	Next   string // what to do about it
+	Cause  error  // may be nil
+}
+
+func (e *Unreadable) Error() string {
+	text := fmt.Sprintf("can't read %s as an export: %s", e.Path, e.Reason)
+	if e.Cause != nil {
+		text += ": " + e.Cause.Error()
+	}
+	if e.Next != "" {
+		text += "\n  " + e.Next
+	}
+	return text
+}
+
+func (e *Unreadable) Unwrap() error { return e.Cause }
+
+// Read reads the export at path: a folder, a zip or one HTML page. Close the build when done with it.
+// Errors that lie in the export itself are *Unreadable.
+func Read(ctx context.Context, path string) (*Build, error) {
+	b := &Build{Path: path}
+	var err error
+	if b.source, err = openSource(path); err != nil {
+		return nil, err
+	}
+	if err := b.read(ctx); err != nil {
+		b.source.Close()
+		return nil, err
+	}
+	return b, nil
+}
+
+// Close lets go of the export.
+func (b *Build) Close() error { return b.source.Close() }
+
+func (b *Build) read(ctx context.Context) error {
+	b.Source = b.source.kind()
+	var err error
+	if b.Files, err = b.source.list(); err != nil {
+		return err
+	}
+	slices.SortFunc(b.Files, func(x, y *File) int { return cmp.Compare(x.Path, y.Path) })
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for _, f := range b.Files {
+		work.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			return f.read()
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return err
+	}
+	b.settle()
+	if len(b.Parts()) == 0 {
+		return &Unreadable{Path: b.Path, Reason: "there is no file in it", Next: "export the game again, and name the folder that the engine wrote"}
+	}
+	return nil
+}
+
+// settle works out what follows from the files as a whole.
+func (b *Build) settle() {
+	b.byPath, b.lower = map[string]*File{}, map[string]*File{}
+	for _, f := range b.Files {
+		b.byPath[f.Path] = f
+		b.lower[strings.ToLower(f.Path)] = f
+		if f.Junk == "" {
+			b.Bytes += f.Bytes
+		}
+	}
+	b.Base = commonFolder(b.Parts())
+	b.Entries = b.rankEntries()
+	if len(b.Entries) > 0 {
+		b.Entry = b.Entries[0].File
+	}
+	b.Shape = b.shape()
+	b.Fingerprint = b.fingerprint()
+}
+
+// Parts lists the files that belong to the build: all but junk.
+func (b *Build) Parts() []*File {
+	var list []*File
+	for _, f := range b.Files {
+		if f.Junk == "" {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// File returns the file of that path, or nil.
+func (b *Build) File(path string) *File { return b.byPath[path] }
+
+// FileInAnyCase returns a file whose path differs from that one at most in letter case, or nil.
+func (b *Build) FileInAnyCase(path string) *File { return b.lower[strings.ToLower(path)] }
+
+// Inside is a file's path without the folder that holds the whole build.
+func (b *Build) Inside(f *File) string { return strings.TrimPrefix(f.Path, b.Base) }
+
+func commonFolder(files []*File) string {
+	if len(files) == 0 {
+		return ""
+	}
+	common := path.Dir(files[0].Path)
+	for _, f := range files {
+		for common != "." && !strings.HasPrefix(f.Path, common+"/") {
+			common = path.Dir(common)
+		}
+	}
+	if common == "." {
+		return ""
+	}
+	return common + "/"
+}
+
+func (b *Build) shape() Shape {
+	parts := b.Parts()
+	has := map[Kind]int{}
+	for _, f := range parts {
+		has[f.Kind]++
+	}
+	switch {
+	case len(parts) == 1 && has[KindPage] == 1:
+		return SinglePage
+	case has[KindWasm] > 0 && has[KindData] > 0:
+		return WasmSplit
+	case has[KindWasm] > 0:
+		return Wasm
+	}
+	return Script
+}
+
+// fingerprint is one hash over paths and contents, the same for a folder, a zip of it, a zip with a
+// folder around it, and any order of files.
+func (b *Build) fingerprint() string {
+	whole := sha256.New()
+	for _, f := range b.Parts() { // in the order of paths, which a common folder does not change
+		fmt.Fprintf(whole, "%d:%s %d %x\n", len(b.Inside(f)), b.Inside(f), f.Bytes, f.SHA256)
+	}
+	return hex.EncodeToString(whole.Sum(nil))
+}

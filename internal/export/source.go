@@ -1,0 +1,188 @@
+package export
+
+import (
+	"archive/zip"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+)
+
+// A source is where the files of an export come from.
+type source interface {
+	kind() string
+	// list returns all files, in any order, each with a path, a size and a way to open it.
+	list() ([]*File, error)
+	Close() error
+}
+
+func openSource(path string) (source, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, &Unreadable{Path: path, Reason: "there is nothing there", Next: "name the folder or zip that the engine wrote"}
+	case err != nil:
+		return nil, &Unreadable{Path: path, Reason: "it can't be opened", Cause: err}
+	case info.IsDir():
+		return folder(path), nil
+	}
+	return openFile(path, info.Size())
+}
+
+func openFile(path string, size int64) (source, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, &Unreadable{Path: path, Reason: "it can't be opened", Cause: err}
+	}
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		f.Close()
+		return nil, &Unreadable{Path: path, Reason: "it can't be read", Cause: err}
+	}
+	switch head = head[:n]; {
+	case strings.HasPrefix(string(head), "PK\x03\x04") || strings.HasPrefix(string(head), "PK\x05\x06"):
+		return openZip(path, f, size)
+	case isPageName(path) || looksLikePage(head):
+		f.Close()
+		return page(path), nil
+	}
+	f.Close()
+	reason := "it is neither a folder, nor a zip, nor an HTML page"
+	if strings.EqualFold(filepath.Ext(path), ".zip") {
+		reason = "it has the name of a zip, but is none inside; perhaps its download or copy broke off"
+	}
+	return nil, &Unreadable{Path: path, Reason: reason, Next: "name the folder or zip that the engine wrote"}
+}
+
+// folder is an export in a folder on disk.
+type folder string
+
+func (folder) kind() string { return "folder" }
+func (folder) Close() error { return nil }
+
+func (root folder) list() ([]*File, error) {
+	var files []*File
+	err := filepath.WalkDir(string(root), func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return &Unreadable{Path: string(root), Reason: "a part of it can't be read", Cause: err}
+		}
+		if !d.Type().IsRegular() { // links out of the tree are not followed
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return &Unreadable{Path: string(root), Reason: "a part of it can't be read", Cause: err}
+		}
+		inside, err := filepath.Rel(string(root), name)
+		if err != nil {
+			return err
+		}
+		files = append(files, &File{
+			Path: filepath.ToSlash(inside), Bytes: info.Size(),
+			open: func() (io.ReadCloser, error) { return os.Open(name) },
+		})
+		return nil
+	})
+	return files, err
+}
+
+// page is an export that is one HTML file.
+type page string
+
+func (page) kind() string { return "page" }
+func (page) Close() error { return nil }
+
+func (p page) list() ([]*File, error) {
+	info, err := os.Stat(string(p))
+	if err != nil {
+		return nil, &Unreadable{Path: string(p), Reason: "it can't be read", Cause: err}
+	}
+	return []*File{{
+		Path: filepath.Base(string(p)), Bytes: info.Size(),
+		open: func() (io.ReadCloser, error) { return os.Open(string(p)) },
+	}}, nil
+}
+
+// Limits on what a zip may hold. No portal takes a build near them; what goes over them is made to
+// exhaust whoever unpacks it.
+const (
+	maxZipFiles = 200_000
+	maxZipBytes = 16 << 30
+	maxZipRatio = 1000
+)
+
+type zipFile struct {
+	path string
+	file *os.File
+	zip  *zip.Reader
+}
+
+func openZip(path string, f *os.File, size int64) (source, error) {
+	r, err := zip.NewReader(f, size)
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+		f.Close()
+		return nil, &Unreadable{Path: path, Reason: "the zip is broken", Next: "make the zip again; its download or copy may have broken off", Cause: err}
+	}
+	return &zipFile{path, f, r}, nil
+}
+
+func (z *zipFile) kind() string { return "zip" }
+func (z *zipFile) Close() error { return z.file.Close() }
+
+func (z *zipFile) list() ([]*File, error) {
+	refuse := func(reason string) error {
+		return &Unreadable{Path: z.path, Reason: reason, Next: "make the zip again, from the folder that the engine wrote"}
+	}
+	if len(z.zip.File) > maxZipFiles {
+		return nil, refuse("it claims more files than any game has")
+	}
+	var files []*File
+	var total uint64
+	seen := map[string]bool{}
+	for _, f := range z.zip.File {
+		if strings.HasSuffix(f.Name, "/") || !f.Mode().IsRegular() {
+			continue
+		}
+		if !safeName(f.Name) {
+			return nil, refuse("the name " + f.Name + " leads out of it")
+		}
+		if seen[f.Name] {
+			return nil, refuse("the name " + f.Name + " stands in it twice")
+		}
+		seen[f.Name] = true
+		total += f.UncompressedSize64
+		if total > maxZipBytes || f.UncompressedSize64 > 1<<30 && f.UncompressedSize64/max(f.CompressedSize64, 1) > maxZipRatio {
+			return nil, refuse("it unpacks to far more than any game has")
+		}
+		files = append(files, &File{Path: f.Name, Bytes: int64(f.UncompressedSize64), open: f.Open})
+	}
+	return files, nil
+}
+
+// safeName reports whether a name in a zip stays inside the folder it is unpacked to, on every system.
+func safeName(name string) bool {
+	name = strings.ReplaceAll(name, `\`, "/")
+	if name == "" || strings.HasPrefix(name, "/") || strings.ContainsAny(name, "\x00") || len(name) > 1 && name[1] == ':' {
+		return false
+	}
+	clean := path.Clean(name)
+	return clean != ".." && !strings.HasPrefix(clean, "../")
+}
+
+// ReadAll reads a whole file of a build, at most limit bytes of it.
+func (f *File) ReadAll(ctx context.Context, limit int64) ([]byte, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	r, err := f.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return io.ReadAll(io.LimitReader(r, limit))
+}

@@ -1,0 +1,169 @@
+// Package web reads the pages and stylesheets of an export: what they link to and where. Whether a
+// link leads anywhere is left to export, which knows the files.
+package web
+
+import (
+	"bytes"
+	"html"
+	"strings"
+
+	nethtml "golang.org/x/net/html"
+)
+
+// A Link is one place that names another file or address.
+type Link struct {
+	Target       string // as written, with character references resolved
+	Use          string // what it is for: script, style, picture, media, page, icon, manifest, preload, frame
+	Line, Column int    // of the target, from 1; columns count bytes
+	Offset, Len  int    // of the target in the file, in bytes
+}
+
+// A Page is what an HTML file says of itself.
+type Page struct {
+	Title   string
+	Base    string // href of its base element
+	Links   []Link
+	Scripts int  // script elements that run, with and without a src
+	Canvas  bool // has a canvas element
+
+	// Offsets at which a script can be planted: before everything else in the head, at the head's
+	// end, and at the body's end.
+	HeadStart, HeadEnd, BodyEnd int
+}
+
+// ReadPage reads an HTML file. It never fails: what a browser would make something of, it reads.
+func ReadPage(data []byte) *Page {
+	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1}, data: data, lines: newLines(data)}
+	z := nethtml.NewTokenizer(bytes.NewReader(data))
+	for at := 0; ; {
+		kind := z.Next()
+		raw := z.Raw()
+		if kind == nethtml.ErrorToken {
+			break
+		}
+		switch kind {
+		case nethtml.StartTagToken, nethtml.SelfClosingTagToken:
+			r.start(at, len(raw))
+		case nethtml.EndTagToken:
+			r.end(at, tagName(raw))
+		case nethtml.TextToken:
+			r.text(at, raw)
+		}
+		at += len(raw)
+	}
+	r.settle()
+	return r.page
+}
+
+type pageReader struct {
+	page    *Page
+	data    []byte
+	lines   lines
+	within  string // the element whose text comes next: title, style or script
+	started int    // offset of the first tag inside html
+}
+
+func (r *pageReader) start(at, length int) {
+	tag := r.data[at : at+length]
+	name := tagName(tag)
+	attributes := attributesOf(tag)
+	p := r.page
+	r.within = name
+	switch name {
+	case "head":
+		p.HeadStart = at + length
+	case "html":
+		r.started = at + length
+	case "body":
+		if p.HeadEnd < 0 {
+			p.HeadEnd = at
+		}
+	case "canvas":
+		p.Canvas = true
+	case "script":
+		switch kind := strings.ToLower(attributes.value("type")); kind {
+		case "", "module", "text/javascript", "application/javascript":
+			p.Scripts++
+		}
+	case "base":
+		if p.Base == "" {
+			p.Base = attributes.value("href")
+		}
+		return
+	}
+	for _, l := range linksOf(name, attributes) {
+		r.add(l, at)
+	}
+	if style, ok := attributes.find("style"); ok {
+		for _, l := range ReadStyle([]byte(style.value)) {
+			// Character references make offsets inside the attribute differ from those in the file.
+			l.Offset += at + style.offset
+			r.add(l, 0)
+		}
+	}
+}
+
+func (r *pageReader) add(l Link, base int) {
+	l.Offset += base
+	l.Line, l.Column = r.lines.place(l.Offset)
+	r.page.Links = append(r.page.Links, l)
+}
+
+func (r *pageReader) text(at int, raw []byte) {
+	switch r.within {
+	case "title":
+		if r.page.Title == "" {
+			r.page.Title = strings.Join(strings.Fields(html.UnescapeString(string(raw))), " ")
+		}
+	case "style":
+		for _, l := range ReadStyle(raw) {
+			r.add(l, at)
+		}
+	}
+	r.within = ""
+}
+
+func (r *pageReader) end(at int, name string) {
+	r.within = ""
+	switch {
+	case name == "head" && r.page.HeadEnd < 0:
+		r.page.HeadEnd = at
+	case name == "body":
+		r.page.BodyEnd = at
+	}
+}
+
+// settle fills in the places of elements that the page leaves out, as a browser does.
+func (r *pageReader) settle() {
+	p := r.page
+	if p.HeadStart < 0 {
+		p.HeadStart = r.started
+		if p.HeadStart == 0 {
+			p.HeadStart = afterDoctype(r.data)
+		}
+	}
+	if p.HeadEnd < p.HeadStart {
+		p.HeadEnd = p.HeadStart
+	}
+	if p.BodyEnd < 0 {
+		p.BodyEnd = len(r.data)
+	}
+}
+
+func afterDoctype(data []byte) int {
+	trimmed := bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\ufeff")), " \t\r\n")
+	if len(trimmed) > 9 && strings.EqualFold(string(trimmed[:9]), "<!doctype") {
+		if end := bytes.IndexByte(trimmed, '>'); end >= 0 {
+			return len(data) - len(trimmed) + end + 1
+		}
+	}
+	return len(data) - len(trimmed)
+}
+
+func tagName(raw []byte) string {
+	name := bytes.TrimLeft(raw, "</")
+	if end := bytes.IndexAny(name, " \t\r\n\f/>"); end >= 0 {
+		name = name[:end]
+	}
+	return strings.ToLower(string(name))
+}

@@ -1,0 +1,149 @@
+// Package logbook keeps the history of a project's deliveries. It is a file of JSON lines that only
+// grows; what became of a delivery is what its last line says. Asking portals is left to deliver.
+package logbook
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/gofrs/flock"
+)
+
+// Format is the version of the logbook's lines.
+const Format = 1
+
+// A Line is one event in the life of a delivery. Later lines of a delivery hold what changed, and
+// the other fields are as in the line before.
+type Line struct {
+	Format      int               `json:"logbook"`
+	At          time.Time         `json:"at"`
+	ID          string            `json:"delivery"` // unguessable, so that two histories can be merged
+	Destination string            `json:"destination"`
+	Version     string            `json:"version,omitempty"`
+	Fingerprint string            `json:"fingerprint,omitempty"` // of the export
+	SHA256      string            `json:"sha256,omitempty"`      // of the archive
+	Bytes       int64             `json:"bytes,omitempty"`       // of the archive
+	State       string            `json:"state"`
+	Reasons     []string          `json:"reasons,omitempty"`
+	Link        string            `json:"link,omitempty"` // the public one
+	Values      map[string]string `json:"values,omitempty"`
+}
+
+// A Delivery is one version sent to one destination, as its lines tell it.
+type Delivery struct {
+	Line
+	Sent time.Time // when its first line was written
+}
+
+// A Book is a logbook's file. The zero value is not usable; Open makes one.
+type Book struct{ path string }
+
+// Open returns the logbook of the project in folder. The file need not exist yet.
+func Open(folder string) *Book {
+	return &Book{filepath.Join(folder, ".havvel", "logbook.jsonl")}
+}
+
+// NewID returns an id for a delivery that is about to be made.
+func NewID() string { return rand.Text()[:16] }
+
+// Add appends a line. Two processes may do so at once, and a line cut short by a crash before is closed off.
+func (b *Book) Add(l Line) error {
+	l.Format, l.At = Format, l.At.UTC().Truncate(time.Second)
+	data, err := json.Marshal(l)
+	if err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	if err := os.MkdirAll(filepath.Dir(b.path), 0o755); err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	lock := flock.New(b.path + ".lock")
+	if err := lock.Lock(); err != nil {
+		return fmt.Errorf("locking the logbook: %w", err)
+	}
+	defer lock.Unlock()
+	return b.append(append(data, '\n'))
+}
+
+func (b *Book) append(data []byte) (err error) {
+	f, err := os.OpenFile(b.path, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	defer func() { err = errors.Join(err, f.Close()) }()
+	end, err := f.Seek(0, io.SeekEnd)
+	if err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	if end > 0 {
+		var last [1]byte
+		if _, err := f.ReadAt(last[:], end-1); err != nil {
+			return fmt.Errorf("logbook: %w", err)
+		}
+		if last[0] != '\n' {
+			data = append([]byte{'\n'}, data...)
+		}
+	}
+	if _, err := f.Write(data); err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	return f.Sync()
+}
+
+// Deliveries returns all deliveries in the order in which they were sent, and how many lines could
+// not be read (a line cut short by a crash is one). A logbook that does not exist yet is empty.
+func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
+	data, err := os.ReadFile(b.path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, 0, nil
+	}
+	if err != nil {
+		return nil, 0, fmt.Errorf("logbook: %w", err)
+	}
+	known := map[string]*Delivery{}
+	lines := bufio.NewScanner(bytes.NewReader(data))
+	lines.Buffer(nil, len(data)+1)
+	for lines.Scan() {
+		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+			continue
+		}
+		var l Line
+		if json.Unmarshal(lines.Bytes(), &l) != nil || l.ID == "" {
+			unread++
+			continue
+		}
+		if l.Format > Format {
+			return nil, 0, fmt.Errorf("the logbook %s was written by a newer havvel (format %d); this one reads %d", b.path, l.Format, Format)
+		}
+		d := known[l.ID]
+		if d == nil {
+			d = &Delivery{Sent: l.At}
+			known[l.ID] = d
+			list = append(list, d)
+		}
+		d.take(l)
+	}
+	return list, unread, lines.Err()
+}
+
+// take brings a delivery to what a later line says.
+func (d *Delivery) take(l Line) {
+	before := d.Line
+	d.Line = l
+	if l.Version == "" {
+		d.Version, d.Fingerprint, d.SHA256, d.Bytes = before.Version, before.Fingerprint, before.SHA256, before.Bytes
+	}
+	if l.Link == "" {
+		d.Link = before.Link
+	}
+	if l.Values == nil {
+		d.Values = before.Values
+	}
+}

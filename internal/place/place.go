@@ -1,0 +1,48 @@
+// Package place puts files where they belong whole or not at all: a file is written beside its final
+// name and moved there at the end, so that a full disk or a stopped program leaves the earlier file.
+package place
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+)
+
+// A pending file is written beside its final name.
+type pending interface {
+	file() *os.File
+	// commit flushes the file to disk and moves it to its final name.
+	commit() error
+	// discard removes it. After commit it does nothing.
+	discard() error
+}
+
+// File makes the file at path, with mode 0644, from what write writes; write may also read back what it
+// wrote. Folders above it are made. When write fails, path is as it was before.
+func File(path string, write func(*os.File) error) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("making the folder for %s: %w", path, err)
+	}
+	f, err := begin(path)
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	defer f.discard()
+	if err := write(f.file()); err != nil {
+		return err
+	}
+	if err := f.commit(); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}
+
+// Bytes makes the file at path, with mode 0644, from data.
+func Bytes(path string, data []byte) error {
+	return File(path, func(w *os.File) error {
+		if _, err := w.Write(data); err != nil {
+			return fmt.Errorf("writing %s: %w", path, err)
+		}
+		return nil
+	})
+}

@@ -1,0 +1,77 @@
+package project
+
+import (
+	"bytes"
+	"strings"
+	"text/template"
+	"unicode"
+
+	"github.com/pelletier/go-toml/v2"
+	"golang.org/x/text/unicode/norm"
+
+	"havvel/internal/rulebook"
+)
+
+// Text writes a new project file, with a comment for whoever sees one for the first time.
+// The destinations are those in p.To.
+func Text(p *Project) ([]byte, error) {
+	var b bytes.Buffer
+	err := newFile.Execute(&b, p)
+	return b.Bytes(), err
+}
+
+var newFile = template.Must(template.New(Name).Funcs(template.FuncMap{"toml": quoted, "rulebook": func() string { return rulebook.Names()[0] }}).Parse(
+	`# What havvel knows about this game. All keys: docs/formats/project.md
+
+[game]
+title   = {{toml .Game.Title}}
+short   = {{toml .Game.Short}}  # used in addresses; can't be changed on most portals once public
+{{- if .Game.Studio}}
+studio  = {{toml .Game.Studio}}{{end}}
+version = {{toml .Game.Version}}  # raise it before each send
+export  = {{toml .Game.Export}}
+{{- range $name, $d := .To}}
+
+[to.{{$name}}]
+rulebook = {{toml $d.Rulebook}}
+{{- if $d.Address}}
+address  = {{toml $d.Address}}{{end}}
+{{- if $d.Key}}
+key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
+{{- else}}
+
+# Where it goes. Take away the # and name a rulebook:
+# [to.{{rulebook}}]
+# rulebook = "{{rulebook}}"
+{{- end}}
+`))
+
+func quoted(s string) (string, error) {
+	out, err := toml.Marshal(map[string]string{"v": s})
+	_, value, _ := strings.Cut(strings.TrimSpace(string(out)), "= ")
+	return value, err
+}
+
+// ShortFrom makes a name for addresses from a title: "Tinderwick Lane" becomes "tinderwick-lane".
+// It is "game" when nothing of the title can stand in an address.
+func ShortFrom(title string) string {
+	var b strings.Builder
+	gap := false
+	for _, r := range strings.ToLower(norm.NFD.String(title)) {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			if gap && b.Len() > 0 {
+				b.WriteByte('-')
+			}
+			b.WriteRune(r)
+			gap = false
+		case unicode.Is(unicode.Mn, r) || r == '\'' || r == '’':
+		default:
+			gap = true
+		}
+	}
+	if b.Len() == 0 {
+		return "game"
+	}
+	return b.String()
+}

@@ -1,0 +1,243 @@
+// Package project reads and writes havvel.toml, the file in which a game says what it is and where
+// it goes. Where its export is read is left to export, what a portal asks for to rulebook.
+package project
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+// Name is the project file's name.
+const Name = "havvel.toml"
+
+// ErrNone says that there is no project file here or above.
+var ErrNone = errors.New("there is no " + Name + " here or in a folder above")
+
+// A Project is what havvel.toml says.
+type Project struct {
+	Game    Game                    `toml:"game" doc:"the game"`
+	To      map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
+	Accepts []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
+
+	// Folder is the absolute path of the folder that holds the file.
+	Folder string `toml:"-"`
+}
+
+// Game says what the game is.
+type Game struct {
+	Title   string `toml:"title" doc:"the game's title"`
+	Short   string `toml:"short" doc:"its name in addresses: small letters, digits and hyphens"`
+	Studio  string `toml:"studio" doc:"who makes it; may be left out"`
+	Version string `toml:"version" doc:"the version that the next send uploads"`
+	Export  string `toml:"export" doc:"the engine's web export: a folder, a zip or one HTML page, relative to this file"`
+}
+
+// A Destination is a named place that versions go to.
+type Destination struct {
+	Rulebook string `toml:"rulebook" doc:"the portal's rulebook: one that ships, or a file ending in .toml, relative to this file"`
+	Address  string `toml:"address" doc:"where the portal's interface is, if not where its rulebook says"`
+	Key      string `toml:"key" doc:"where the key is: \"env:NAME\" names an environment variable; if left out, the rulebook's"`
+	Plant    *bool  `toml:"plant" doc:"false if pack must not plant the portal's scripts, since the game brings them itself"`
+
+	// Name is the destination's name in the project.
+	Name string `toml:"-"`
+	// Rules is the rulebook that Rulebook names.
+	Rules *rulebook.Rulebook `toml:"-"`
+}
+
+// An Accept is a finding that the developer has decided to live with.
+type Accept struct {
+	ID     string `toml:"id" doc:"the check's id"`
+	File   string `toml:"file" doc:"only in this file; if left out, everywhere"`
+	Reason string `toml:"reason" doc:"why; shown wherever the finding is"`
+}
+
+// Find reads the project file in folder or the nearest one above it. The error is ErrNone when there
+// is none, and a *settings.Problem when there is something wrong in it.
+func Find(folder string) (*Project, error) {
+	folder, err := filepath.Abs(folder)
+	if err != nil {
+		return nil, err
+	}
+	for at := folder; ; at = filepath.Dir(at) {
+		data, err := os.ReadFile(filepath.Join(at, Name))
+		if err == nil {
+			return parse(at, data)
+		}
+		if !errors.Is(err, os.ErrNotExist) {
+			return nil, fmt.Errorf("reading the project file: %w", err)
+		}
+		if at == filepath.Dir(at) {
+			return nil, ErrNone
+		}
+	}
+}
+
+func parse(folder string, data []byte) (*Project, error) {
+	p := &Project{Folder: folder}
+	file := filepath.Join(folder, Name)
+	if err := settings.Read(file, data, p); err != nil {
+		return nil, err
+	}
+	if err := p.verify(); err != nil {
+		return nil, &settings.Problem{File: file, Message: err.Error()}
+	}
+	return p, nil
+}
+
+var shortName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+
+func (p *Project) verify() error {
+	for _, must := range []struct{ key, value string }{
+		{"title", p.Game.Title}, {"short", p.Game.Short}, {"version", p.Game.Version}, {"export", p.Game.Export},
+	} {
+		if must.value == "" {
+			return fmt.Errorf("game.%s is missing", must.key)
+		}
+	}
+	if !shortName.MatchString(p.Game.Short) {
+		return fmt.Errorf("game.short is %q; it can have small letters, digits and hyphens between them", p.Game.Short)
+	}
+	if err := VerifyVersion(p.Game.Version); err != nil {
+		return fmt.Errorf("game.version: %w", err)
+	}
+	for name, d := range p.To {
+		d.Name = name
+		if err := d.resolve(p.Folder); err != nil {
+			return fmt.Errorf("to.%s: %w", name, err)
+		}
+	}
+	for i, a := range p.Accepts {
+		if a.ID == "" || a.Reason == "" {
+			return fmt.Errorf("accept number %d needs an id and a reason", i+1)
+		}
+	}
+	return nil
+}
+
+var versionName = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._+-]{0,63}$`)
+
+// VerifyVersion returns an error unless v can name a version: it becomes part of file names and addresses.
+func VerifyVersion(v string) error {
+	if !versionName.MatchString(v) {
+		return fmt.Errorf("%q can't name a version; use letters, digits, dots and hyphens, as in 0.4.0", v)
+	}
+	return nil
+}
+
+func (d *Destination) resolve(folder string) error {
+	if d.Rulebook == "" {
+		return fmt.Errorf("rulebook is missing (havvel ships: %s)", strings.Join(rulebook.Names(), ", "))
+	}
+	rules, err := rulebook.Find(d.Rulebook, folder)
+	if err != nil {
+		return err
+	}
+	d.Rules = rules
+	if d.Address == "" {
+		d.Address = rules.Address
+	}
+	d.Address = strings.TrimRight(d.Address, "/")
+	if err := verifyAddress(d.Address); err != nil {
+		return err
+	}
+	if d.Key == "" && rules.Key.Variable != "" {
+		d.Key = "env:" + rules.Key.Variable
+	}
+	if d.Key != "" && !strings.HasPrefix(d.Key, "env:") {
+		return errors.New(`key must name where the key is, as in "env:MY_KEY"; a key itself must not stand in this file`)
+	}
+	return nil
+}
+
+// verifyAddress refuses addresses over which a key would travel in the clear to another machine.
+func verifyAddress(address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
+		return fmt.Errorf("address %q is not an https:// address", redacted(address))
+	}
+	if u.User != nil {
+		return errors.New("address holds a user name or password; leave it out and name the key with key = \"env:NAME\"")
+	}
+	ip := net.ParseIP(u.Hostname())
+	if here := u.Hostname() == "localhost" || ip != nil && ip.IsLoopback(); u.Scheme == "http" && !here {
+		return fmt.Errorf("address %q is http: the key would travel in the clear; use https", address)
+	}
+	return nil
+}
+
+func redacted(address string) string {
+	if u, err := url.Parse(address); err == nil {
+		return u.Redacted()
+	}
+	return "(unreadable)"
+}
+
+// Plants reports whether pack may plant the portal's scripts.
+func (d *Destination) Plants() bool { return d.Plant == nil || *d.Plant }
+
+// Secret returns the destination's key from where the project says it is. The error says what to set.
+func (d *Destination) Secret() (string, error) {
+	if d.Key == "" {
+		return "", nil
+	}
+	variable := strings.TrimPrefix(d.Key, "env:")
+	if key := os.Getenv(variable); key != "" {
+		return key, nil
+	}
+	hint := ""
+	if d.Rules.Key.Where != "" {
+		hint = "; you find it at " + d.Rules.Key.Where
+	}
+	return "", fmt.Errorf("%s wants a key: set the environment variable %s%s", d.Name, variable, hint)
+}
+
+// Destinations returns those named, or all in alphabetical order when none is named.
+func (p *Project) Destinations(names []string) ([]*Destination, error) {
+	all := slices.Sorted(maps.Keys(p.To))
+	if len(names) == 0 {
+		names = all
+	}
+	var list []*Destination
+	for _, name := range names {
+		d, ok := p.To[name]
+		if !ok {
+			return nil, p.noDestination(name, all)
+		}
+		if !slices.Contains(list, d) {
+			list = append(list, d)
+		}
+	}
+	return list, nil
+}
+
+func (p *Project) noDestination(name string, all []string) error {
+	problem := &settings.Problem{File: filepath.Join(p.Folder, Name), Message: fmt.Sprintf("there is no destination %q", name)}
+	if near := settings.Nearest(name, all); near != "" {
+		problem.Hint = fmt.Sprintf("did you mean %q?", near)
+	} else if len(all) > 0 {
+		problem.Hint = "there is: " + strings.Join(all, ", ")
+	} else {
+		problem.Hint = fmt.Sprintf("add one:\n\n  [to.%s]\n  rulebook = %q", name, rulebook.Names()[0])
+	}
+	return problem
+}
+
+// ExportPath is the absolute path of the export.
+func (p *Project) ExportPath() string {
+	if filepath.IsAbs(p.Game.Export) {
+		return p.Game.Export
+	}
+	return filepath.Join(p.Folder, filepath.FromSlash(p.Game.Export))
+}

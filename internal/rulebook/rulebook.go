@@ -1,0 +1,167 @@
+// Package rulebook reads what one portal asks for and how it is talked to. A rulebook is a TOML file
+// that anyone can write; those that ship are in the folder ship. Running a recipe is left to
+// deliver/portal, judging a build by a rulebook to check.
+package rulebook
+
+import (
+	"embed"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"havvel/internal/settings"
+)
+
+// Format is the version of the rulebook format that this package reads.
+const Format = "havvel-rulebook/1"
+
+// A Rulebook says what one portal accepts and how it is talked to.
+type Rulebook struct {
+	Format  string            `toml:"format" doc:"always \"havvel-rulebook/1\""`
+	Name    string            `toml:"name" doc:"the portal's name, as people say it"`
+	About   string            `toml:"about" doc:"one sentence on what kind of portal it is"`
+	Address string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
+	Archive Archive           `toml:"archive" doc:"what is handed over"`
+	Serves  Serves            `toml:"serves" doc:"how the portal serves a build's files"`
+	Views   []View            `toml:"view" doc:"one window that players see the game in"`
+	Hooks   []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
+	Key     Key               `toml:"key" doc:"what lets us in"`
+	Refusal Refusal           `toml:"refusal" doc:"how the portal says no"`
+	States  map[string]string `toml:"states" doc:"the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced"`
+	Keep    []string          `toml:"keep" doc:"values taken from answers that later commands need; they are written to the logbook, so never a secret"`
+	Send    []Step            `toml:"send" doc:"the steps that upload a version"`
+	Follow  []Step            `toml:"follow" doc:"the steps that ask what became of a version"`
+	Publish []Step            `toml:"publish" doc:"the steps that make a sent version public"`
+}
+
+// Archive says what is handed over.
+type Archive struct {
+	HandOver  string        `toml:"hand_over" doc:"\"zip\": one zip with the entry page at its root"`
+	Limit     settings.Size `toml:"limit" doc:"the largest archive"`
+	FileLimit settings.Size `toml:"file_limit" doc:"the largest single file, unpacked"`
+	Files     int           `toml:"files" doc:"the most files"`
+}
+
+// Serves says how the portal's host serves a build.
+type Serves struct {
+	Encodings []string `toml:"encodings" doc:"precompressed files it serves with Content-Encoding: \"gzip\", \"br\""`
+}
+
+// A View is one window that players see the game in.
+type View struct {
+	Name string `toml:"name" doc:"what the portal calls it"`
+	Size [2]int `toml:"size" doc:"width and height in CSS pixels"`
+}
+
+// A Hook is a script that the portal wants in the entry page.
+type Hook struct {
+	Name     string `toml:"name" doc:"what to call it in output"`
+	Script   string `toml:"script" doc:"the script's address, as the page must name it"`
+	Place    string `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
+	Required bool   `toml:"required" doc:"whether the portal refuses a build without it"`
+	Plant    bool   `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
+	Why      string `toml:"why" doc:"what it is for, said to the developer"`
+}
+
+// Key says what lets us in.
+type Key struct {
+	Variable string `toml:"variable" doc:"the environment variable that holds the key, unless a destination names another"`
+	Where    string `toml:"where" doc:"where a developer finds the key, said when it is missing or refused"`
+}
+
+// Refusal says how the portal says no.
+type Refusal struct {
+	Words []string `toml:"words" doc:"JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list"`
+	Key   []int    `toml:"key" doc:"statuses that mean that the key was refused"`
+}
+
+// A Step is one HTTP request of a recipe. Text in braces, such as {version}, is replaced by a value.
+type Step struct {
+	Step    string            `toml:"step" doc:"its name, for errors"`
+	Method  string            `toml:"method" doc:"the HTTP method"`
+	Address string            `toml:"address" doc:"where the request goes"`
+	Headers map[string]string `toml:"headers" doc:"header fields"`
+	JSON    map[string]any    `toml:"json" doc:"the body, as JSON"`
+	Form    map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
+	Parts   []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
+	File    string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\""`
+	Expect  []int             `toml:"expect" doc:"the statuses that mean yes"`
+	Take    map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
+	Limit   settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`
+	Repeat  *Repeat           `toml:"repeat" doc:"ask again until a value is one of these"`
+}
+
+// A Part is one part of a multipart body.
+type Part struct {
+	Name string `toml:"name" doc:"the field's name"`
+	Text string `toml:"text" doc:"its value, or"`
+	File string `toml:"file" doc:"the file that it carries: \"archive\""`
+	Type string `toml:"type" doc:"the file's content type"`
+}
+
+// A Repeat asks again until a value is one of those wanted.
+type Repeat struct {
+	Value string        `toml:"value" doc:"the name of a value that the step takes"`
+	Until []string      `toml:"until" doc:"the values that end the waiting"`
+	Every settings.Span `toml:"every" doc:"the time between two requests"`
+	Limit settings.Span `toml:"limit" doc:"the longest time in all, unless a flag says otherwise"`
+}
+
+//go:embed ship
+var shipped embed.FS
+
+// Names lists the rulebooks that ship, in alphabetical order.
+func Names() []string {
+	entries, err := shipped.ReadDir("ship")
+	if err != nil {
+		panic(err) // the folder is part of the program
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), ".toml"))
+	}
+	return names
+}
+
+// Find returns the rulebook of that name: one that ships, or, when the name ends in .toml, a file,
+// relative to folder. Errors are *settings.Problem, or say that there is none of that name.
+func Find(name, folder string) (*Rulebook, error) {
+	if !strings.HasSuffix(name, ".toml") {
+		if !slices.Contains(Names(), name) {
+			near := settings.Nearest(name, Names())
+			if near == "" {
+				near = strings.Join(Names(), ", ")
+			}
+			return nil, fmt.Errorf("no rulebook %q ships with havvel (there is: %s); for your own, name its file, ending in .toml", name, near)
+		}
+		data, err := shipped.ReadFile(path.Join("ship", name+".toml"))
+		if err != nil {
+			return nil, err
+		}
+		return Parse("rulebook "+name, data)
+	}
+	file := name
+	if !filepath.IsAbs(file) {
+		file = filepath.Join(folder, file)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("reading the rulebook: %w", err)
+	}
+	return Parse(file, data)
+}
+
+// Parse reads a rulebook and checks that its parts fit together. file is the name for errors.
+func Parse(file string, data []byte) (*Rulebook, error) {
+	var r Rulebook
+	if err := settings.Read(file, data, &r); err != nil {
+		return nil, err
+	}
+	if err := r.verify(); err != nil {
+		return nil, &settings.Problem{File: file, Message: err.Error()}
+	}
+	return &r, nil
+}

@@ -1,0 +1,193 @@
+package rulebook
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"havvel/internal/settings"
+)
+
+// The words for what became of a delivery, to which a rulebook brings the portal's own.
+const (
+	Sent      = "sent"
+	Verifying = "verifying"
+	Draft     = "draft"
+	InReview  = "in review"
+	Public    = "public"
+	Refused   = "refused"
+	Withdrawn = "withdrawn"
+	Replaced  = "replaced"
+)
+
+var states = []string{Sent, Verifying, Draft, InReview, Public, Refused, Withdrawn, Replaced}
+
+// given are the values that every recipe can use without taking them.
+var given = []string{"address", "key", "game.title", "game.short", "game.studio", "version", "fingerprint", "archive.bytes", "archive.sha256"}
+
+// Braces matches one value in the text of a step.
+var Braces = regexp.MustCompile(`\{([a-z][a-z0-9_.]*)\}`)
+
+func (r *Rulebook) verify() error {
+	if r.Format != Format {
+		return fmt.Errorf("format is %q; this havvel reads %q", r.Format, Format)
+	}
+	if r.Name == "" {
+		return fmt.Errorf("name is missing")
+	}
+	if err := settings.Within("archive.hand_over", r.Archive.HandOver, "zip"); err != nil {
+		return err
+	}
+	for _, e := range r.Serves.Encodings {
+		if err := settings.Within("serves.encodings", e, "gzip", "br"); err != nil {
+			return err
+		}
+	}
+	for _, h := range r.Hooks {
+		if h.Script == "" {
+			return fmt.Errorf("hook %q has no script", h.Name)
+		}
+		if err := settings.Within("place of hook "+h.Name, h.Place, "head-start", "head-end", "body-end"); err != nil {
+			return err
+		}
+	}
+	for theirs, ours := range r.States {
+		if err := settings.Within("states."+theirs, ours, states...); err != nil {
+			return err
+		}
+	}
+	if len(r.Send) == 0 {
+		return fmt.Errorf("there is no [[send]] step")
+	}
+	afterSend, err := verifySteps("send", r.Send, given)
+	if err != nil {
+		return err
+	}
+	for _, k := range r.Keep {
+		if !slices.Contains(afterSend, k) || k == "key" {
+			return fmt.Errorf("keep names %q, which no [[send]] step takes", k)
+		}
+	}
+	kept := slices.Concat(given, r.Keep)
+	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish} {
+		if _, err := verifySteps(name, steps, kept); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// verifySteps checks the steps of one recipe and returns the values known at its end.
+func verifySteps(recipe string, steps []Step, known []string) ([]string, error) {
+	for i, s := range steps {
+		if err := s.verify(known); err != nil {
+			name := s.Step
+			if name == "" {
+				name = fmt.Sprint(i + 1)
+			}
+			return nil, fmt.Errorf("[[%s]] step %q: %w", recipe, name, err)
+		}
+		for name := range s.Take {
+			known = append(slices.Clip(known), name)
+		}
+	}
+	return known, nil
+}
+
+func (s *Step) verify(known []string) error {
+	if err := settings.Within("method", s.Method, "GET", "POST", "PUT", "PATCH", "DELETE"); err != nil {
+		return err
+	}
+	if s.Address == "" {
+		return fmt.Errorf("address is missing")
+	}
+	if len(s.Expect) == 0 {
+		return fmt.Errorf("expect is missing: which statuses mean yes?")
+	}
+	bodies := 0
+	for _, has := range []bool{s.JSON != nil, s.Form != nil, len(s.Parts) > 0, s.File != ""} {
+		if has {
+			bodies++
+		}
+	}
+	if bodies > 1 {
+		return fmt.Errorf("it has %d bodies; take one of json, form, part and file", bodies)
+	}
+	for _, text := range s.texts() {
+		for _, m := range Braces.FindAllStringSubmatch(text, -1) {
+			if !slices.Contains(known, m[1]) {
+				return unknownValue(m[1], known)
+			}
+		}
+	}
+	for _, file := range s.files() {
+		if err := settings.Within("file", file, "archive"); err != nil {
+			return err
+		}
+	}
+	for name, where := range s.Take {
+		if !strings.HasPrefix(where, "/") && !strings.HasPrefix(where, "header ") {
+			return fmt.Errorf("take.%s is %q; it must be a JSON pointer such as \"/id\", or \"header NAME\"", name, where)
+		}
+	}
+	if s.Repeat != nil {
+		if _, ok := s.Take[s.Repeat.Value]; !ok || len(s.Repeat.Until) == 0 || s.Repeat.Every == 0 || s.Repeat.Limit == 0 {
+			return fmt.Errorf("repeat needs value (one that this step takes), until, every and limit")
+		}
+	}
+	return nil
+}
+
+func unknownValue(name string, known []string) error {
+	near := settings.Nearest(name, known)
+	if near == "" {
+		return fmt.Errorf("{%s} is not known there; known: %s", name, strings.Join(known, ", "))
+	}
+	return fmt.Errorf("{%s} is not known there; did you mean {%s}?", name, near)
+}
+
+// texts lists every text of a step in which values are replaced.
+func (s *Step) texts() []string {
+	list := []string{s.Address}
+	for _, v := range s.Headers {
+		list = append(list, v)
+	}
+	for _, v := range s.Form {
+		list = append(list, v)
+	}
+	for _, p := range s.Parts {
+		list = append(list, p.Text)
+	}
+	return append(list, textsIn(s.JSON)...)
+}
+
+func textsIn(v any) []string {
+	var list []string
+	switch v := v.(type) {
+	case string:
+		list = append(list, v)
+	case map[string]any:
+		for _, inner := range v {
+			list = append(list, textsIn(inner)...)
+		}
+	case []any:
+		for _, inner := range v {
+			list = append(list, textsIn(inner)...)
+		}
+	}
+	return list
+}
+
+func (s *Step) files() []string {
+	var list []string
+	if s.File != "" {
+		list = append(list, s.File)
+	}
+	for _, p := range s.Parts {
+		if p.File != "" {
+			list = append(list, p.File)
+		}
+	}
+	return list
+}

@@ -1,0 +1,58 @@
+package settings
+
+import (
+	"reflect"
+)
+
+// A Key is one line of a reference of a settings file.
+type Key struct {
+	Path string // with dots, lists marked by [] and free names by NAME
+	Type string // in words a reader of TOML knows
+	Doc  string // from the field's doc tag
+}
+
+// Keys lists every key that v, a struct with toml and doc tags, can be filled from.
+func Keys(v any) []Key {
+	return keysOf(reflect.TypeOf(v), "")
+}
+
+func keysOf(t reflect.Type, prefix string) []Key {
+	var list []Key
+	for _, f := range fields(t) {
+		path := prefix + f.name
+		inner := element(f.t)
+		if f.t.Kind() == reflect.Slice && inner.Kind() == reflect.Struct {
+			path += "[]"
+		}
+		if inner.Kind() == reflect.Map && element(inner.Elem()).Kind() == reflect.Struct {
+			inner, path = element(inner.Elem()), path+".NAME"
+		}
+		list = append(list, Key{path, typeName(f.t), f.tag.Get("doc")})
+		if inner.Kind() == reflect.Struct {
+			list = append(list, keysOf(inner, path+".")...)
+		}
+	}
+	return list
+}
+
+func typeName(t reflect.Type) string {
+	switch t {
+	case reflect.TypeFor[Size]():
+		return "size"
+	case reflect.TypeFor[Span]():
+		return "time"
+	}
+	switch t.Kind() {
+	case reflect.Pointer:
+		return typeName(t.Elem())
+	case reflect.Slice, reflect.Array:
+		return "list of " + typeName(t.Elem()) + "s"
+	case reflect.Map, reflect.Struct:
+		return "table"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Int, reflect.Int64:
+		return "number"
+	}
+	return "text"
+}

@@ -1,0 +1,236 @@
+package standin
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"regexp"
+	"time"
+
+	"havvel/internal/place"
+)
+
+// maxUpload is the largest archive, in bytes.
+const maxUpload = 80_000_000
+
+// no is a refusal in the arcade's words.
+type no struct {
+	status int
+	words  string
+}
+
+func (e *no) Error() string { return e.words }
+
+func refuse(w http.ResponseWriter, status int, words string) {
+	answer(w, status, map[string]string{"error": words})
+}
+
+func answer(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(v)
+}
+
+func answerError(w http.ResponseWriter, err error) {
+	var n *no
+	if errors.As(err, &n) {
+		refuse(w, n.status, n.words)
+		return
+	}
+	refuse(w, http.StatusInternalServerError, "something broke on our side; try again later")
+}
+
+var shortName = regexp.MustCompile(`^[a-z0-9-]{1,60}$`)
+
+func (a *Arcade) putGame(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Title, Studio string }
+	if !readJSON(w, r, &in) {
+		return
+	}
+	short := r.PathValue("short")
+	if !shortName.MatchString(short) || in.Title == "" {
+		refuse(w, http.StatusUnprocessableEntity, "a game needs a title, and a short name of small letters, digits and hyphens")
+		return
+	}
+	status := http.StatusOK
+	err := a.change(func(s *state) error {
+		g := s.Games[short]
+		if g == nil {
+			g = &game{Short: short}
+			s.Games[short] = g
+			status = http.StatusCreated
+		}
+		g.Title, g.Studio = in.Title, in.Studio
+		return nil
+	})
+	if err != nil {
+		answerError(w, err)
+		return
+	}
+	answer(w, status, map[string]string{"short": short, "page": a.pageAddress(r, short)})
+}
+
+func (a *Arcade) newVersion(w http.ResponseWriter, r *http.Request) {
+	var in struct{ Version, SHA256 string }
+	if !readJSON(w, r, &in) {
+		return
+	}
+	v := &version{ID: newID(), Game: r.PathValue("short"), Version: in.Version, SHA256: in.SHA256, State: awaiting, Secret: newID() + newID(), Made: time.Now().UTC()}
+	err := a.change(func(s *state) error {
+		if s.Games[v.Game] == nil {
+			return &no{http.StatusNotFound, "there is no game " + v.Game + " here"}
+		}
+		if v.Version == "" || len(v.Version) > 64 {
+			return &no{http.StatusUnprocessableEntity, "a version needs a name of 1 to 64 letters"}
+		}
+		s.Versions[v.ID] = v
+		return nil
+	})
+	if err != nil {
+		answerError(w, err)
+		return
+	}
+	answer(w, http.StatusCreated, map[string]string{"id": v.ID, "upload": "/api/uploads/" + v.ID})
+}
+
+func (a *Arcade) upload(w http.ResponseWriter, r *http.Request) {
+	v, ok := a.versionByID(r.PathValue("id"))
+	switch {
+	case !ok:
+		refuse(w, http.StatusNotFound, "nothing was announced under this address")
+		return
+	case v.State != awaiting:
+		refuse(w, http.StatusConflict, "this version has its archive already")
+		return
+	case r.Header.Get("Content-Type") != "application/zip":
+		refuse(w, http.StatusUnsupportedMediaType, "we take application/zip only")
+		return
+	case r.ContentLength > maxUpload:
+		refuse(w, http.StatusRequestEntityTooLarge, "the archive is over 80 MB")
+		return
+	}
+	if err := a.takeArchive(w, r, v); err != nil {
+		answerError(w, err)
+		return
+	}
+	a.verifyLater(v.ID)
+	answer(w, http.StatusAccepted, map[string]string{"state": checking})
+}
+
+// takeArchive keeps an upload, if it is whole.
+func (a *Arcade) takeArchive(w http.ResponseWriter, r *http.Request, v version) error {
+	body := a.misbehave(http.MaxBytesReader(w, r.Body, maxUpload), r.ContentLength)
+	err := place.File(a.archive(v.ID), func(f *os.File) error {
+		hash := sha256.New()
+		n, err := io.Copy(io.MultiWriter(f, hash), body)
+		var tooLarge *http.MaxBytesError
+		switch {
+		case errors.As(err, &tooLarge):
+			return &no{http.StatusRequestEntityTooLarge, "the archive is over 80 MB"}
+		case err != nil || r.ContentLength >= 0 && n != r.ContentLength:
+			return &no{http.StatusBadRequest, fmt.Sprintf("the upload stopped after %d bytes", n)}
+		case hex.EncodeToString(hash.Sum(nil)) != v.SHA256:
+			return &no{http.StatusUnprocessableEntity, "what arrived is not what was announced: the sums differ"}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return a.change(func(s *state) error {
+		s.Versions[v.ID].State = checking
+		return nil
+	})
+}
+
+// misbehave makes reading an upload as bad as the arcade was told to be.
+func (a *Arcade) misbehave(body io.Reader, length int64) io.Reader {
+	switch a.options.Fault {
+	case SlowUpload:
+		return &slow{body, a.done.Done()}
+	case DropUpload:
+		return &drop{io.LimitReader(body, length/2)}
+	}
+	return body
+}
+
+type slow struct {
+	r    io.Reader
+	stop <-chan struct{}
+}
+
+func (s *slow) Read(p []byte) (int, error) {
+	select {
+	case <-time.After(100 * time.Millisecond):
+	case <-s.stop:
+	}
+	return s.r.Read(p[:min(len(p), 10_000)])
+}
+
+type drop struct{ r io.Reader }
+
+func (d *drop) Read(p []byte) (int, error) {
+	n, err := d.r.Read(p)
+	if err != nil {
+		panic(http.ErrAbortHandler) // cuts the connection without an answer
+	}
+	return n, nil
+}
+
+func (a *Arcade) showVersion(w http.ResponseWriter, r *http.Request) {
+	v, ok := a.versionByID(r.PathValue("id"))
+	if !ok {
+		refuse(w, http.StatusNotFound, "there is no such version")
+		return
+	}
+	out := map[string]any{"id": v.ID, "version": v.Version, "state": v.State, "problems": v.Problems}
+	switch v.State {
+	case ready:
+		out["draft"] = "http://" + r.Host + "/draft/" + v.Secret
+	case live:
+		out["page"] = a.pageAddress(r, v.Game)
+	}
+	answer(w, http.StatusOK, out)
+}
+
+func (a *Arcade) release(w http.ResponseWriter, r *http.Request) {
+	id := r.PathValue("id")
+	short := ""
+	err := a.change(func(s *state) error {
+		v := s.Versions[id]
+		if v == nil {
+			return &no{http.StatusNotFound, "there is no such version"}
+		}
+		if v.State != ready && v.State != past && v.State != live {
+			return &no{http.StatusConflict, "a version that is " + v.State + " can't be released"}
+		}
+		g := s.Games[v.Game]
+		if before := s.Versions[g.Live]; before != nil {
+			before.State = past
+		}
+		g.Live, v.State, short = v.ID, live, v.Game
+		return nil
+	})
+	if err != nil {
+		answerError(w, err)
+		return
+	}
+	answer(w, http.StatusOK, map[string]string{"state": live, "page": a.pageAddress(r, short)})
+}
+
+func (a *Arcade) pageAddress(r *http.Request, short string) string {
+	return "http://" + r.Host + "/play/" + short
+}
+
+func readJSON(w http.ResponseWriter, r *http.Request, into any) bool {
+	err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<20)).Decode(into)
+	if err != nil {
+		refuse(w, http.StatusBadRequest, "this is not the JSON that we expect")
+	}
+	return err == nil
+}

@@ -1,0 +1,144 @@
+package standin
+
+import (
+	"archive/zip"
+	"io"
+	"mime"
+	"net"
+	"net/http"
+	"path"
+	"strings"
+)
+
+// A view is what a page of the arcade shows.
+type view struct {
+	Portal        string
+	Game          game
+	Version       string
+	Draft         bool
+	Source        string // of the game's frame
+	Width, Height int
+	Games         []game
+}
+
+func (a *Arcade) front(w http.ResponseWriter, _ *http.Request) {
+	v := view{Portal: a.options.Name}
+	a.mu.Lock()
+	for _, g := range a.state.Games {
+		if g.Live != "" {
+			v.Games = append(v.Games, *g)
+		}
+	}
+	a.mu.Unlock()
+	render(w, "front.html", v)
+}
+
+func (a *Arcade) play(w http.ResponseWriter, r *http.Request) {
+	g, ok := a.gameByShort(r.PathValue("short"))
+	if !ok || g.Live == "" {
+		http.Error(w, "There is no such game here.", http.StatusNotFound)
+		return
+	}
+	v, _ := a.versionByID(g.Live)
+	a.show(w, r, g, v)
+}
+
+func (a *Arcade) draft(w http.ResponseWriter, r *http.Request) {
+	v, ok := a.find(func(v *version) bool { return v.Secret == r.PathValue("secret") && v.State != awaiting })
+	if !ok {
+		http.Error(w, "There is no such draft.", http.StatusNotFound)
+		return
+	}
+	g, _ := a.gameByShort(v.Game)
+	a.show(w, r, g, v)
+}
+
+func (a *Arcade) show(w http.ResponseWriter, r *http.Request, g game, v version) {
+	w.Header().Set("Cache-Control", "no-store")
+	render(w, "game.html", view{
+		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live,
+		Source: "http://" + otherHost(r.Host) + "/files/" + v.Secret + "/index.html",
+		Width:  a.options.Frame[0], Height: a.options.Frame[1],
+	})
+}
+
+// otherHost names the same server by another name, so that the game runs on another origin than the
+// page around it, as on a real portal.
+func otherHost(host string) string {
+	name, port, err := net.SplitHostPort(host)
+	if err != nil {
+		return host
+	}
+	if name == "localhost" {
+		return net.JoinHostPort("127.0.0.1", port)
+	}
+	return net.JoinHostPort("localhost", port)
+}
+
+func render(w http.ResponseWriter, page string, v view) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	templates.ExecuteTemplate(w, page, v) // an error here is a visitor who left
+}
+
+func (a *Arcade) script(w http.ResponseWriter, r *http.Request) {
+	text, ok := a.options.Scripts[r.PathValue("script")]
+	if !ok {
+		http.NotFound(w, r)
+		return
+	}
+	w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
+	io.WriteString(w, text)
+}
+
+// contentTypes are those that the system's table may lack.
+var contentTypes = map[string]string{
+	".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8", ".wasm": "application/wasm",
+	".html": "text/html; charset=utf-8", ".css": "text/css; charset=utf-8", ".json": "application/json", ".svg": "image/svg+xml",
+}
+
+// file serves one file of a version straight from its archive.
+func (a *Arcade) file(w http.ResponseWriter, r *http.Request) {
+	v, ok := a.find(func(v *version) bool { return v.Secret == r.PathValue("secret") && v.State != awaiting })
+	if !ok {
+		http.NotFound(w, r)
+		return
+	}
+	z, err := zip.OpenReader(a.archive(v.ID))
+	if err != nil {
+		http.NotFound(w, r)
+		return
+	}
+	defer z.Close()
+	name := r.PathValue("path")
+	for _, f := range z.File {
+		if f.Name == name {
+			serveEntry(w, f)
+			return
+		}
+	}
+	http.NotFound(w, r)
+}
+
+func serveEntry(w http.ResponseWriter, f *zip.File) {
+	r, err := f.Open()
+	if err != nil {
+		http.Error(w, "This file is damaged.", http.StatusInternalServerError)
+		return
+	}
+	defer r.Close()
+	name := f.Name
+	if inner, ok := strings.CutSuffix(name, ".gz"); ok {
+		name = inner
+		w.Header().Set("Content-Encoding", "gzip")
+	}
+	kind := contentTypes[strings.ToLower(path.Ext(name))]
+	if kind == "" {
+		kind = mime.TypeByExtension(path.Ext(name))
+	}
+	if kind == "" {
+		kind = "application/octet-stream"
+	}
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("Cache-Control", "no-store")
+	io.Copy(w, r)
+}

@@ -1,0 +1,124 @@
+package standin
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"havvel/internal/place"
+)
+
+// state is all that an arcade remembers; it is written whole after every change.
+type state struct {
+	Games    map[string]*game    `json:"games"`    // by short name
+	Versions map[string]*version `json:"versions"` // by id
+}
+
+type game struct {
+	Short  string `json:"short"`
+	Title  string `json:"title"`
+	Studio string `json:"studio"`
+	Live   string `json:"live"` // id of the version that is public, or ""
+}
+
+// The arcade's words for what became of a version.
+const (
+	awaiting = "awaiting" // its archive
+	checking = "checking"
+	ready    = "ready"
+	rejected = "rejected"
+	live     = "live"
+	past     = "past" // was live
+)
+
+type version struct {
+	ID       string    `json:"id"`
+	Game     string    `json:"game"`
+	Version  string    `json:"version"`
+	State    string    `json:"state"`
+	SHA256   string    `json:"sha256"`
+	Secret   string    `json:"secret"` // in its draft link
+	Problems []problem `json:"problems"`
+	Made     time.Time `json:"made"`
+}
+
+type problem struct {
+	File  string `json:"file"`
+	Words string `json:"words"`
+}
+
+func (a *Arcade) load() error {
+	a.state = state{Games: map[string]*game{}, Versions: map[string]*version{}}
+	data, err := os.ReadFile(a.stateFile())
+	if errors.Is(err, os.ErrNotExist) {
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &a.state)
+	}
+	if err != nil {
+		return fmt.Errorf("reading what the stand-in %s remembers: %w", a.options.Name, err)
+	}
+	return nil
+}
+
+func (a *Arcade) stateFile() string { return filepath.Join(a.options.Folder, "state.json") }
+
+func (a *Arcade) archive(v string) string {
+	return filepath.Join(a.options.Folder, "archives", v+".zip")
+}
+
+// change runs f on the state, alone, and writes the state down. When that fails, nothing is changed in
+// memory that a restart would not find, but for what f did; the error is for the uploader.
+func (a *Arcade) change(f func(*state) error) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if err := f(&a.state); err != nil {
+		return err
+	}
+	data, err := json.MarshalIndent(a.state, "", "  ")
+	if err != nil {
+		return err
+	}
+	return place.Bytes(a.stateFile(), data)
+}
+
+// versionByID returns a copy, so that it can be read without the lock.
+func (a *Arcade) versionByID(id string) (version, bool) {
+	return a.find(func(v *version) bool { return v.ID == id })
+}
+
+func (a *Arcade) find(is func(*version) bool) (version, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, v := range a.state.Versions {
+		if is(v) {
+			return *v, true
+		}
+	}
+	return version{}, false
+}
+
+func (a *Arcade) gameByShort(short string) (game, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if g, ok := a.state.Games[short]; ok {
+		return *g, true
+	}
+	return game{}, false
+}
+
+func (a *Arcade) unverified() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	var list []string
+	for _, v := range a.state.Versions {
+		if v.State == checking {
+			list = append(list, v.ID)
+		}
+	}
+	return list
+}
