@@ -23,8 +23,8 @@ var linkChecks = []*Check{
 					f := at(from, l)
 					f.Message = fmt.Sprintf("%s is named here, but there is no such file", target)
 					f.Fix = "put the file there, or take the link away"
-					if l.Use == "page" || l.Use == "icon" || l.Use == "manifest" {
-						f.Level = Warning // the game itself starts without it
+					if !opens(p, from) || l.Use != "script" && l.Use != "style" {
+						f.Level = Warning // the game starts without it
 					}
 					p.report(f)
 				}
@@ -46,6 +46,9 @@ var linkChecks = []*Check{
 					f := at(from, l)
 					f.Message = fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", target, other.Path)
 					f.Fix = "write the name the same way in both places"
+					if l.Use == "page" || l.Use == "icon" || !opens(p, from) {
+						f.Level = Warning
+					}
 					p.report(f)
 				}
 			})
@@ -93,6 +96,9 @@ func eachLink(p *Pass, visit func(from *export.File, l web.Link, target string, 
 		}
 	}
 }
+
+// opens reports whether a file is part of what players open: the entry page, or a stylesheet.
+func opens(p *Pass, f *export.File) bool { return f == p.Build.Entry || f.Page == nil }
 
 func isHook(p *Pass, address string) bool {
 	if p.Rules == nil {

@@ -13,10 +13,11 @@ type Key struct {
 
 // Keys lists every key that v, a struct with toml and doc tags, can be filled from.
 func Keys(v any) []Key {
-	return keysOf(reflect.TypeOf(v), "")
+	return keysOf(reflect.TypeOf(v), "", map[reflect.Type]string{})
 }
 
-func keysOf(t reflect.Type, prefix string) []Key {
+// keysOf lists the keys of a struct. shown says where structs were listed already: they are not listed again.
+func keysOf(t reflect.Type, prefix string, shown map[reflect.Type]string) []Key {
 	var list []Key
 	for _, f := range fields(t) {
 		path := prefix + f.name
@@ -27,9 +28,16 @@ func keysOf(t reflect.Type, prefix string) []Key {
 		if inner.Kind() == reflect.Map && element(inner.Elem()).Kind() == reflect.Struct {
 			inner, path = element(inner.Elem()), path+".NAME"
 		}
-		list = append(list, Key{path, typeName(f.t), f.tag.Get("doc")})
+		key := Key{path, typeName(f.t), f.tag.Get("doc")}
+		if before, ok := shown[inner]; ok {
+			key.Doc += "; it has the keys of " + before
+			list = append(list, key)
+			continue
+		}
+		list = append(list, key)
 		if inner.Kind() == reflect.Struct {
-			list = append(list, keysOf(inner, path+".")...)
+			shown[inner] = path
+			list = append(list, keysOf(inner, path+".", shown)...)
 		}
 	}
 	return list

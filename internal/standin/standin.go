@@ -137,3 +137,13 @@ func (a *Arcade) owned(next http.HandlerFunc) http.HandlerFunc {
 func newID() string { return strings.ToLower(rand.Text()[:12]) }
 
 var templates = template.Must(template.ParseFS(pages, "pages/*.html"))
+
+// FreeAddress is an address on this machine that nobody listens on now.
+func FreeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", fmt.Errorf("finding a free port: %w", err)
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}

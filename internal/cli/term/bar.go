@@ -58,14 +58,21 @@ func (b *bar) End() {
 	}
 }
 
-// Span writes a length of time as people say it: "3s", "1m 20s", "2h 5m".
+// Span writes a length of time as people say it: "3s", "1m 20s", "2h 5m". Parts that are nothing are left out.
 func Span(d time.Duration) string {
 	d = d.Round(time.Second)
-	switch {
-	case d < time.Minute:
-		return fmt.Sprintf("%ds", int(d.Seconds()))
-	case d < time.Hour:
-		return fmt.Sprintf("%dm %ds", int(d.Minutes()), int(d.Seconds())%60)
+	if d >= time.Hour {
+		return parts(int(d.Hours()), "h", int(d.Minutes())%60, "m")
 	}
-	return fmt.Sprintf("%dh %dm", int(d.Hours()), int(d.Minutes())%60)
+	return parts(int(d.Minutes()), "m", int(d.Seconds())%60, "s")
+}
+
+func parts(large int, unit string, small int, smallUnit string) string {
+	switch {
+	case large == 0:
+		return fmt.Sprintf("%d%s", small, smallUnit)
+	case small == 0:
+		return fmt.Sprintf("%d%s", large, unit)
+	}
+	return fmt.Sprintf("%d%s %d%s", large, unit, small, smallUnit)
 }

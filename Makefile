@@ -1,0 +1,40 @@
+# What each target does is said beside it; `make` alone builds.
+version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
+flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
+export CGO_ENABLED := 0
+
+.PHONY: build demo test bench lint dist docs screenshots
+
+build: ## the program, in this folder
+	go build $(flags) -o havvel .
+
+demo: build ## the full example: from an export to a public link
+	./havvel demo
+
+test: ## all tests; installs what they need where it may, and says what is missing where it may not
+	scripts/test-partners
+	$(MAKE) lint
+	go test ./...
+
+lint: ## gofmt, go vet and staticcheck
+	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi
+	go vet ./...
+	go tool staticcheck ./...
+
+bench: ## speed against partners in the same run; figures in docs/performance.md
+	scripts/test-partners
+	go test -run '^$$' -bench . -benchtime 3x ./tests
+
+dist: ## static programs for Linux, macOS and Windows, in dist/
+	@mkdir -p dist
+	@for os in linux darwin windows; do for arch in amd64 arm64; do \
+	  end=; [ $$os = windows ] && end=.exe; \
+	  echo "dist/havvel-$$os-$$arch$$end"; \
+	  GOOS=$$os GOARCH=$$arch go build $(flags) -o dist/havvel-$$os-$$arch$$end . || exit 1; \
+	done; done
+
+docs: ## the reference pages that come from the code
+	go test ./internal/cli -run TestReference -update
+
+screenshots: build ## docs/screenshots, from the demo data
+	scripts/screenshots

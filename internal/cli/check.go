@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/check"
+	"havvel/internal/cli/term"
+	"havvel/internal/export"
+)
+
+func (a *app) check() *cobra.Command {
+	c := a.new(command{
+		use:   "check [EXPORT]",
+		short: "What would go wrong, and how to mend it",
+		long: "Check reads an export and says what would go wrong with it: for the destinations in havvel.toml, or for any host when\n" +
+			"there is no project. It ends with 1 when there are errors. What havvel pack mends by itself is only noted.",
+		example: "  havvel check\n  havvel check export/web --to brackwater",
+		args:    cobra.MaximumNArgs(1),
+		run:     a.runCheck,
+	})
+	a.withTo(c)
+	a.withJSON(c)
+	return c
+}
+
+type checkJSON struct {
+	Findings []check.Finding `json:"findings"`
+}
+
+func (a *app) runCheck(ctx context.Context, args []string) error {
+	p, b, err := a.subject(ctx, args)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	all, err := subjects(p, b, a.to)
+	if err != nil {
+		return err
+	}
+	findings := []check.Finding{}
+	for _, s := range all {
+		findings = append(findings, check.Run(s)...)
+	}
+	if a.json {
+		if err := a.screen.JSON(checkJSON{findings}); err != nil {
+			return err
+		}
+	} else {
+		a.showFindings(b, all, findings)
+		switch {
+		case check.Errors(findings) > 0:
+			a.screen.Next("mend the errors, export again, and run havvel check%s", argument(args))
+		case p == nil:
+			a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
+		default:
+			a.screen.Next("havvel pack")
+		}
+	}
+	if check.Errors(findings) > 0 {
+		return &silent{answerNo}
+	}
+	return nil
+}
+
+// showFindings prints findings by what the developer does about them.
+func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings []check.Finding) {
+	s := a.screen
+	var portals []string
+	for _, subject := range subjects {
+		if subject.Rules != nil {
+			portals = append(portals, subject.Rules.Name)
+		}
+	}
+	whom := ""
+	if len(portals) > 0 {
+		whom = "for " + list(portals) + ", "
+	}
+	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("%s%s, %d checks", whom, files(len(b.Files)), len(check.Catalogue()))))
+	groups := []struct {
+		title string
+		tone  term.Tone
+		has   func(check.Finding) bool
+	}{
+		{"Must be mended", term.Bad, func(f check.Finding) bool { return f.Level == check.Error && f.Accepted == "" }},
+		{"Should be mended", term.Careful, func(f check.Finding) bool { return f.Level == check.Warning && f.Accepted == "" }},
+		{"Havvel pack mends", term.Good, func(f check.Finding) bool { return f.MendedBy != "" && f.Accepted == "" }},
+		{"Good to know", term.Plain, func(f check.Finding) bool { return f.Level == check.Note && f.MendedBy == "" && f.Accepted == "" }},
+		{"Accepted in havvel.toml", term.Quiet, func(f check.Finding) bool { return f.Accepted != "" }},
+	}
+	for _, g := range groups {
+		a.showGroup(g.title, g.tone, findings, g.has, len(subjects) > 1)
+	}
+	s.Line("")
+	errors := check.Errors(findings)
+	switch {
+	case errors > 0 && len(portals) > 0:
+		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: %s", errors, does(errors, "error", "errors"), blocked(subjects, findings))))
+	case errors > 0:
+		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: a host would not show this build", errors, does(errors, "error", "errors"))))
+	default:
+		s.Line("%s", s.In(term.Good, "no errors"))
+	}
+}
+
+// blocked names the portals that would not take the build.
+func blocked(subjects []check.Subject, findings []check.Finding) string {
+	var names []string
+	for _, s := range subjects {
+		if slices.ContainsFunc(findings, func(f check.Finding) bool {
+			return f.Destination == s.Destination && f.Level == check.Error && f.Accepted == ""
+		}) {
+			names = append(names, s.Rules.Name)
+		}
+	}
+	return list(names) + " would not show this build, and havvel won't send it"
+}
+
+// most is how many places are shown of one check.
+const most = 10
+
+func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, has func(check.Finding) bool, several bool) {
+	s := a.screen
+	var mine []check.Finding
+	for _, f := range findings {
+		if !has(f) {
+			continue
+		}
+		same := func(o check.Finding) bool {
+			return o.ID == f.ID && o.File == f.File && o.Line == f.Line && o.Column == f.Column && o.Message == f.Message
+		}
+		if !slices.ContainsFunc(mine, same) {
+			mine = append(mine, f)
+		}
+	}
+	if len(mine) == 0 {
+		return
+	}
+	s.Line("")
+	s.Line("%s", s.In(tone, title))
+	shown := map[string]int{}
+	for _, f := range mine {
+		if shown[f.ID]++; shown[f.ID] > most {
+			continue
+		}
+		s.Line("")
+		where := spot(f)
+		if several && f.Destination != "" && !everywhere(f, findings) {
+			where += "  for " + f.Destination
+		}
+		s.Line("  %s  %s", s.In(term.Strong, where), s.In(term.Quiet, f.ID))
+		s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
+		if f.Accepted != "" {
+			s.Paragraph(term.Plain, "    → ", "      ", "accepted: "+f.Accepted)
+		} else {
+			s.Paragraph(term.Plain, "    → ", "      ", term.Clean(f.Fix))
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(shown)) {
+		if n := shown[id] - most; n > 0 {
+			s.Line("")
+			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more of %s", n, id)))
+		}
+	}
+}
+
+// everywhere reports whether a finding holds for more than one destination, so that naming one misleads.
+func everywhere(f check.Finding, findings []check.Finding) bool {
+	return slices.ContainsFunc(findings, func(o check.Finding) bool {
+		return o.Destination != f.Destination && o.ID == f.ID && o.File == f.File && o.Line == f.Line
+	})
+}
+
+// spot says where a finding is, as editors understand it.
+func spot(f check.Finding) string {
+	switch {
+	case f.File == "":
+		return "the whole build"
+	case f.Line == 0:
+		return term.Clean(f.File)
+	}
+	return fmt.Sprintf("%s:%d:%d", term.Clean(f.File), f.Line, f.Column)
+}

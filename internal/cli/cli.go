@@ -1,0 +1,220 @@
+// Package cli is the interface of havvel: one file a command. Flags come in, a core package is called,
+// words go out. Nothing is computed here.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/check"
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+	"havvel/internal/export"
+	"havvel/internal/logbook"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+// version is stamped in by the linker.
+var version = "built from source"
+
+// Main runs havvel with these arguments and returns its exit code.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: in, out: out, err: errOut, screen: term.New(out, errOut)}
+	root := a.root()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	if err != nil && ctx.Err() != nil {
+		err = context.Canceled
+	}
+	return a.exit(err)
+}
+
+// app is what all commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	screen   *term.Screen
+	json     bool
+	dryRun   bool
+	to       []string
+}
+
+// command is a command of havvel: what cobra needs, in the order in which the help shows it.
+type command struct {
+	use, short, long, example string
+	args                      cobra.PositionalArgs
+	run                       func(ctx context.Context, args []string) error
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "havvel",
+		Short: "Take the web export of a game to the portals that show it",
+		Long: "Havvel reads the web export that a game engine wrote, says what would go wrong with it on each portal,\n" +
+			"writes the archive that each portal wants, uploads it, and follows it until it is public.",
+		Example:       "  havvel demo            walk the whole way, with a game and a portal that come along\n  havvel look export/web  what an export is made of",
+		Version:       version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.SetIn(a.in)
+	root.SetOut(a.out)
+	root.SetErr(a.err)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return &usage{err.Error(), c.CommandPath()} })
+	for _, g := range []struct {
+		title    string
+		commands []*cobra.Command
+	}{
+		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
+		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack()}},
+		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish()}},
+		{"For practice:", []*cobra.Command{a.standin()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.title
+			root.AddCommand(c)
+		}
+	}
+	return root
+}
+
+// new makes a cobra command.
+func (a *app) new(c command) *cobra.Command {
+	return &cobra.Command{
+		Use: c.use, Short: c.short, Long: c.long, Example: c.example,
+		DisableFlagsInUseLine: true,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if err := c.args(cmd, args); err != nil {
+				return &usage{err.Error(), cmd.CommandPath()}
+			}
+			return nil
+		},
+		RunE: func(cmd *cobra.Command, args []string) error { return c.run(cmd.Context(), args) },
+	}
+}
+
+func (a *app) withJSON(c *cobra.Command) {
+	c.Flags().BoolVar(&a.json, "json", false, "print one JSON document, for programs")
+}
+
+func (a *app) withDryRun(c *cobra.Command, what string) {
+	c.Flags().BoolVar(&a.dryRun, "dry-run", false, what)
+}
+
+func (a *app) withTo(c *cobra.Command) {
+	c.Flags().StringArrayVar(&a.to, "to", nil, "only this `destination` of havvel.toml; may be repeated")
+	c.RegisterFlagCompletionFunc("to", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		p, err := project.Find(".")
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		var names []string
+		all, _ := p.Destinations(nil) // naming none is never wrong
+		for _, d := range all {
+			names = append(names, d.Name)
+		}
+		return names, cobra.ShellCompDirectiveNoFileComp
+	})
+}
+
+// usage says that the command line is wrong.
+type usage struct{ message, command string }
+
+func (e *usage) Error() string {
+	return fmt.Sprintf("%s\n  %s --help shows what it takes", e.message, e.command)
+}
+
+// project is the project here or above; it must be there.
+func (a *app) project() (*project.Project, error) {
+	p, err := project.Find(".")
+	if errors.Is(err, project.ErrNone) {
+		return nil, fmt.Errorf("%w\n  havvel start writes one for the export in this folder", err)
+	}
+	return p, err
+}
+
+// subject is the export that a command is about, with the project when there is one: a path on the
+// command line, the project's export, or this folder.
+func (a *app) subject(ctx context.Context, args []string) (*project.Project, *export.Build, error) {
+	p, err := project.Find(".")
+	if err != nil && !errors.Is(err, project.ErrNone) {
+		return nil, nil, err
+	}
+	path := "."
+	switch {
+	case len(args) > 0:
+		path = args[0]
+	case p != nil:
+		path = term.Near(p.ExportPath())
+	}
+	b, err := export.Read(ctx, path)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(args) == 0 && p == nil && b.Entry == nil {
+		b.Close()
+		return nil, nil, &export.Unreadable{Path: "this folder", Reason: "there is no page in it that runs a script, and no " + project.Name + " that names an export", Next: "name the folder or zip that the engine wrote"}
+	}
+	return p, b, nil
+}
+
+// subjects are what check is asked about a build: one for each destination, or one for none.
+func subjects(p *project.Project, b *export.Build, to []string) ([]check.Subject, error) {
+	if p == nil {
+		if len(to) > 0 {
+			return nil, fmt.Errorf("%w, so there is no destination %q\n  havvel start writes one for the export in this folder", project.ErrNone, to[0])
+		}
+		return []check.Subject{{Build: b}}, nil
+	}
+	destinations, err := p.Destinations(to)
+	if err != nil {
+		return nil, err
+	}
+	if len(destinations) == 0 {
+		return []check.Subject{{Build: b, Accepts: accepts(p)}}, nil
+	}
+	var list []check.Subject
+	for _, d := range destinations {
+		list = append(list, subject(p, d, b))
+	}
+	return list, nil
+}
+
+// subject is what check is asked about a build that goes to a destination by pack.
+func subject(p *project.Project, d *project.Destination, b *export.Build) check.Subject {
+	return check.Subject{Build: b, Destination: d.Name, Rules: d.Rules, Packed: true, Plants: d.Plants(), Accepts: accepts(p)}
+}
+
+func accepts(p *project.Project) []check.Accept {
+	var list []check.Accept
+	for _, a := range p.Accepts {
+		list = append(list, check.Accept{ID: a.ID, File: a.File, Reason: a.Reason})
+	}
+	return list
+}
+
+func (a *app) courier(p *project.Project) *deliver.Courier {
+	return &deliver.Courier{Project: p, Book: logbook.Open(p.Folder), Report: a.screen.Progress(), Now: time.Now}
+}
+
+// some returns the destinations that a command is about; there must be one.
+func (a *app) some(p *project.Project) ([]*project.Destination, error) {
+	list, err := p.Destinations(a.to)
+	if err == nil && len(list) == 0 {
+		first := rulebook.Names()[0]
+		err = &usage{fmt.Sprintf("%s names no destination; add one:\n\n  [to.%s]\n  rulebook = %q\n", project.Name, first, first), "havvel start"}
+	}
+	return list, err
+}

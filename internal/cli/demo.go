@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/demo"
+	"havvel/internal/standin"
+)
+
+func (a *app) demo() *cobra.Command {
+	var folder string
+	var stay bool
+	c := a.new(command{
+		use:   "demo",
+		short: "The full example, from an export to a public link",
+		long: "Demo writes a project with a real game into a folder, starts a simulated portal on this machine, and walks the whole way\n" +
+			"by the real commands: from the export to a public page, and a second version under the same link.",
+		example: "  havvel demo\n  havvel demo --stay --dir try",
+		args:    cobra.NoArgs,
+		run:     func(ctx context.Context, _ []string) error { return a.runDemo(ctx, folder, stay) },
+	})
+	c.Flags().StringVar(&folder, "dir", "tinderwick-demo", "`folder` for the project")
+	c.Flags().BoolVar(&stay, "stay", false, "keep the portal up at the end, until Ctrl-C")
+	a.withDryRun(c, "print the commands, and run nothing")
+	return c
+}
+
+func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
+	s := a.screen
+	if a.dryRun {
+		for _, stop := range demo.Walk() {
+			s.Line("%s", s.In(term.Quiet, "# "+stop.Why))
+			s.Line("$ havvel %s", strings.Join(stop.Command, " "))
+		}
+		return nil
+	}
+	began := time.Now()
+	portal, err := a.demoWorld(folder)
+	if err != nil {
+		return err
+	}
+	defer portal.Stop()
+	s.Line("The game Tinderwick Lane is in %s; the portal Brackwater, simulated, is at %s.", s.In(term.Strong, folder), portal.Address())
+	s.Line("These are the commands as you would type them in that folder, and what they print:")
+	for _, stop := range demo.Walk() {
+		if err := a.stop(ctx, folder, stop); err != nil {
+			return err
+		}
+	}
+	link := portal.Address() + "/play/tinderwick-lane"
+	s.Line("")
+	s.Line("%s %s", s.In(term.Good, fmt.Sprintf("From the export to a public page in %.0f s:", time.Since(began).Seconds())), s.In(term.Strong, link))
+	if stay {
+		s.Next("open the link and play. The portal stays up until Ctrl-C")
+		<-ctx.Done()
+		s.Line("")
+		s.Line("The portal is closed; the project stays in %s.", folder)
+		return nil
+	}
+	me := callMe()
+	port := portal.Address()[strings.LastIndex(portal.Address(), ":")+1:]
+	s.Line("The portal is closed again; the project stays in %s. To go on:", folder)
+	s.Line("  cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
+	s.Line("                       the portal again, with the game: open the link and play")
+	s.Line("  %s demo --stay      the same walk, and the portal stays up", me("."))
+	s.Line("  %s start            in the folder of your own game: begin with your export", me("."))
+	return nil
+}
+
+// demoWorld writes the project and starts its portal. The portal comes first, since the project names
+// its address; what it keeps from an earlier demo is cleared with the project.
+func (a *app) demoWorld(folder string) (*standin.Arcade, error) {
+	address, err := standin.FreeAddress()
+	if err != nil {
+		return nil, err
+	}
+	if err := demo.Write(folder, "http://"+address); err != nil {
+		return nil, err
+	}
+	return standin.Start(address, demo.Brackwater(filepath.Join(folder, demo.PortalFolder)))
+}
+
+// stop walks one station of the example.
+func (a *app) stop(ctx context.Context, folder string, stop demo.Stop) error {
+	s := a.screen
+	s.Line("")
+	s.Line("%s", s.In(term.Careful, "# "+stop.Why))
+	if stop.Before != nil {
+		if err := stop.Before(folder); err != nil {
+			return err
+		}
+	}
+	s.Line("%s", s.In(term.Strong, "$ havvel "+strings.Join(stop.Command, " ")))
+	self, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("finding havvel's own program: %w", err)
+	}
+	c := exec.CommandContext(ctx, self, stop.Command...)
+	c.Dir = folder
+	c.Env = append(os.Environ(), "BRACKWATER_KEY="+demo.PracticeKey)
+	c.Stdout, c.Stderr = a.out, a.err
+	c.Cancel = func() error { return c.Process.Signal(syscall.SIGINT) }
+	c.WaitDelay = 5 * time.Second
+	err = c.Run()
+	var ended *exec.ExitError
+	if err != nil && !errors.As(err, &ended) {
+		return fmt.Errorf("running havvel %s: %w", stop.Command[0], err)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if code := c.ProcessState.ExitCode(); code != stop.Answer {
+		return fmt.Errorf("havvel %s ended with %d, where the demo expected %d", stop.Command[0], code, stop.Answer)
+	}
+	return nil
+}
+
+// callMe returns how this program is called from a folder: by its name where that finds it.
+func callMe() func(folder string) string {
+	self, err := os.Executable()
+	if found, lookErr := exec.LookPath("havvel"); err == nil && lookErr == nil {
+		if a, err := filepath.EvalSymlinks(found); err == nil && a == self {
+			return func(string) string { return "havvel" }
+		}
+	}
+	return func(folder string) string {
+		at, err := filepath.Abs(folder)
+		if err != nil {
+			return self
+		}
+		if short, err := filepath.Rel(at, self); err == nil && len(short) < len(self) {
+			if !strings.HasPrefix(short, ".") {
+				return "." + string(filepath.Separator) + short
+			}
+			return short
+		}
+		return self
+	}
+}

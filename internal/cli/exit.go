@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+	"havvel/internal/deliver/portal"
+	"havvel/internal/demo"
+	"havvel/internal/export"
+	"havvel/internal/pack"
+	"havvel/internal/project"
+	"havvel/internal/settings"
+)
+
+// An ExitCode is a number that havvel ends with, and what it means.
+type ExitCode struct {
+	Code    int
+	Meaning string
+	When    string
+}
+
+// The exit codes.
+const (
+	done        = 0
+	answerNo    = 1
+	wrongUsage  = 2
+	failedHere  = 3
+	unreachable = 4
+	interrupted = 130
+)
+
+// ExitCodes lists all exit codes, for the reference.
+func ExitCodes() []ExitCode {
+	return []ExitCode{
+		{done, "done", "The command did what it was asked to do. For check: no errors."},
+		{answerNo, "the answer is no", "check found errors; the archive would not be taken; nothing new would be sent; the portal refused the key, the archive or the request."},
+		{wrongUsage, "wrong usage or project file", "An unknown command, option or destination; a havvel.toml or rulebook with a mistake; a path that is not an export, or a broken one."},
+		{failedHere, "something on this machine is missing or failed", "A key that is not set; a full disk; a file that changed while it was packed; a port that is taken."},
+		{unreachable, "a destination could not be reached or broke off", "Nothing answers at its address; the connection broke; it did not decide within the limit of --wait; rulebook and portal don't fit together."},
+		{interrupted, "interrupted", "Ctrl-C. Nothing is left half-written under its final name."},
+	}
+}
+
+// silent ends havvel with a code after everything has been said.
+type silent struct{ code int }
+
+func (e *silent) Error() string { return fmt.Sprintf("exit code %d", e.code) }
+
+// exit prints an error and returns the code that says what kind it is.
+func (a *app) exit(err error) int {
+	if err == nil {
+		return done
+	}
+	var quiet *silent
+	if errors.As(err, &quiet) {
+		return quiet.code
+	}
+	if errors.Is(err, context.Canceled) {
+		fmt.Fprintln(a.err, "havvel: stopped; nothing is left half-done")
+		return interrupted
+	}
+	var lines []string
+	for line := range strings.SplitSeq(err.Error(), "\n") {
+		lines = append(lines, strings.Repeat(" ", len(line)-len(strings.TrimLeft(line, " ")))+term.Clean(line))
+	}
+	fmt.Fprintln(a.err, "havvel: "+strings.Join(lines, "\n"))
+	if next := advice(err); next != "" {
+		fmt.Fprintln(a.err, "  "+next)
+	}
+	return codeOf(err)
+}
+
+func is[E error](err error) bool {
+	var e E
+	return errors.As(err, &e)
+}
+
+func codeOf(err error) int {
+	switch {
+	case is[*portal.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
+		return unreachable
+	case is[*portal.Refused](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err):
+		return answerNo
+	case is[*usage](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
+		return wrongUsage
+	case strings.HasPrefix(err.Error(), "unknown command"):
+		return wrongUsage // cobra has no type for it
+	}
+	return failedHere
+}
+
+// advice says what to do about errors whose own words don't.
+func advice(err error) string {
+	var refused *portal.Refused
+	var sent *deliver.AlreadySent
+	switch {
+	case errors.As(err, &refused) && refused.Key:
+		return "check the key: is it the right one, whole, and still valid?"
+	case errors.As(err, &sent) && sent.Same:
+		return "export the game again, or send the same once more with --again"
+	case errors.As(err, &sent):
+		return "raise the version in havvel.toml, or send it once more with --again"
+	case is[*portal.Unreachable](err):
+		return "nothing was lost; run the same command again when it can be reached"
+	case is[*portal.Puzzled](err):
+		return "the portal may have changed, or its rulebook needs a correction"
+	case is[*pack.Faulty](err):
+		return "havvel check shows all findings"
+	case strings.HasPrefix(err.Error(), "unknown command"):
+		return "havvel --help lists the commands"
+	}
+	return ""
+}

@@ -1,0 +1,118 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+	"havvel/internal/logbook"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+func (a *app) publish() *cobra.Command {
+	c := a.new(command{
+		use:     "publish",
+		short:   "Make a sent version public",
+		long:    "Publish makes the last version that was sent to each destination public, and prints its link. The link stays the same\nfor every later version.",
+		example: "  havvel publish\n  havvel publish --to brackwater",
+		args:    cobra.NoArgs,
+		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx) },
+	})
+	a.withTo(c)
+	a.withJSON(c)
+	a.withDryRun(c, "say what would be made public, and do nothing")
+	return c
+}
+
+func (a *app) runPublish(ctx context.Context) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	destinations, err := a.some(p)
+	if err != nil {
+		return err
+	}
+	courier := a.courier(p)
+	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
+	for _, d := range destinations {
+		status, err := a.publishOne(ctx, courier, d)
+		if err != nil {
+			return err
+		}
+		if status != nil {
+			doc.add(status)
+		}
+	}
+	if a.json && !a.dryRun {
+		return a.screen.JSON(doc)
+	}
+	return nil
+}
+
+// notReady says that there is nothing that could be made public.
+type notReady struct{ message string }
+
+func (e *notReady) Error() string { return e.message }
+
+func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *project.Destination) (*deliver.Status, error) {
+	last, err := lastOf(courier, d)
+	if err != nil {
+		return nil, err
+	}
+	if len(d.Rules.Publish) == 0 {
+		return nil, &notReady{fmt.Sprintf("%s makes versions public by itself; there is nothing to do", d.Rules.Name)}
+	}
+	if a.dryRun {
+		a.screen.Line("version %s would become public on %s", last.Version, d.Rules.Name)
+		return nil, nil
+	}
+	now, err := courier.Ask(ctx, d, last, 0)
+	if err != nil {
+		return nil, err
+	}
+	if err := publishable(d, now); err != nil {
+		return nil, err
+	}
+	if now.State != rulebook.Public {
+		if now, err = courier.Publish(ctx, d, now.Delivery); err != nil {
+			return nil, err
+		}
+	}
+	if !a.json {
+		s := a.screen
+		s.Line("%s  %s", s.In(term.Strong, "version "+now.Version+" is "+now.State+" on "+d.Rules.Name), term.Clean(now.Link()))
+		s.Next("open the link as a stranger would, and play it once")
+	}
+	return now, nil
+}
+
+func lastOf(courier *deliver.Courier, d *project.Destination) (*logbook.Delivery, error) {
+	latest, err := courier.Latest([]*project.Destination{d})
+	if err != nil {
+		return nil, err
+	}
+	if len(latest) == 0 {
+		return nil, &notReady{fmt.Sprintf("nothing was sent to %s yet\n  havvel send uploads this version", d.Name)}
+	}
+	return latest[0], nil
+}
+
+// publishable says why a delivery can't be made public.
+func publishable(d *project.Destination, s *deliver.Status) error {
+	switch {
+	case s.State == rulebook.Refused:
+		reasons := ""
+		for _, r := range s.Reasons {
+			reasons += "\n  - " + r
+		}
+		return &notReady{fmt.Sprintf("%s refused version %s, so it can't be made public%s", d.Rules.Name, s.Version, reasons)}
+	case deliver.Undecided(s.State):
+		return &notReady{fmt.Sprintf("%s has not decided on version %s yet (state: %s)\n  havvel where --wait waits for it", d.Rules.Name, s.Version, s.State)}
+	}
+	return nil
+}

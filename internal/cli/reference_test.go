@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"bytes"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/check"
+	"havvel/internal/cli/term"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+var update = flag.Bool("update", false, "write the reference pages anew")
+
+const generated = "<!-- This page is made from the code by `make docs`; change it there. -->\n\n"
+
+// TestReference fails when a reference page in docs does not say what the code says.
+func TestReference(t *testing.T) {
+	for _, page := range []struct {
+		file string
+		make func(old string) string
+	}{
+		{"checks.md", checksPage},
+		{"exit-codes.md", exitCodesPage},
+		{"commands.md", commandsPage},
+		{"formats/project.md", func(old string) string { return withKeys(old, project.Project{}) }},
+		{"formats/rulebook.md", func(old string) string { return withKeys(old, rulebook.Rulebook{}) }},
+	} {
+		file := filepath.Join("..", "..", "docs", filepath.FromSlash(page.file))
+		old, err := os.ReadFile(file)
+		if err != nil && !*update {
+			t.Error(err)
+			continue
+		}
+		fresh := page.make(string(old))
+		if fresh == string(old) {
+			continue
+		}
+		if !*update {
+			t.Errorf("docs/%s is stale; run make docs", page.file)
+		} else if err := os.WriteFile(file, []byte(fresh), 0o644); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func checksPage(string) string {
+	var b strings.Builder
+	b.WriteString("# Checks\n\n" + generated)
+	b.WriteString("What `havvel check` looks for. An error is certain: the build would not work, or be refused. A finding that\n`havvel pack` mends by itself is a note when the build goes out by `pack`.\n\n| id | level | what it finds |\n|---|---|---|\n")
+	for _, c := range check.Catalogue() {
+		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
+	}
+	for _, c := range check.Catalogue() {
+		fmt.Fprintf(&b, "\n## %s\n\n%s. Level: %s.\n\n%s\n\n- before: `%s`\n- after: `%s`\n", c.ID, c.Title, c.Level, c.Text, c.Before, c.After)
+	}
+	return b.String()
+}
+
+func exitCodesPage(string) string {
+	var b strings.Builder
+	b.WriteString("# Exit codes\n\n" + generated)
+	b.WriteString("Every command ends with one of these, so that a script knows what to do.\n\n| code | meaning | when |\n|---|---|---|\n")
+	for _, c := range ExitCodes() {
+		fmt.Fprintf(&b, "| %d | %s | %s |\n", c.Code, c.Meaning, c.When)
+	}
+	return b.String()
+}
+
+func commandsPage(string) string {
+	var b strings.Builder
+	b.WriteString("# Commands\n\n" + generated + "What `--help` says of every command.\n")
+	a := &app{out: &b, err: &b, screen: term.New(&b, &b)}
+	root := a.root()
+	for _, c := range root.Commands() {
+		if c.GroupID == "" {
+			continue
+		}
+		fmt.Fprintf(&b, "\n## havvel %s\n\n```text\n", c.Name())
+		c.SetOut(&b)
+		writeHelp(c)
+		b.WriteString("```\n")
+	}
+	return b.String()
+}
+
+func writeHelp(c *cobra.Command) {
+	c.InitDefaultHelpFlag()
+	c.Help()
+}
+
+var keysPart = regexp.MustCompile(`(?s)<!-- keys.*?<!-- /keys -->`)
+
+// withKeys replaces the table of keys in a page that is otherwise written by hand.
+func withKeys(old string, v any) string {
+	var b strings.Builder
+	b.WriteString("<!-- keys: made from the code by `make docs`; change them there. -->\n\n| key | takes | what it says |\n|---|---|---|\n")
+	for _, k := range settings.Keys(v) {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Type, strings.ReplaceAll(k.Doc, "|", `\|`))
+	}
+	b.WriteString("\n<!-- /keys -->")
+	return keysPart.ReplaceAllLiteralString(old, b.String())
+}
+
+var tomlBlock = regexp.MustCompile("(?s)```toml\n(.*?)```")
+
+// TestFormatExamples reads the examples on the format pages with the code that reads users' files.
+func TestFormatExamples(t *testing.T) {
+	for file, read := range map[string]func([]byte) error{
+		"project.md": func(data []byte) error {
+			folder := t.TempDir()
+			if err := os.WriteFile(filepath.Join(folder, project.Name), data, 0o644); err != nil {
+				return err
+			}
+			_, err := project.Find(folder)
+			return err
+		},
+		"rulebook.md": func(data []byte) error { _, err := rulebook.Parse("example", data); return err },
+	} {
+		page, err := os.ReadFile(filepath.Join("..", "..", "docs", "formats", file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		examples := tomlBlock.FindAllSubmatch(page, -1)
+		if len(examples) == 0 {
+			t.Errorf("docs/formats/%s has no example", file)
+		}
+		for _, e := range examples {
+			if err := read(e[1]); err != nil {
+				t.Errorf("the example in docs/formats/%s: %v", file, err)
+			}
+		}
+	}
+}
+
+// TestHelp holds every command to a long text, two examples, and words for every flag.
+func TestHelp(t *testing.T) {
+	var out bytes.Buffer
+	a := &app{out: &out, err: &out, screen: term.New(&out, &out)}
+	for _, c := range a.root().Commands() {
+		if c.GroupID == "" {
+			continue
+		}
+		if c.Short == "" || c.Long == "" || strings.Count(c.Example, "havvel "+c.Name()) < 2 {
+			t.Errorf("%s lacks a text or two examples", c.Name())
+		}
+	}
+}

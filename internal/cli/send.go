@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+	"havvel/internal/export"
+	"havvel/internal/pack"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+// sendFlags are what send takes besides what all commands take.
+type sendFlags struct {
+	version string
+	again   bool
+	wait    bool
+	limit   time.Duration
+}
+
+func (a *app) send() *cobra.Command {
+	var f sendFlags
+	c := a.new(command{
+		use:   "send [EXPORT]",
+		short: "Upload this version",
+		long: "Send checks the export, packs it, and uploads it to each destination. An export with errors is not sent, nor one that\n" +
+			"was sent before. What was sent is written into the logbook; havvel where says what became of it.",
+		example: "  havvel send --wait\n  havvel send --to brackwater --version 0.4.1",
+		args:    cobra.MaximumNArgs(1),
+		run:     func(ctx context.Context, args []string) error { return a.runSend(ctx, args, f) },
+	})
+	c.Flags().StringVar(&f.version, "version", "", "send it as this `version` (the one in havvel.toml)")
+	c.Flags().BoolVar(&f.again, "again", false, "send it even if this export, or this version, was sent before")
+	a.withWait(c, &f.wait, &f.limit)
+	a.withTo(c)
+	a.withJSON(c)
+	a.withDryRun(c, "check and say what would be sent, and send nothing")
+	return c
+}
+
+func (a *app) withWait(c *cobra.Command, wait *bool, limit *time.Duration) {
+	c.Flags().BoolVarP(wait, "wait", "w", false, "wait until the portal has decided")
+	c.Flags().DurationVar(limit, "limit", 2*time.Minute, "with --wait, the longest `time` to wait")
+}
+
+func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	destinations, err := a.some(p)
+	if err != nil {
+		return err
+	}
+	if f.version, err = chosenVersion(p, f.version); err != nil {
+		return err
+	}
+	_, b, err := a.subject(ctx, args)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	courier := a.courier(p)
+	for _, d := range destinations { // all of them before the first byte goes out
+		if err := a.sendable(p, d, b, courier, f); err != nil {
+			return err
+		}
+	}
+	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
+	var failed error
+	for _, d := range destinations {
+		status, err := a.sendOne(ctx, p, d, b, courier, f)
+		if status != nil {
+			doc.add(status)
+		}
+		if err != nil {
+			failed = errors.Join(failed, err)
+			if ctx.Err() != nil {
+				break
+			}
+		}
+	}
+	if a.json && !a.dryRun {
+		if err := a.screen.JSON(doc); err != nil {
+			return err
+		}
+	}
+	return failed
+}
+
+// sendable says what forbids sending a build to a destination.
+func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) error {
+	if err := a.forbidden(p, d, b); err != nil {
+		return err
+	}
+	if !f.again {
+		if err := courier.Fresh(d, f.version, b.Fingerprint); err != nil {
+			return err
+		}
+	}
+	if _, err := d.Secret(); err != nil && !a.dryRun {
+		return err
+	}
+	return nil
+}
+
+func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
+	plan, err := pack.New(ctx, b, packFor(p, d))
+	if err != nil {
+		return nil, err
+	}
+	path := archivePath(p, d, "", f.version)
+	if a.dryRun {
+		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), path, d.Address)
+		return nil, nil
+	}
+	archive, err := plan.Write(ctx, path, a.screen.Progress())
+	if err != nil {
+		return nil, err
+	}
+	status, err := courier.Send(ctx, d, deliver.Parcel{Version: f.version, Fingerprint: b.Fingerprint, Archive: archive})
+	if err != nil {
+		return nil, err
+	}
+	if !a.json {
+		a.screen.Line("%s  %s", a.screen.In(term.Strong, "sent "+f.version+" to "+d.Rules.Name), a.screen.In(term.Quiet, fmt.Sprintf("%s, %s", path, settings.Size(archive.Bytes))))
+	}
+	if !f.wait {
+		if !a.json {
+			a.tell(d, status)
+		}
+		return status, nil
+	}
+	return a.await(ctx, courier, d, status, f.limit)
+}
+
+// await follows a delivery until the portal has decided, and says what it decided.
+func (a *app) await(ctx context.Context, courier *deliver.Courier, d *project.Destination, status *deliver.Status, limit time.Duration) (*deliver.Status, error) {
+	if !a.json {
+		a.screen.Line("  waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
+	}
+	after, err := courier.Ask(ctx, d, status.Delivery, limit)
+	if err != nil {
+		return status, err
+	}
+	if !a.json {
+		a.tell(d, after)
+	}
+	return after, decided(d, after, limit)
+}
+
+// decided is the error for a delivery that was refused, or is not decided within the limit.
+func decided(d *project.Destination, s *deliver.Status, limit time.Duration) error {
+	switch {
+	case s.State == rulebook.Refused:
+		return &silent{answerNo}
+	case deliver.Undecided(s.State):
+		return &undecided{d.Rules.Name, s.Version, s.State, limit}
+	}
+	return nil
+}
+
+// undecided says that a portal took longer than we wanted to wait.
+type undecided struct {
+	portal, version, state string
+	limit                  time.Duration
+}
+
+func (e *undecided) Error() string {
+	return fmt.Sprintf("%s has not decided on version %s within %s (state: %s)\n  nothing is lost; havvel where --wait asks again", e.portal, e.version, term.Span(e.limit), e.state)
+}
+
+// tell says what became of one delivery, and what to do next.
+func (a *app) tell(d *project.Destination, st *deliver.Status) {
+	s := a.screen
+	s.Line("  state: %s", s.In(toneOf(st.State), st.State))
+	for _, r := range st.Reasons {
+		s.Paragraph(term.Plain, "    - ", "      ", term.Clean(r))
+	}
+	if link := st.Link(); link != "" {
+		s.Line("  look at it: %s", term.Clean(link))
+	}
+	switch {
+	case st.State == rulebook.Draft:
+		s.Next("havvel publish  (makes it public; until then only people with the link see it)")
+	case st.State == rulebook.Refused:
+		s.Next("mend what %s names, export again, and send it as a new version", d.Rules.Name)
+	case deliver.Undecided(st.State):
+		s.Next("havvel where --wait")
+	}
+}
+
+func toneOf(state string) term.Tone {
+	switch state {
+	case rulebook.Public, rulebook.Draft:
+		return term.Good
+	case rulebook.Refused:
+		return term.Bad
+	case rulebook.Replaced, rulebook.Withdrawn:
+		return term.Quiet
+	}
+	return term.Careful
+}
+
+type deliveriesJSON struct {
+	Deliveries []deliveryRow `json:"deliveries"`
+}
+
+type deliveryRow struct {
+	Destination string   `json:"destination"`
+	Version     string   `json:"version"`
+	State       string   `json:"state"`
+	Link        string   `json:"link"`
+	Reasons     []string `json:"reasons"`
+	Fingerprint string   `json:"fingerprint"`
+	Sent        string   `json:"sent"`
+}
+
+func (doc *deliveriesJSON) add(s *deliver.Status) {
+	reasons := s.Reasons
+	if reasons == nil {
+		reasons = []string{}
+	}
+	doc.Deliveries = append(doc.Deliveries, deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, s.Sent.UTC().Format(time.RFC3339)})
+}

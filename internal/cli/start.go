@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/export"
+	"havvel/internal/place"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+type startFlags struct {
+	title, short, studio, version, address string
+}
+
+func (a *app) start() *cobra.Command {
+	var f startFlags
+	c := a.new(command{
+		use:   "start [EXPORT]",
+		short: "Look at the export in this folder and write a havvel.toml for it",
+		long: "Start finds the export in this folder, or takes the one that you name, and writes a havvel.toml beside it: what the game\n" +
+			"is called, where its export is, and where it goes. Everything can be changed in the file later.",
+		example: "  havvel start\n  havvel start export/web --to brackwater --version 0.4.0",
+		args:    cobra.MaximumNArgs(1),
+		run:     func(ctx context.Context, args []string) error { return a.runStart(ctx, args, f) },
+	})
+	c.Flags().StringVar(&f.title, "title", "", "the game's `title` (from the entry page)")
+	c.Flags().StringVar(&f.short, "short", "", "its `name` in addresses (from the title)")
+	c.Flags().StringVar(&f.studio, "studio", "", "`who` makes it")
+	c.Flags().StringVar(&f.version, "version", "0.1.0", "the `version` that the next send uploads")
+	c.Flags().StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(), ", ")+", or a file ending in .toml; may be repeated")
+	c.Flags().StringVar(&f.address, "address", "", "`where` the portal's interface is (from the rulebook)")
+	a.withDryRun(c, "print the file, and write nothing")
+	return c
+}
+
+func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
+	if exists(project.Name) {
+		return &usage{"there is a " + project.Name + " in this folder already; change it with an editor, or take it away first", "havvel start"}
+	}
+	folder, err := a.findExport(args)
+	if err != nil {
+		return err
+	}
+	b, err := export.Read(ctx, folder)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	p, err := newProject(b, folder, f, a.to)
+	if err != nil {
+		return err
+	}
+	text, err := project.Text(p)
+	if err != nil {
+		return err
+	}
+	s := a.screen
+	if a.dryRun {
+		s.Line("%s", strings.TrimSpace(string(text)))
+		return nil
+	}
+	if err := place.Bytes(project.Name, text); err != nil {
+		return err
+	}
+	if _, err := project.Find("."); err != nil { // what was just written must be readable
+		os.Remove(project.Name)
+		return err
+	}
+	s.Line("%s  %s", s.In(term.Strong, "wrote "+project.Name), s.In(term.Quiet, fmt.Sprintf("for %q, version %s", p.Game.Title, p.Game.Version)))
+	s.Line("  export: %s, %s in %s", p.Game.Export, settings.Size(b.Bytes), files(len(b.Parts())))
+	for _, name := range slices.Sorted(maps.Keys(p.To)) {
+		s.Line("  goes to: %s", name)
+	}
+	if len(p.To) == 0 {
+		s.Line("  goes nowhere yet: add a destination to %s, as its last lines show", project.Name)
+	}
+	s.Next("havvel check")
+	return nil
+}
+
+func newProject(b *export.Build, folder string, f startFlags, rulebooks []string) (*project.Project, error) {
+	g := project.Game{Title: f.title, Short: f.short, Studio: f.studio, Version: f.version, Export: filepath.ToSlash(folder)}
+	if g.Title == "" && b.Entry != nil {
+		g.Title = term.Clean(b.Entry.Page.Title)
+	}
+	if g.Title == "" {
+		if here, err := os.Getwd(); err == nil {
+			g.Title = filepath.Base(here)
+		}
+	}
+	if g.Short == "" {
+		g.Short = project.ShortFrom(g.Title)
+	}
+	p := &project.Project{Game: g, To: map[string]*project.Destination{}}
+	for _, r := range rulebooks {
+		rules, err := rulebook.Find(r, ".")
+		if err != nil {
+			return nil, &usage{"--to: " + err.Error(), "havvel start"}
+		}
+		name := strings.TrimSuffix(path.Base(filepath.ToSlash(r)), ".toml")
+		d := &project.Destination{Rulebook: r, Address: f.address}
+		if rules.Key.Variable != "" {
+			d.Key = "env:" + rules.Key.Variable
+		}
+		p.To[name] = d
+	}
+	return p, nil
+}
+
+// findExport is the export that start is about: the one named, or the only one in this folder.
+func (a *app) findExport(args []string) (string, error) {
+	if len(args) > 0 {
+		return args[0], nil
+	}
+	found, err := exportsIn(".")
+	if err != nil {
+		return "", err
+	}
+	switch {
+	case len(found) == 0:
+		return "", &export.Unreadable{Path: "this folder", Reason: "there is no HTML page in it, nor in the folders below", Next: "export the game for the web, then name the folder: havvel start FOLDER"}
+	case len(found) > 1:
+		return "", &usage{fmt.Sprintf("there are %d exports here: %s; name one of them", len(found), list(found)), "havvel start"}
+	}
+	return found[0], nil
+}
+
+// exportsIn lists the topmost folders that hold HTML pages, to a depth of three.
+func exportsIn(root string) ([]string, error) {
+	var found []string
+	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			if errors.Is(err, fs.ErrPermission) {
+				return nil
+			}
+			return err
+		}
+		if !d.IsDir() {
+			return nil
+		}
+		hidden := name != root && strings.HasPrefix(d.Name(), ".")
+		if hidden || d.Name() == "node_modules" || strings.Count(filepath.ToSlash(name), "/") > 2 {
+			return filepath.SkipDir
+		}
+		pages, err := filepath.Glob(filepath.Join(escapeGlob(name), "*.htm*"))
+		if err == nil && len(pages) > 0 {
+			found = append(found, name)
+			return filepath.SkipDir
+		}
+		return nil
+	})
+	return found, err
+}
+
+var globSigns = strings.NewReplacer(`*`, `\*`, `?`, `\?`, `[`, `\[`)
+
+func escapeGlob(name string) string { return globSigns.Replace(name) }

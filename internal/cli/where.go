@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+	"havvel/internal/logbook"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+func (a *app) where() *cobra.Command {
+	var wait bool
+	var limit time.Duration
+	c := a.new(command{
+		use:   "where",
+		short: "Every destination, its version, state and link",
+		long: "Where asks each destination what became of the last version that was sent, and shows it; and the public one, where that\n" +
+			"is another. With --wait it asks until the portal has decided. A destination that can't be reached is shown as it was known.",
+		example: "  havvel where\n  havvel where --wait --to brackwater",
+		args:    cobra.NoArgs,
+		run:     func(ctx context.Context, _ []string) error { return a.runWhere(ctx, wait, limit) },
+	})
+	a.withWait(c, &wait, &limit)
+	a.withTo(c)
+	a.withJSON(c)
+	a.withDryRun(c, "show what the logbook knows, and ask nobody")
+	return c
+}
+
+func (a *app) runWhere(ctx context.Context, wait bool, limit time.Duration) error {
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	destinations, err := a.some(p)
+	if err != nil {
+		return err
+	}
+	courier := a.courier(p)
+	a.warnUnread(courier.Book)
+	latest, err := courier.Latest(destinations)
+	if err != nil {
+		return err
+	}
+	if !wait {
+		limit = 0
+	}
+	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
+	var shown []*deliver.Status
+	var failed error
+	for _, l := range latest {
+		status, err := a.ask(ctx, courier, p.To[l.Destination], l, limit)
+		failed = errors.Join(failed, err)
+		if ctx.Err() != nil {
+			return failed
+		}
+		doc.add(status)
+		shown = append(shown, status)
+	}
+	if a.json {
+		return errors.Join(a.screen.JSON(doc), failed)
+	}
+	a.showWhere(p, destinations, shown)
+	return failed
+}
+
+// ask asks about one delivery; one that can't be asked about is shown as the logbook knows it.
+func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Destination, l *logbook.Delivery, limit time.Duration) (*deliver.Status, error) {
+	known := &deliver.Status{Delivery: l}
+	if a.dryRun {
+		return known, nil
+	}
+	if limit > 0 && deliver.Undecided(l.State) && !a.json {
+		a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
+	}
+	status, err := courier.Ask(ctx, d, l, limit)
+	if err != nil {
+		return known, err
+	}
+	if limit == 0 {
+		return status, nil
+	}
+	return status, decided(d, status, limit)
+}
+
+func (a *app) showWhere(p *project.Project, destinations []*project.Destination, shown []*deliver.Status) {
+	s := a.screen
+	var rows [][]string
+	for _, d := range destinations {
+		sent := false
+		for _, st := range shown {
+			if st.Destination != d.Name {
+				continue
+			}
+			sent = true
+			link := term.Clean(st.Link())
+			if link == "" {
+				link = s.In(term.Quiet, "none yet")
+			}
+			rows = append(rows, []string{d.Name, st.Version, s.In(toneOf(st.State), st.State), when(st.At), link})
+		}
+		if !sent {
+			rows = append(rows, []string{d.Name, "", s.In(term.Quiet, "nothing sent"), "", ""})
+		}
+	}
+	s.Table([]string{"destination", "version", "state", "since", "link"}, rows)
+	for _, st := range shown {
+		for _, r := range st.Reasons {
+			s.Paragraph(term.Plain, "  "+st.Destination+": ", "    ", term.Clean(r))
+		}
+	}
+	a.nextOf(shown)
+}
+
+// nextOf says what to do about the first delivery that waits for the developer.
+func (a *app) nextOf(shown []*deliver.Status) {
+	for _, st := range shown {
+		switch {
+		case st.State == rulebook.Draft:
+			a.screen.Next("havvel publish")
+			return
+		case deliver.Undecided(st.State):
+			a.screen.Next("havvel where --wait")
+			return
+		case st.State == rulebook.Refused:
+			a.screen.Next("mend what is named above, export again, and send it as a new version")
+			return
+		}
+	}
+	if len(shown) == 0 {
+		a.screen.Next("havvel send")
+	}
+}
+
+// when says a time of the recent past briefly.
+func when(t time.Time) string {
+	if time.Since(t) < 20*time.Hour {
+		return t.Local().Format("15:04")
+	}
+	return t.Local().Format("2 Jan 15:04")
+}
+
+func (a *app) warnUnread(book *logbook.Book) {
+	if _, unread, err := book.Deliveries(); err == nil && unread > 0 {
+		a.screen.Warn("%d %s of the logbook can't be read and %s passed over; a crash may have cut it short", unread, does(unread, "line", "lines"), does(unread, "is", "are"))
+	}
+}
