@@ -63,6 +63,10 @@ func (a *app) exit(err error) int {
 		fmt.Fprintln(a.err, "havvel: stopped; nothing is left half-done")
 		return interrupted
 	}
+	var problem *settings.Problem
+	if errors.As(err, &problem) {
+		problem.File = term.Near(problem.File)
+	}
 	var lines []string
 	for line := range strings.SplitSeq(err.Error(), "\n") {
 		lines = append(lines, strings.Repeat(" ", len(line)-len(strings.TrimLeft(line, " ")))+term.Clean(line))

@@ -74,7 +74,11 @@ type Unreadable struct {
 }
 
 func (e *Unreadable) Error() string {
-	text := fmt.Sprintf("can't read %s as an export: %s", e.Path, e.Reason)
+	path := e.Path
+	if path == "." {
+		path = "this folder"
+	}
+	text := fmt.Sprintf("can't read %s as an export: %s", path, e.Reason)
 	if e.Cause != nil {
 		text += ": " + e.Cause.Error()
 	}

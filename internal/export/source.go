@@ -47,16 +47,15 @@ func openFile(path string, size int64) (source, error) {
 	switch head = head[:n]; {
 	case strings.HasPrefix(string(head), "PK\x03\x04") || strings.HasPrefix(string(head), "PK\x05\x06"):
 		return openZip(path, f, size)
+	case strings.EqualFold(filepath.Ext(path), ".zip"):
+		f.Close()
+		return nil, &Unreadable{Path: path, Reason: "it has the name of a zip, but is none inside", Next: "make the zip again; its download or copy may have broken off"}
 	case isPageName(path) || looksLikePage(head):
 		f.Close()
 		return page(path), nil
 	}
 	f.Close()
-	reason := "it is neither a folder, nor a zip, nor an HTML page"
-	if strings.EqualFold(filepath.Ext(path), ".zip") {
-		reason = "it has the name of a zip, but is none inside; perhaps its download or copy broke off"
-	}
-	return nil, &Unreadable{Path: path, Reason: reason, Next: "name the folder or zip that the engine wrote"}
+	return nil, &Unreadable{Path: path, Reason: "it is neither a folder, nor a zip, nor an HTML page", Next: "name the folder or zip that the engine wrote"}
 }
 
 // folder is an export in a folder on disk.

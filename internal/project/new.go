@@ -2,11 +2,11 @@ package project
 
 import (
 	"bytes"
+	"encoding/json"
 	"strings"
 	"text/template"
 	"unicode"
 
-	"github.com/pelletier/go-toml/v2"
 	"golang.org/x/text/unicode/norm"
 
 	"havvel/internal/rulebook"
@@ -47,9 +47,11 @@ key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
 `))
 
 func quoted(s string) (string, error) {
-	out, err := toml.Marshal(map[string]string{"v": s})
-	_, value, _ := strings.Cut(strings.TrimSpace(string(out)), "= ")
-	return value, err
+	var b strings.Builder // a JSON string is a TOML basic string
+	encoder := json.NewEncoder(&b)
+	encoder.SetEscapeHTML(false)
+	err := encoder.Encode(s)
+	return strings.TrimSpace(b.String()), err
 }
 
 // ShortFrom makes a name for addresses from a title: "Tinderwick Lane" becomes "tinderwick-lane".

@@ -90,7 +90,12 @@ func parse(folder string, data []byte) (*Project, error) {
 	if err := settings.Read(file, data, p); err != nil {
 		return nil, err
 	}
-	if err := p.verify(); err != nil {
+	err := p.verify()
+	var inRulebook *settings.Problem
+	if errors.As(err, &inRulebook) {
+		return nil, inRulebook
+	}
+	if err != nil {
 		return nil, &settings.Problem{File: file, Message: err.Error()}
 	}
 	return p, nil

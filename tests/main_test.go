@@ -1,0 +1,175 @@
+// Package tests drives the built program on files in temporary folders, against the stand-in portal and
+// real partners.
+package tests
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"havvel/internal/demo"
+	"havvel/internal/demo/game"
+	"havvel/internal/standin"
+)
+
+// program is the path of havvel, built once for all tests.
+var program string
+
+func TestMain(m *testing.M) {
+	folder, err := os.MkdirTemp("", "havvel-tests-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	program = filepath.Join(folder, "havvel")
+	build := exec.Command("go", "build", "-o", program, "havvel")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	build.Stderr = os.Stderr
+	code := 1
+	if err := build.Run(); err == nil {
+		code = m.Run()
+	}
+	os.RemoveAll(folder)
+	os.Exit(code)
+}
+
+// An ending is how a run of havvel ended.
+type ending struct {
+	code     int
+	out, err string
+}
+
+// run runs havvel in a folder, as a user with the practice key would.
+func run(t testing.TB, folder string, args ...string) ending {
+	t.Helper()
+	return runWith(t, folder, []string{"BRACKWATER_KEY=" + demo.PracticeKey}, args...)
+}
+
+func runWith(t testing.TB, folder string, env []string, args ...string) ending {
+	t.Helper()
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	c := exec.CommandContext(ctx, program, args...)
+	c.Dir = folder
+	c.Env = append(append(os.Environ(), "BRACKWATER_KEY="), env...)
+	var out, errOut bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errOut
+	err := c.Run()
+	if ctx.Err() != nil {
+		t.Fatalf("havvel %s hung", strings.Join(args, " "))
+	}
+	var ended *exec.ExitError
+	if err != nil && !errors.As(err, &ended) {
+		t.Fatal(err)
+	}
+	return ending{c.ProcessState.ExitCode(), out.String(), errOut.String()}
+}
+
+// must fails the test unless havvel ended with that code and said all of these things.
+func (e ending) must(t testing.TB, code int, says ...string) ending {
+	t.Helper()
+	if e.code != code {
+		t.Fatalf("ended with %d, not %d\n%s%s", e.code, code, e.out, e.err)
+	}
+	for _, s := range says {
+		if !strings.Contains(e.out+e.err, s) {
+			t.Errorf("does not say %q:\n%s%s", s, e.out, e.err)
+		}
+	}
+	return e
+}
+
+// decode reads what --json printed, and nothing else.
+func decode[T any](t testing.TB, e ending) T {
+	t.Helper()
+	var v T
+	d := json.NewDecoder(strings.NewReader(e.out))
+	if err := d.Decode(&v); err != nil {
+		t.Fatalf("not one JSON document: %v\n%s", err, e.out)
+	}
+	if d.More() {
+		t.Fatalf("more than one JSON document:\n%s", e.out)
+	}
+	return v
+}
+
+// write writes files into a new folder.
+func write(t testing.TB, files game.Files) string {
+	t.Helper()
+	folder := t.TempDir()
+	writeInto(t, folder, files)
+	return folder
+}
+
+func writeInto(t testing.TB, folder string, files game.Files) {
+	t.Helper()
+	for name, data := range files {
+		path := filepath.Join(folder, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// portal starts a quick Brackwater and returns it with a project that goes there.
+func portal(t testing.TB, change func(*standin.Options)) (*standin.Arcade, string) {
+	t.Helper()
+	o := demo.Brackwater(t.TempDir())
+	o.VerifyTime = 20 * time.Millisecond
+	if change != nil {
+		change(&o)
+	}
+	a, err := standin.Start("127.0.0.1:0", o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(a.Stop)
+	folder := filepath.Join(t.TempDir(), "project")
+	if err := demo.Write(folder, a.Address()); err != nil {
+		t.Fatal(err)
+	}
+	return a, folder
+}
+
+// partner returns the path of a real program that a test works with. In CI it must be there.
+func partner(t testing.TB, name string) string {
+	t.Helper()
+	path, err := exec.LookPath(name)
+	if err == nil {
+		return path
+	}
+	if os.Getenv("CI") == "true" {
+		t.Fatalf("%s is missing; scripts/test-partners installs it", name)
+	}
+	t.Skipf("skipped: %s is not installed (scripts/test-partners installs it)", name)
+	return ""
+}
+
+// snapshot lists a folder's files with their contents, to see that nothing was changed.
+func snapshot(t testing.TB, folder string) map[string]string {
+	t.Helper()
+	files := map[string]string{}
+	err := filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		data, err := os.ReadFile(path)
+		files[strings.TrimPrefix(path, folder)] = string(data)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return files
+}
