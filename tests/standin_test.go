@@ -186,4 +186,3 @@ func TestStandinRemembers(t *testing.T) {
 		t.Errorf("the public page: %d %s", response.StatusCode, page)
 	}
 }
-

@@ -32,9 +32,7 @@ func ReadStyle(data []byte) []Link {
 			importing = false
 		case css.URLToken:
 			inner := token[4:]
-			if inner[len(inner)-1] == ')' {
-				inner = inner[:len(inner)-1]
-			}
+			inner = bytes.TrimSuffix(inner, []byte(")"))
 			trimmed := bytes.TrimLeft(inner, " \t\r\n\f")
 			offset += 4 + len(inner) - len(trimmed)
 			target, offset = unquote(string(bytes.TrimRight(trimmed, " \t\r\n\f")), offset)

@@ -1,0 +1,134 @@
+package web
+
+import (
+	"fmt"
+	"html"
+	"slices"
+	"testing"
+)
+
+// found writes a link as "use target line:column".
+func found(links []Link) []string {
+	var list []string
+	for _, l := range links {
+		list = append(list, fmt.Sprintf("%s %s %d:%d", l.Use, l.Target, l.Line, l.Column))
+	}
+	return list
+}
+
+func TestReadPage(t *testing.T) {
+	for name, c := range map[string]struct {
+		page string
+		want []string
+	}{
+		"quotes":         {"<script src='a.js'></script>\n<SCRIPT SRC=b.js></SCRIPT><script\n src = \"c.js\" defer>", []string{"script a.js 1:14", "script b.js 2:13", "script c.js 3:9"}},
+		"links":          {`<link rel="Stylesheet preload" href=a.css><link rel=canonical href=x><link rel="shortcut icon" href="i.png">`, []string{"style a.css 1:37", "icon i.png 1:102"}},
+		"srcset":         {`<img src=a.png srcset="b.png 1x, c,d.png 2x,e.png">`, []string{"picture a.png 1:10", "picture b.png 1:24", "picture c,d.png 1:34", "picture e.png 1:45"}},
+		"references":     {`<a href="a.html?x=1&amp;y=2">`, []string{"page a.html?x=1&y=2 1:10"}},
+		"comment":        {`<!-- <script src="no.js"></script> --><script src="a.js"></script>`, []string{"script a.js 1:52"}},
+		"text of script": {`<script>document.write("<img src='no.png'>")</script>`, nil},
+		"style element":  {"<style>\nb { background: url( 'a b.png' ) }</style>", []string{"picture a b.png 2:23"}},
+		"style in tag":   {`<p style="background:url(a.png)">`, []string{"picture a.png 1:26"}},
+		"media":          {`<video poster=p.jpg src=v.webm></video><object data=o.svg></object><input type=image src=b.png>`, []string{"media v.webm 1:25", "picture p.jpg 1:15", "frame o.svg 1:53", "picture b.png 1:90"}},
+		"cut off":        {`<script src="a.js`, nil},
+		"empty":          {`<script src=""></script><img src>`, nil},
+	} {
+		links := ReadPage([]byte(c.page)).Links
+		if got := found(links); !slices.Equal(got, c.want) {
+			t.Errorf("%s:\n got %q\nwant %q", name, got, c.want)
+		}
+		for _, l := range links {
+			if written := c.page[l.Offset : l.Offset+l.Len]; html.UnescapeString(written) != l.Target {
+				t.Errorf("%s: at the place of %q stands %q", name, l.Target, written)
+			}
+		}
+	}
+}
+
+func TestReadPageFacts(t *testing.T) {
+	p := ReadPage([]byte("<!DOCTYPE html><html><head><base href=\"sub/\"><title> A &amp;\n b </title>" +
+		"<script type=\"application/json\">{}</script></head><body><canvas></canvas><script>1</script><script type=module src=m.js></script></body></html>"))
+	if p.Title != "A & b" || p.Base != "sub/" || p.Scripts != 2 || !p.Canvas {
+		t.Errorf("%+v", p)
+	}
+}
+
+// TestPlaces: where a script can be planted, also in pages that leave out what may be left out.
+func TestPlaces(t *testing.T) {
+	for page, want := range map[string]string{
+		"<!doctype html><html><head><title>t</title></head><body>x</body></html>": "<!doctype html><html><head>A<title>t</title>B</head><body>xC</body></html>",
+		"<!doctype html><title>t</title><p>x":                                     "<!doctype html>AB<title>t</title><p>xC",
+		"<html lang=en><body>x</body>":                                            "<html lang=en>AB<body>xC</body>",
+		"\ufeff<p>x":                                                              "\ufeffAB<p>xC",
+		"<head><script>'</head>'</script></head><body>'</body>'</body>":           "<head>A<script>'</head>'</script>B</head><body>'</body>'C</body>",
+	} {
+		p := ReadPage([]byte(page))
+		got := page[:p.HeadStart] + "A" + page[p.HeadStart:p.HeadEnd] + "B" + page[p.HeadEnd:p.BodyEnd] + "C" + page[p.BodyEnd:]
+		if got != want {
+			t.Errorf("\n got %s\nwant %s", got, want)
+		}
+	}
+}
+
+func TestReadStyle(t *testing.T) {
+	style := "@import \"a.css\";\n@import url(b.css) screen;\n@font-face { src: url(f.woff2) format('x'), url(\"g h.woff\") }\n/* url(no.png) */ p { content: 'url(no)'; background: URL( c.png ) }"
+	want := []string{"style a.css 1:10", "style b.css 2:13", "picture f.woff2 3:23", "picture g h.woff 3:50", "picture c.png 4:60"}
+	if got := found(ReadStyle([]byte(style))); !slices.Equal(got, want) {
+		t.Errorf("\n got %q\nwant %q", got, want)
+	}
+}
+
+func TestResolve(t *testing.T) {
+	for _, c := range []struct {
+		from, base, target, file string
+		where                    Where
+	}{
+		{"index.html", "", "a.js", "a.js", Inside},
+		{"web/index.html", "", "./js/../a%20b.js?v=1#x", "web/a b.js", Inside},
+		{"index.html", "", "../a.js", "../a.js", Inside},
+		{"index.html", "", "/a.js", "a.js", Absolute},
+		{"index.html", "", "//cdn.example/a.js", "", Outside},
+		{"index.html", "", "https://cdn.example/a.js", "", Outside},
+		{"index.html", "", "data:text/plain,x", "", Nowhere},
+		{"index.html", "", "#top", "", Nowhere},
+		{"index.html", "", "javascript:void(0)", "", Nowhere},
+		{"web/index.html", "assets/", "a.js", "web/assets/a.js", Inside},
+		{"web/index.html", "/assets/", "a.js", "assets/a.js", Absolute},
+		{"web/index.html", "https://cdn.example/", "a.js", "", Outside},
+		{"index.html", "", "%zz", "", Nowhere},
+	} {
+		if file, where := Resolve(c.from, c.base, c.target); file != c.file || where != c.where {
+			t.Errorf("Resolve(%q, %q, %q) = %q, %d; want %q, %d", c.from, c.base, c.target, file, where, c.file, c.where)
+		}
+	}
+}
+
+// FuzzReadPage: every link lies inside the page, and places are in order.
+func FuzzReadPage(f *testing.F) {
+	for _, s := range []string{"<script src=a>", "<p style=\"x:url('&#39;a')\">", "<img srcset='a 1x,,b'>", "<html><head></head><body></body>", "<a\x00=b href=c/>"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		p := ReadPage(data)
+		if p.HeadStart < 0 || p.HeadStart > p.HeadEnd || p.HeadEnd > len(data) || p.BodyEnd < 0 || p.BodyEnd > len(data) {
+			t.Fatalf("places %d %d %d of %d", p.HeadStart, p.HeadEnd, p.BodyEnd, len(data))
+		}
+		within(t, data, p.Links)
+	})
+}
+
+func FuzzReadStyle(f *testing.F) {
+	for _, s := range []string{"@import 'a'", "url(", "url('a", "p{background:url(a)}", "@import url()"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadStyle(data)) })
+}
+
+func within(t *testing.T, data []byte, links []Link) {
+	for _, l := range links {
+		if l.Offset < 0 || l.Len < 0 || l.Offset+l.Len > len(data) || l.Line < 1 || l.Column < 1 {
+			t.Fatalf("%+v lies outside of %d bytes", l, len(data))
+		}
+		Resolve("a/index.html", "", l.Target)
+	}
+}
