@@ -209,12 +209,16 @@ func (a *app) courier(p *project.Project) *deliver.Courier {
 	return &deliver.Courier{Project: p, Book: logbook.Open(p.Folder), Report: a.screen.Progress(), Now: time.Now}
 }
 
-// some returns the destinations that a command is about; there must be one.
-func (a *app) some(p *project.Project) ([]*project.Destination, error) {
+// destinations returns the project and the destinations that a command is about; there must be one.
+func (a *app) destinations() (*project.Project, []*project.Destination, error) {
+	p, err := a.project()
+	if err != nil {
+		return nil, nil, err
+	}
 	list, err := p.Destinations(a.to)
 	if err == nil && len(list) == 0 {
 		first := rulebook.Names()[0]
 		err = &usage{fmt.Sprintf("%s names no destination; add one:\n\n  [to.%s]\n  rulebook = %q\n", project.Name, first, first), "havvel start"}
 	}
-	return list, err
+	return p, list, err
 }

@@ -53,11 +53,7 @@ type archiveRow struct {
 }
 
 func (a *app) runPack(ctx context.Context, args []string, folder, ver string) error {
-	p, err := a.project()
-	if err != nil {
-		return err
-	}
-	destinations, err := a.some(p)
+	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}

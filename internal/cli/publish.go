@@ -29,11 +29,7 @@ func (a *app) publish() *cobra.Command {
 }
 
 func (a *app) runPublish(ctx context.Context) error {
-	p, err := a.project()
-	if err != nil {
-		return err
-	}
-	destinations, err := a.some(p)
+	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}

@@ -51,11 +51,7 @@ func (a *app) withWait(c *cobra.Command, wait *bool, limit *time.Duration) {
 }
 
 func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
-	p, err := a.project()
-	if err != nil {
-		return err
-	}
-	destinations, err := a.some(p)
+	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}

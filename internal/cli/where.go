@@ -34,11 +34,7 @@ func (a *app) where() *cobra.Command {
 }
 
 func (a *app) runWhere(ctx context.Context, wait bool, limit time.Duration) error {
-	p, err := a.project()
-	if err != nil {
-		return err
-	}
-	destinations, err := a.some(p)
+	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}

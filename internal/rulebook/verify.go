@@ -52,6 +52,11 @@ func (r *Rulebook) verify() error {
 			return err
 		}
 	}
+	for _, v := range r.Views {
+		if v.Size[0] <= 0 || v.Size[1] <= 0 {
+			return fmt.Errorf("view %q has no size", v.Name)
+		}
+	}
 	for theirs, ours := range r.States {
 		if err := settings.Within("states."+theirs, ours, states...); err != nil {
 			return err

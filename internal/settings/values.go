@@ -24,7 +24,7 @@ func (s *Size) UnmarshalText(text []byte) error {
 		}
 	}
 	n, err := strconv.ParseFloat(number, 64)
-	if err != nil || n < 0 || n*float64(unit) > 1<<60 {
+	if err != nil || !(n >= 0) || n*float64(unit) > 1<<60 {
 		return fmt.Errorf("%q is not a size; write it like \"80 MB\"", text)
 	}
 	*s = Size(n * float64(unit))

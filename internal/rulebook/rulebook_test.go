@@ -1,0 +1,69 @@
+package rulebook
+
+import (
+	"errors"
+	"os"
+	"strings"
+	"testing"
+
+	"havvel/internal/settings"
+)
+
+func TestShipped(t *testing.T) {
+	for _, name := range Names() {
+		if r, err := Find(name, "."); err != nil || r.About == "" || r.Key.Where == "" {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// TestMistakes: what someone who writes a rulebook gets wrong is said in words that help.
+func TestMistakes(t *testing.T) {
+	good, err := os.ReadFile("ship/brackwater.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for old, c := range map[string]struct{ new, says string }{
+		`"havvel-rulebook/1"`:          {`"havvel-rulebook/9"`, `this havvel reads "havvel-rulebook/1"`},
+		`"80 MB"`:                      {`"80 megs"`, `write it like "80 MB"`},
+		`"head-start"`:                 {`"top"`, "it can be head-start"},
+		`hand_over  = "zip"`:           {`hand_over = "rar"`, "it can be zip"},
+		`["gzip"]`:                     {`["zstd"]`, "it can be gzip, br"},
+		`live     = "public"`:          {`live = "online"`, `states.live is "online"`},
+		`method  = "PUT"`:              {`method = "SEND"`, `step "game": method is "SEND"`},
+		`{ version = "{version}",`:     {`{ version = "{versoin}",`, `step "version": {versoin} is not known there; did you mean {version}?`},
+		`address = "{upload}"`:         {`address = "{state}"`, "{state} is not known there"}, // taken later
+		`file    = "archive"`:          {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
+		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep names "ticket"`},
+		`expect  = [202]`:              {``, `step "upload": expect is missing`},
+		`take    = { id = "/id",`:      {`take = { id = "id",`, "must be a JSON pointer"},
+		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
+		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},
+		`size = [960, 540]`:            {`size = [960, 0]`, `view "frame" has no size`},
+	} {
+		if !strings.Contains(string(good), old) {
+			t.Errorf("the test is stale: %s", old)
+			continue
+		}
+		_, err := Parse("brackwater.toml", []byte(strings.Replace(string(good), old, c.new, 1)))
+		var problem *settings.Problem
+		if !errors.As(err, &problem) || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.new, err)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	good, err := os.ReadFile("ship/brackwater.toml")
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(good)
+	f.Add([]byte("[[send]]\nstep = 1\n[archive.x.y]\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		var problem *settings.Problem
+		if _, err := Parse("x", data); err != nil && !errors.As(err, &problem) {
+			t.Fatalf("%T %v", err, err)
+		}
+	})
+}
