@@ -38,8 +38,8 @@ func TestTwoVersionsOneLink(t *testing.T) {
 	if err := demo.WriteSecond(project); err != nil {
 		t.Fatal(err)
 	}
-	run(t, project, "send").must(t, 1, "version 0.4.0 was sent", "raise the version")
-	run(t, project, "send", "--version", "0.4.1", "--wait").must(t, 0)
+	run(t, project, "send", "--version", "0.4.0").must(t, 1, "version 0.4.0 was sent", "raise the version")
+	run(t, project, "send", "--wait").must(t, 0)
 	both := states(t, project).Deliveries
 	if len(both) != 2 || both[0].Version != "0.4.1" || both[0].State != "draft" || both[1].Version != "0.4.0" || both[1].State != "public" {
 		t.Errorf("where shows %+v", both)

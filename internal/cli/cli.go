@@ -30,6 +30,7 @@ var version = "built from source"
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends havvel at once
 	a := &app{in: in, out: out, err: errOut, screen: term.New(out, errOut)}
 	root := a.root()
 	root.SetArgs(args)

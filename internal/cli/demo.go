@@ -71,10 +71,11 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	me := callMe()
 	port := portal.Address()[strings.LastIndex(portal.Address(), ":")+1:]
 	s.Line("The portal is closed again; the project stays in %s. To go on:", folder)
-	s.Line("  cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
-	s.Line("                       the portal again, with the game: open the link and play")
-	s.Line("  %s demo --stay      the same walk, and the portal stays up", me("."))
-	s.Line("  %s start            in the folder of your own game: begin with your export", me("."))
+	s.Line("")
+	s.Line("%s", s.In(term.Careful, "# The portal again, with the game in it: open the link and play."))
+	s.Line("$ cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
+	s.Line("%s", s.In(term.Careful, "# Your own game: in its folder, where the engine's export is."))
+	s.Line("$ %s start", me("."))
 	return nil
 }
 

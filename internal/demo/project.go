@@ -69,14 +69,10 @@ func Write(folder, address string) error {
 	if err := clear(folder); err != nil {
 		return err
 	}
-	toml, err := project.Text(&project.Project{
-		Game: project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: "0.4.0", Export: GoodExport},
-		To:   map[string]*project.Destination{"brackwater": {Rulebook: "brackwater", Address: address, Key: "env:BRACKWATER_KEY"}},
-	})
+	files, err := settings("0.4.0", address)
 	if err != nil {
 		return err
 	}
-	files := game.Files{project.Name: toml}
 	for name, data := range Good() {
 		files[GoodExport+"/"+name] = data
 	}
@@ -86,9 +82,25 @@ func Write(folder, address string) error {
 	return write(folder, files)
 }
 
-// WriteSecond exports the game again, changed.
+// settings is the project file for a version.
+func settings(version, address string) (game.Files, error) {
+	toml, err := project.Text(&project.Project{
+		Game: project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: version, Export: GoodExport},
+		To:   map[string]*project.Destination{"brackwater": {Rulebook: "brackwater", Address: address, Key: "env:BRACKWATER_KEY"}},
+	})
+	return game.Files{project.Name: toml}, err
+}
+
+// WriteSecond exports the game again, changed, and raises the version in the project file.
 func WriteSecond(folder string) error {
-	files := game.Files{}
+	p, err := project.Find(folder)
+	if err != nil {
+		return err
+	}
+	files, err := settings("0.4.1", p.To["brackwater"].Address)
+	if err != nil {
+		return err
+	}
 	for name, data := range Second() {
 		files[GoodExport+"/"+name] = data
 	}

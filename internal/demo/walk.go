@@ -18,7 +18,7 @@ func Walk() []Stop {
 		{Why: "Upload it. The check runs first, and an export with errors is not sent.", Command: []string{"send"}},
 		{Why: "The portal verifies what it was sent. Wait for what it says.", Command: []string{"where", "--wait"}},
 		{Why: "The draft is good: make it public.", Command: []string{"publish"}},
-		{Why: "The game was changed and exported again. Send it as the next version, and wait.", Before: WriteSecond, Command: []string{"send", "--version", "0.4.1", "--wait"}},
+		{Why: "The game was changed, exported again, and its version raised in havvel.toml. Send it, and wait.", Before: WriteSecond, Command: []string{"send", "--wait"}},
 		{Why: "Players find the new version under the same link.", Command: []string{"publish"}},
 		{Why: "What is where now?", Command: []string{"where"}},
 	}

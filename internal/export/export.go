@@ -119,10 +119,7 @@ func (b *Build) read(ctx context.Context) error {
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for _, f := range b.Files {
 		work.Go(func() error {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			return f.read()
+			return f.read(ctx)
 		})
 	}
 	if err := work.Wait(); err != nil {

@@ -111,7 +111,7 @@ func TestSymlinks(t *testing.T) {
 func TestChangedFile(t *testing.T) {
 	f := &File{Path: "a.bin", Bytes: 3, open: opener("12345")}
 	var unreadable *Unreadable
-	if err := f.read(); !errors.As(err, &unreadable) || !strings.Contains(err.Error(), "changed") {
+	if err := f.read(context.Background()); !errors.As(err, &unreadable) || !strings.Contains(err.Error(), "changed") {
 		t.Errorf("%v", err)
 	}
 }

@@ -3,6 +3,7 @@ package export
 import (
 	"bytes"
 	"compress/gzip"
+	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"github.com/andybalholm/brotli"
 
 	"havvel/internal/export/web"
+	"havvel/internal/progress"
 )
 
 // Kind is what a file is, by its content and, where that does not tell, by its name.
@@ -38,13 +40,14 @@ const (
 const maxText = 64 << 20
 
 // read goes through the file's bytes once: hash, kind, and the links of pages and stylesheets.
-func (f *File) read() error {
+func (f *File) read(ctx context.Context) error {
 	f.Junk = junk(f.Path)
-	r, err := f.open()
+	opened, err := f.open()
 	if err != nil {
 		return &Unreadable{Path: f.Path, Reason: "it can't be opened", Cause: err}
 	}
-	defer r.Close()
+	defer opened.Close()
+	r := &progress.Reader{Ctx: ctx, R: opened, To: progress.None}
 	head := make([]byte, 8<<10)
 	n, err := io.ReadFull(r, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {

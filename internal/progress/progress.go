@@ -7,7 +7,7 @@ import (
 	"io"
 )
 
-// A Reporter hears how far one piece of work is. Its methods are called from one goroutine at a time.
+// A Reporter hears how far one piece of work is. Begin and End are called in turn, Advance between them.
 type Reporter interface {
 	// Begin starts a piece of work of total units (bytes, unless what says otherwise).
 	Begin(what string, total int64)

@@ -3,6 +3,7 @@ package term
 import (
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"havvel/internal/progress"
@@ -19,43 +20,71 @@ func (s *Screen) Progress() progress.Reporter {
 
 // bar shows a piece of work once it has taken a moment, on one line that it clears at the end.
 type bar struct {
-	screen      *Screen
+	screen *Screen
+	stop   chan bool
+	ended  sync.WaitGroup
+
+	mu          sync.Mutex
 	what        string
 	done, total int64
-	began, last time.Time
-	shown       bool
+	began       time.Time
 }
 
-const barWidth = 28
+const (
+	barWidth = 28
+	barEvery = 120 * time.Millisecond
+)
 
 func (b *bar) Begin(what string, total int64) {
-	*b = bar{screen: b.screen, what: what, total: total, began: time.Now()}
+	b.what, b.total, b.done, b.began = what, total, 0, time.Now()
+	b.stop = make(chan bool)
+	b.ended.Go(b.run)
 }
 
 func (b *bar) Advance(n int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.done += n
-	now := time.Now()
-	if now.Sub(b.began) < 200*time.Millisecond || now.Sub(b.last) < 80*time.Millisecond {
-		return
+}
+
+func (b *bar) End() {
+	if b.stop != nil {
+		close(b.stop)
+		b.ended.Wait()
+		b.stop = nil
 	}
-	b.last, b.shown = now, true
+}
+
+func (b *bar) run() {
+	shown := false
+	for {
+		select {
+		case <-time.After(barEvery):
+			fmt.Fprintf(b.screen.err, "\r\x1b[K%s", b.line(time.Now()))
+			shown = true
+		case <-b.stop:
+			if shown {
+				fmt.Fprint(b.screen.err, "\r\x1b[K")
+			}
+			return
+		}
+	}
+}
+
+func (b *bar) line(now time.Time) string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	share := 1.0
 	if b.total > 0 {
 		share = min(1, float64(b.done)/float64(b.total))
 	}
 	full := int(share * barWidth)
 	line := fmt.Sprintf("%s %s%s %s of %s", b.what, strings.Repeat("█", full), strings.Repeat("░", barWidth-full), settings.Size(b.done), settings.Size(b.total))
-	if left := now.Sub(b.began).Seconds() * (1 - share) / max(share, 0.001); share > 0.05 && left >= 1 {
-		line += ", " + Span(time.Duration(left*float64(time.Second))) + " left"
+	took := now.Sub(b.began)
+	if left := time.Duration(took.Seconds() * (1 - share) / max(share, 0.001) * float64(time.Second)); took > time.Second && share > 0.02 && left >= time.Second {
+		line += ", " + Span(left) + " left"
 	}
-	fmt.Fprintf(b.screen.err, "\r\x1b[K%s", line)
-}
-
-func (b *bar) End() {
-	if b.shown {
-		fmt.Fprint(b.screen.err, "\r\x1b[K")
-		b.shown = false
-	}
+	return line
 }
 
 // Span writes a length of time as people say it: "3s", "1m 20s", "2h 5m". Parts that are nothing are left out.

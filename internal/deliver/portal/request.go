@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"havvel/internal/progress"
 	"havvel/internal/rulebook"
@@ -173,13 +174,14 @@ func (s *Session) open(ctx context.Context, moved func()) (io.ReadCloser, error)
 		return nil, err
 	}
 	s.Report.Begin("sending to "+s.Rules.Name, s.Archive.Bytes)
-	return &upload{progress.Reader{Ctx: ctx, R: f, To: s.Report}, f, moved}, nil
+	return &upload{Reader: progress.Reader{Ctx: ctx, R: f, To: s.Report}, file: f, moved: moved}, nil
 }
 
 type upload struct {
 	progress.Reader
-	file  *os.File
-	moved func()
+	file   *os.File
+	moved  func()
+	closed sync.Once // an HTTP client may close a body more than once
 }
 
 func (u *upload) Read(p []byte) (int, error) {
@@ -188,9 +190,12 @@ func (u *upload) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (u *upload) Close() error {
-	u.To.End()
-	return u.file.Close()
+func (u *upload) Close() (err error) {
+	u.closed.Do(func() {
+		u.To.End()
+		err = u.file.Close()
+	})
+	return err
 }
 
 // multipart makes a multipart/form-data body (RFC 7578) around the archive without holding it in memory.

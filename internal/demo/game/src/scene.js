@@ -9,7 +9,7 @@ vec3 sky(vec2 p, float wide) {
 	float up = clamp((p.y - horizon) / (1. - horizon), 0., 1.);
 	vec3 c = mix(vec3(.105, .115, .225), vec3(.012, .016, .055), pow(up, .62));
 	float slim = clamp(wide, .55, 1.);
-	vec2 moon = vec2(wide * .5 + min(wide * .38, .74), 1. - .125 * slim) + look * .004;
+	vec2 moon = vec2(wide * .5 + min(wide * .405, .80), 1. - .125 * slim) + look * .004;
 	float d = distance(p, moon);
 	vec2 cell = floor(p * 46.), inside = fract(p * 46.) - .5;
 	float chance = hash(cell);
@@ -53,7 +53,7 @@ void main() {
 		vec2 slope = (stone.rg - .5) * sharp;
 		float high = mix(.62, stone.b, sharp);
 		c = vec3(.014, .017, .038) + high * vec3(.020, .026, .052);
-		float moonway = p.x - (wide * .5 + min(wide * .38, .74));
+		float moonway = p.x - (wide * .5 + min(wide * .405, .80));
 		c += vec3(.20, .23, .32) * exp(-pow(abs(moonway + slope.x * .8) * 6., 1.4)) * (.2 + max(0., slope.y + .1)) * .8;
 		for (int i = 0; i < 8; i++) {
 			float side = p.x - lamps[i].x;

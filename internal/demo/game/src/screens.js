@@ -99,7 +99,7 @@ function drawScreen({ game, nights, scene, text, sound, width: W, height: H, tim
 		const sy = by + h + 1.5 * u;
 		button("# Nights", W / 2 - w / 2, sy, w * 0.62, h * 0.82, game.actions.nights, { quiet: true });
 		button(sound.silent ? "~" : "*", W / 2 + w / 2 - w * 0.32, sy, w * 0.32, h * 0.82, game.actions.sound, { quiet: true });
-		text.put("A night-time puzzle by Moor & Thimble", W / 2, H - 2.6 * u, 1.35 * u, { ink: pale, alpha: 0.75, glow: 0.1, loose: 0.9 });
+		text.put("A night-time puzzle by Moor & Thimble", W / 2, H - 2.6 * u, 1.35 * u, { ink: [0.86, 0.87, 0.94], alpha: 0.95, glow: 0.1, loose: 0.9 });
 	}
 
 	function nightsPage() {

@@ -1,0 +1,152 @@
+package tests
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"havvel/internal/demo/game"
+)
+
+// largeExport writes an export like a real one: 150 MB in 1,500 files, of which one is a large WebAssembly
+// module, one a large data file, and the others are scripts, pictures and sounds.
+func largeExport(b *testing.B) string {
+	b.Helper()
+	chance := rand.New(rand.NewPCG(1, 1))
+	files := game.Files{"index.html": []byte(`<html><head></head><body><canvas></canvas><script src="s/0.js"></script></body></html>`)}
+	files["lane.wasm"] = append([]byte("\x00asm\x01\x00\x00\x00"), words(chance, 30_000_000, 60_000)...)
+	files["lane.pack"] = append(words(chance, 30_000_000, 3_000_000), noise(chance, 20_000_000)...)
+	for i := range 500 {
+		files[fmt.Sprintf("s/%d.js", i)] = words(chance, 30_000, 4_000)
+	}
+	for i := range 700 {
+		files[fmt.Sprintf("p/%d.png", i)] = append([]byte("\x89PNG\r\n\x1a\n"), noise(chance, 50_000)...)
+	}
+	for i := range 297 {
+		files[fmt.Sprintf("a/%d.ogg", i)] = append([]byte("OggS"), noise(chance, 68_000)...)
+	}
+	return write(b, files)
+}
+
+// words are bytes that compress about as well as code does: pieces of a vocabulary of that many bytes.
+func words(chance *rand.Rand, size, vocabulary int) []byte {
+	book := noise(chance, vocabulary)
+	out := make([]byte, 0, size+64)
+	for len(out) < size {
+		at, n := chance.IntN(len(book)-16), 3+chance.IntN(12)
+		out = append(out, book[at:at+n]...)
+	}
+	return out[:size]
+}
+
+func noise(chance *rand.Rand, size int) []byte {
+	out := make([]byte, size)
+	for i := range out {
+		out[i] = byte(chance.Uint32())
+	}
+	return out
+}
+
+// timed runs a program and returns how long it took and the most memory it had, in bytes.
+func timed(b *testing.B, folder string, args ...string) (time.Duration, float64) {
+	b.Helper()
+	c := exec.Command(args[0], args[1:]...)
+	c.Dir = folder
+	var out bytes.Buffer
+	c.Stdout, c.Stderr = &out, &out
+	began := time.Now()
+	if err := c.Start(); err != nil {
+		b.Fatal(err)
+	}
+	ended := make(chan float64)
+	stop := make(chan bool)
+	go func() { ended <- watchMemory(c.Process.Pid, stop) }()
+	err := c.Wait()
+	took := time.Since(began)
+	close(stop)
+	if err != nil {
+		b.Fatalf("%v: %v\n%s", args, err, out.String())
+	}
+	return took, <-ended
+}
+
+// watchMemory looks at a process's highest resident memory while it runs. What the system reports after
+// its end would count the memory of this process, too.
+func watchMemory(pid int, stop chan bool) float64 {
+	most := 0.0
+	for {
+		status, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid)) // gone at the end, and absent elsewhere than on Linux
+		if _, rest, ok := bytes.Cut(status, []byte("VmHWM:")); ok {
+			var kib float64
+			fmt.Sscan(string(rest), &kib)
+			most = max(most, kib*1024)
+		}
+		select {
+		case <-stop:
+			return most
+		case <-time.After(3 * time.Millisecond):
+		}
+	}
+}
+
+// against reports how havvel's time compares with that of a partner in the same run.
+func against(b *testing.B, folder string, ours, partners []string) {
+	b.Helper()
+	var mine, theirs time.Duration
+	var most float64
+	for b.Loop() {
+		d, memory := timed(b, folder, partners...)
+		theirs += d
+		d, memory = timed(b, folder, ours...)
+		mine += d
+		most = max(most, memory)
+	}
+	b.ReportMetric(mine.Seconds()/theirs.Seconds(), "of-partner")
+	b.ReportMetric(most/1e6, "MB-resident")
+}
+
+func BenchmarkLook(b *testing.B) {
+	export := largeExport(b)
+	against(b, export, []string{program, "look", "--json"}, []string{"sh", "-c", "find . -type f -print0 | xargs -0 sha256sum >/dev/null"})
+}
+
+func BenchmarkCheck(b *testing.B) {
+	export := largeExport(b)
+	against(b, export, []string{program, "check"}, []string{"sh", "-c", "find . -type f -print0 | xargs -0 sha256sum >/dev/null"})
+}
+
+func BenchmarkFirstPack(b *testing.B) {
+	zip := partner(b, "zip")
+	_, project := portal(b, nil)
+	export := largeExport(b)
+	theirs, ours := filepath.Join(b.TempDir(), "theirs.zip"), filepath.Join(project, "packed", "brackwater-0.4.0.zip")
+	rules, err := os.ReadFile(filepath.Join("..", "internal", "rulebook", "ship", "brackwater.toml"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	writeInto(b, project, game.Files{"large.toml": []byte(replaceAll(string(rules), `"80 MB"`, `"800 MB"`, "1500", "2000"))})
+	toml, err := os.ReadFile(filepath.Join(project, "havvel.toml"))
+	if err != nil {
+		b.Fatal(err)
+	}
+	writeInto(b, project, game.Files{"havvel.toml": []byte(replaceAll(string(toml), `rulebook = "brackwater"`, `rulebook = "large.toml"`))})
+	against(b, project, []string{program, "pack", export}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)})
+	b.ReportMetric(size(b, ours)/size(b, theirs), "of-partner-size")
+}
+
+func replaceAll(s string, pairs ...string) string { return strings.NewReplacer(pairs...).Replace(s) }
+
+func size(b *testing.B, path string) float64 {
+	b.Helper()
+	info, err := os.Stat(path)
+	if err != nil {
+		b.Fatal(err)
+	}
+	return float64(info.Size())
+}
