@@ -203,7 +203,7 @@ func (d *Destination) Secret() (string, error) {
 	}
 	hint := ""
 	if d.Rules.Key.Where != "" {
-		hint = "; you find it at " + d.Rules.Key.Where
+		hint = "; you find the key here: " + d.Rules.Key.Where
 	}
 	return "", fmt.Errorf("%s wants a key: set the environment variable %s%s", d.Name, variable, hint)
 }

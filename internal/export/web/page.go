@@ -13,10 +13,25 @@ import (
 // A Link is one place that names another file or address.
 type Link struct {
 	Target       string // as written, with character references resolved
-	Use          string // what it is for: script, style, picture, media, page, icon, manifest, preload, frame
+	Use          string // what it is for: script, style, picture, media, page, icon, manifest, preload, frame, data, socket
 	Line, Column int    // of the target, from 1; columns count bytes
 	Offset, Len  int    // of the target in the file, in bytes
+	Certainty    Certainty
+	Module       bool // relative to the script that it stands in, and not to the page that runs the script
 }
+
+// Certainty is how sure it is that a place names a file that the game loads.
+type Certainty int
+
+// The certainties. A target that is Possible may have stars for parts that are not known.
+const (
+	Certain  Certainty = iota // by the language: an element, an import
+	Likely                    // by what is done with it: a fetch, a worker, a setting called url
+	Possible                  // a text that could be a file's name
+)
+
+// String is the certainty in one word.
+func (c Certainty) String() string { return [...]string{"certain", "likely", "possible"}[c] }
 
 // A Page is what an HTML file says of itself.
 type Page struct {
