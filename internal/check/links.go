@@ -12,23 +12,25 @@ var linkChecks = []*Check{
 		ID:    "link-missing",
 		Title: "A link leads to a file that isn't there",
 		Level: Error,
-		Text: "The page or a stylesheet names a file that the export doesn't hold. The host answers 404; a script that is " +
+		Text: "A page, stylesheet or script names a file that the export doesn't hold. The host answers 404; a script that is " +
 			"missing stops the game, a picture leaves a hole. Most often the file was renamed, or was left out of the " +
-			"engine's export settings.",
+			"engine's export settings. It is an error where the game can't start without the file: for scripts and stylesheets " +
+			"of the entry page, and for imports.",
 		Before: `<script src="loader.js"> and no loader.js`,
 		After:  `<script src="loader.js"> and loader.js beside the page`,
 		Run: func(p *Pass) {
-			eachLink(p, func(from *export.File, l web.Link, target string, where web.Where) {
-				if where == web.Inside && p.Build.File(target) == nil && p.Build.FileInAnyCase(target) == nil {
-					f := at(from, l)
-					f.Message = fmt.Sprintf("%s is named here, but there is no such file", target)
-					f.Fix = "put the file there, or take the link away"
-					if !opens(p, from) || l.Use != "script" && l.Use != "style" {
-						f.Level = Warning // the game starts without it
-					}
-					p.report(f)
+			for _, l := range p.Build.Links {
+				if l.Result != export.Missing {
+					continue
 				}
-			})
+				f := at(l)
+				f.Message = fmt.Sprintf("%s is named here, but there is no such file", l.Path)
+				f.Fix = "put the file there, or take the link away"
+				if !opens(p, l) || l.Use != "script" && l.Use != "style" || l.Certainty != web.Certain {
+					f.Level = Warning // the game may start without it
+				}
+				p.report(f)
+			}
 		},
 	},
 	{
@@ -40,18 +42,18 @@ var linkChecks = []*Check{
 		Before: `url("Media/Lane.png") and media/lane.png`,
 		After:  `url("media/lane.png")`,
 		Run: func(p *Pass) {
-			eachLink(p, func(from *export.File, l web.Link, target string, where web.Where) {
-				other := p.Build.FileInAnyCase(target)
-				if where == web.Inside && p.Build.File(target) == nil && other != nil {
-					f := at(from, l)
-					f.Message = fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", target, other.Path)
-					f.Fix = "write the name the same way in both places"
-					if l.Use == "page" || l.Use == "icon" || !opens(p, from) {
-						f.Level = Warning
-					}
-					p.report(f)
+			for _, l := range p.Build.Links {
+				if l.Result != export.OtherCase {
+					continue
 				}
-			})
+				f := at(l)
+				f.Message = fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", l.Path, l.To.Path)
+				f.Fix = "write the name the same way in both places"
+				if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == web.Possible {
+					f.Level = Warning
+				}
+				p.report(f)
+			}
 		},
 	},
 	{
@@ -64,41 +66,22 @@ var linkChecks = []*Check{
 		Before: `<script src="/game.js">`,
 		After:  `<script src="game.js">`,
 		Run: func(p *Pass) {
-			eachLink(p, func(from *export.File, l web.Link, target string, where web.Where) {
-				if where == web.Absolute && l.Use != "page" && !isHook(p, l.Target) {
-					f := at(from, l)
+			for _, l := range p.Build.Links {
+				if l.Result == export.Absolute && l.Use != "page" && !isHook(p, l.Target) {
+					f := at(l)
 					f.Message = fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target)
 					f.Fix = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
 					p.report(f)
 				}
-			})
+			}
 		},
 	},
 }
 
-func at(f *export.File, l web.Link) Finding {
-	return Finding{File: f.Path, Line: l.Line, Column: l.Column}
+// at is the place of a link.
+func at(l export.Link) Finding {
+	return Finding{File: l.From.Path, Line: l.Line, Column: l.Column}
 }
-
-// eachLink calls visit for every link of the build's pages and stylesheets.
-func eachLink(p *Pass, visit func(from *export.File, l web.Link, target string, where web.Where)) {
-	for _, f := range p.Build.Parts() {
-		base := ""
-		if f.Page != nil {
-			base = f.Page.Base
-		}
-		for _, l := range f.Links {
-			target, where := web.Resolve(f.Path, base, l.Target)
-			if l.Use == "page" && (target == "." || p.Build.File(target+"/"+export.EntryName) != nil) {
-				continue // a folder, which a host answers with its entry page
-			}
-			visit(f, l, target, where)
-		}
-	}
-}
-
-// opens reports whether a file is part of what players open: the entry page, or a stylesheet.
-func opens(p *Pass, f *export.File) bool { return f == p.Build.Entry || f.Page == nil }
 
 func isHook(p *Pass, address string) bool {
 	if p.Rules == nil {
@@ -111,3 +94,6 @@ func isHook(p *Pass, address string) bool {
 	}
 	return false
 }
+
+// opens reports whether a link stands in what players open: the entry page, or what is no page.
+func opens(p *Pass, l export.Link) bool { return l.From == p.Build.Entry || l.From.Page == nil }

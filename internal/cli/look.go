@@ -1,17 +1,13 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"path"
-	"slices"
 
 	"github.com/spf13/cobra"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
-	"havvel/internal/export/web"
 	"havvel/internal/settings"
 )
 
@@ -154,6 +150,7 @@ type linkRow struct {
 	Column int    `json:"column"`
 	Use    string `json:"use"`
 	Target string `json:"target"`
+	Sure   string `json:"certainty"`
 	Result string `json:"result"`
 }
 
@@ -173,32 +170,9 @@ func lookDocument(b *export.Build) lookJSON {
 		if f.Kind == export.KindWasm {
 			d.Wasm = append(d.Wasm, wasmRow{f.Path, f.Bytes})
 		}
-		for _, l := range f.Links {
-			d.Links = append(d.Links, linkRow{f.Path, l.Line, l.Column, l.Use, l.Target, result(b, f, l)})
-		}
 	}
-	slices.SortStableFunc(d.Links, func(x, y linkRow) int { return cmp.Or(cmp.Compare(x.File, y.File), cmp.Compare(x.Line, y.Line)) })
+	for _, l := range b.Links {
+		d.Links = append(d.Links, linkRow{l.From.Path, l.Line, l.Column, l.Use, l.Target, l.Certainty.String(), string(l.Result)})
+	}
 	return d
-}
-
-// result says in one word where a link leads.
-func result(b *export.Build, f *export.File, l web.Link) string {
-	base := ""
-	if f.Page != nil {
-		base = f.Page.Base
-	}
-	target, where := web.Resolve(f.Path, base, l.Target)
-	switch {
-	case where == web.Nowhere:
-		return "inline"
-	case where == web.Outside:
-		return "other-origin"
-	case where == web.Absolute:
-		return "absolute"
-	case b.File(target) != nil, b.File(path.Join(target, export.EntryName)) != nil:
-		return "found"
-	case b.FileInAnyCase(target) != nil:
-		return "other-case"
-	}
-	return "missing"
 }

@@ -17,6 +17,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"havvel/internal/export/media"
+	"havvel/internal/export/wasm"
 	"havvel/internal/export/web"
 )
 
@@ -29,10 +31,12 @@ type Build struct {
 	Entry       *File   // the page that a host should serve first; nil when there is none
 	Entries     []Entry // all pages that could be it, the likeliest first
 	Shape       Shape
+	Links       []Link // of all files but junk
 	Fingerprint string // hex SHA-256 over paths and contents of all files but junk
 	Bytes       int64  // of all files but junk
 
 	source source
+	linked map[*File]bool   // files that something may load
 	lower  map[string]*File // by path in small letters, for links that differ in letter case
 	byPath map[string]*File
 }
@@ -43,10 +47,19 @@ type File struct {
 	Bytes    int64
 	SHA256   [sha256.Size]byte
 	Kind     Kind
-	Encoding string    // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
-	Junk     string    // why it does not belong in a build, or ""
-	Page     *web.Page // what a page says of itself; nil for other files
-	Links    []web.Link
+	Encoding string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
+	Junk     string // why it does not belong in a build, or ""
+	Decoded  int64  // bytes when decoded; as Bytes for a file that is not compressed
+	Damage   string // what is wrong with its content, or ""
+
+	// What the content says; nil for files of other kinds.
+	Page   *web.Page
+	Script *web.Script
+	Style  *web.Style
+	Wasm   *wasm.Module
+	Media  *media.Info
+
+	links []web.Link
 
 	open func() (io.ReadCloser, error)
 }
@@ -134,7 +147,7 @@ func (b *Build) read(ctx context.Context) error {
 
 // settle works out what follows from the files as a whole.
 func (b *Build) settle() {
-	b.byPath, b.lower = map[string]*File{}, map[string]*File{}
+	b.byPath, b.lower, b.linked = map[string]*File{}, map[string]*File{}, map[*File]bool{}
 	for _, f := range b.Files {
 		b.byPath[f.Path] = f
 		b.lower[strings.ToLower(f.Path)] = f
@@ -147,6 +160,7 @@ func (b *Build) settle() {
 	if len(b.Entries) > 0 {
 		b.Entry = b.Entries[0].File
 	}
+	b.resolve()
 	b.Shape = b.shape()
 	b.Fingerprint = b.fingerprint()
 }

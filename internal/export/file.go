@@ -3,19 +3,12 @@ package export
 import (
 	"bytes"
 	"compress/gzip"
-	"context"
-	"crypto/sha256"
-	"errors"
-	"fmt"
 	"io"
 	"path"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/andybalholm/brotli"
-
-	"havvel/internal/export/web"
-	"havvel/internal/progress"
 )
 
 // Kind is what a file is, by its content and, where that does not tell, by its name.
@@ -35,60 +28,6 @@ const (
 	KindText    Kind = "text"
 	KindArchive Kind = "archive"
 )
-
-// maxText is the largest page or stylesheet that is read for links.
-const maxText = 64 << 20
-
-// read goes through the file's bytes once: hash, kind, and the links of pages and stylesheets.
-func (f *File) read(ctx context.Context) error {
-	f.Junk = junk(f.Path)
-	opened, err := f.open()
-	if err != nil {
-		return &Unreadable{Path: f.Path, Reason: "it can't be opened", Cause: err}
-	}
-	defer opened.Close()
-	r := &progress.Reader{Ctx: ctx, R: opened, To: progress.None}
-	head := make([]byte, 8<<10)
-	n, err := io.ReadFull(r, head)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
-		return &Unreadable{Path: f.Path, Reason: "it can't be read", Cause: err}
-	}
-	head = head[:n]
-	f.Encoding, f.Kind = kindOf(f.Path, head)
-
-	hash := sha256.New()
-	hash.Write(head)
-	into := io.Writer(hash)
-	var text bytes.Buffer
-	isText := f.Encoding == "" && (f.Kind == KindPage || f.Kind == KindStyle) && f.Bytes <= maxText
-	if isText {
-		text.Grow(int(f.Bytes))
-		text.Write(head)
-		into = io.MultiWriter(hash, &text)
-	}
-	// One byte more than was announced is enough to know that the announcement was false.
-	rest, err := io.Copy(into, io.LimitReader(r, f.Bytes-int64(n)+1))
-	if err != nil {
-		return &Unreadable{Path: f.Path, Reason: "it can't be read to its end", Cause: err}
-	}
-	if got := int64(n) + rest; got != f.Bytes {
-		return &Unreadable{Path: f.Path, Reason: fmt.Sprintf("it has %d bytes where %d were announced", got, f.Bytes), Next: "it may have changed while it was read; try again"}
-	}
-	hash.Sum(f.SHA256[:0])
-	if isText {
-		f.readText(text.Bytes())
-	}
-	return nil
-}
-
-func (f *File) readText(data []byte) {
-	if f.Kind == KindPage {
-		f.Page = web.ReadPage(data)
-		f.Links = f.Page.Links
-	} else {
-		f.Links = web.ReadStyle(data)
-	}
-}
 
 // kindOf tells what a file is from its path and its first bytes.
 func kindOf(name string, head []byte) (encoding string, kind Kind) {
@@ -119,6 +58,8 @@ func withoutEnding(name string, endings ...string) string {
 	}
 	return name
 }
+
+func hasEnding(name string, endings ...string) bool { return withoutEnding(name, endings...) != name }
 
 // magics are the first bytes by which a file is known whatever its name.
 var magics = []struct {

@@ -5,6 +5,7 @@ package web
 import (
 	"bytes"
 	"html"
+	"strconv"
 	"strings"
 
 	nethtml "golang.org/x/net/html"
@@ -41,6 +42,11 @@ type Page struct {
 	Scripts int  // script elements that run, with and without a src
 	Canvas  bool // has a canvas element
 
+	Doctype, Charset, Viewport bool    // has one
+	CanvasWidth, CanvasHeight  int     // of the first canvas, from its attributes; 0 when it has none
+	Style                      Style   // of its style elements, and of the body's style attribute
+	Inline                     *Script // all its inline scripts together
+
 	// Offsets at which a script can be planted: before everything else in the head, at the head's
 	// end, and at the body's end.
 	HeadStart, HeadEnd, BodyEnd int
@@ -48,7 +54,7 @@ type Page struct {
 
 // ReadPage reads an HTML file. It never fails: what a browser would make something of, it reads.
 func ReadPage(data []byte) *Page {
-	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1}, data: data, lines: newLines(data)}
+	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: &Script{Calls: map[string]int{}, Words: map[string]bool{}}}, data: data, lines: newLines(data)}
 	z := nethtml.NewTokenizer(bytes.NewReader(data))
 	for at := 0; ; {
 		kind := z.Next()
@@ -63,6 +69,8 @@ func ReadPage(data []byte) *Page {
 			r.end(at, tagName(raw))
 		case nethtml.TextToken:
 			r.text(at, raw)
+		case nethtml.DoctypeToken:
+			r.page.Doctype = true
 		}
 		at += len(raw)
 	}
@@ -93,12 +101,33 @@ func (r *pageReader) start(at, length int) {
 		if p.HeadEnd < 0 {
 			p.HeadEnd = at
 		}
+		if style := attributes.value("style"); style != "" {
+			p.Style.add(ReadStyle([]byte("body{" + style + "}")))
+		}
+		if attributes.value("topmargin") == "0" || attributes.value("marginheight") == "0" {
+			p.Style.NoMargin = true
+		}
 	case "canvas":
+		if !p.Canvas {
+			p.CanvasWidth, _ = strconv.Atoi(attributes.value("width")) // what is no number is no size
+			p.CanvasHeight, _ = strconv.Atoi(attributes.value("height"))
+		}
 		p.Canvas = true
+	case "meta":
+		if _, ok := attributes.find("charset"); ok || strings.EqualFold(attributes.value("http-equiv"), "content-type") {
+			p.Charset = true
+		}
+		if strings.EqualFold(attributes.value("name"), "viewport") {
+			p.Viewport = true
+		}
 	case "script":
 		switch kind := strings.ToLower(attributes.value("type")); kind {
 		case "", "module", "text/javascript", "application/javascript":
 			p.Scripts++
+		case "importmap":
+			r.within = "importmap"
+		default:
+			r.within = ""
 		}
 	case "base":
 		if p.Base == "" {
@@ -110,7 +139,7 @@ func (r *pageReader) start(at, length int) {
 		r.add(l, at)
 	}
 	if style, ok := attributes.find("style"); ok {
-		for _, l := range ReadStyle([]byte(style.value)) {
+		for _, l := range ReadStyle([]byte(style.value)).Links {
 			// Character references make offsets inside the attribute differ from those in the file.
 			l.Offset += at + style.offset
 			r.add(l, 0)
@@ -131,11 +160,44 @@ func (r *pageReader) text(at int, raw []byte) {
 			r.page.Title = strings.Join(strings.Fields(html.UnescapeString(string(raw))), " ")
 		}
 	case "style":
-		for _, l := range ReadStyle(raw) {
+		style := ReadStyle(raw)
+		for _, l := range style.Links {
+			r.add(l, at)
+		}
+		r.page.Style.add(style)
+	case "script":
+		r.inline(at, raw)
+	case "importmap":
+		r.imports(at, raw)
+	}
+	r.within = ""
+}
+
+// inline reads a script that stands in the page.
+func (r *pageReader) inline(at int, raw []byte) {
+	s := ReadScript(raw)
+	for _, l := range s.Links {
+		r.add(l, at)
+	}
+	for name, offset := range s.Calls {
+		if _, ok := r.page.Inline.Calls[name]; !ok {
+			r.page.Inline.Calls[name] = at + offset
+		}
+	}
+	for word := range s.Words {
+		r.page.Inline.Words[word] = true
+	}
+}
+
+// imports reads an import map: the addresses that bare names stand for.
+func (r *pageReader) imports(at int, raw []byte) {
+	links, _ := ReadJSON(raw) // a broken map loads nothing
+	for _, l := range links {
+		if isRelative(l.Target) {
+			l.Use, l.Certainty, l.Module = "script", Certain, false
 			r.add(l, at)
 		}
 	}
-	r.within = ""
 }
 
 func (r *pageReader) end(at int, name string) {

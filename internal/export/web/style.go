@@ -9,48 +9,97 @@ import (
 	"github.com/tdewolff/parse/v2/css"
 )
 
-// ReadStyle lists the links of a stylesheet: url() and the strings of @import.
-func ReadStyle(data []byte) []Link {
-	var links []Link
-	places := newLines(data)
+// A Style is what a stylesheet says of itself.
+type Style struct {
+	Links    []Link
+	NoMargin bool // sets the margin of the body, or of everything
+	NoScroll bool // hides what overflows the page
+}
+
+func (s *Style) add(o Style) {
+	s.NoMargin = s.NoMargin || o.NoMargin
+	s.NoScroll = s.NoScroll || o.NoScroll
+}
+
+// ReadStyle reads a stylesheet: its links, in url() and in the strings of @import, and what it does to the page as a
+// whole.
+func ReadStyle(data []byte) Style {
+	r := &styleReader{lines: newLines(data)}
 	lexer := css.NewLexer(parse.NewInputBytes(append([]byte(nil), data...))) // the lexer writes behind its input
-	importing, inURL := false, false
 	for at := 0; ; {
-		kind, token := lexer.Next()
+		kind, text := lexer.Next()
 		if kind == css.ErrorToken {
-			return links
+			return r.style
 		}
-		use := "picture"
-		if importing {
-			use = "style"
-		}
-		target, offset := "", at
-		switch kind {
-		case css.AtKeywordToken:
-			importing = bytes.EqualFold(token, []byte("@import"))
-		case css.SemicolonToken, css.LeftBraceToken:
-			importing = false
-		case css.URLToken:
-			inner := token[4:]
-			inner = bytes.TrimSuffix(inner, []byte(")"))
-			trimmed := bytes.TrimLeft(inner, " \t\r\n\f")
-			offset += 4 + len(inner) - len(trimmed)
-			target, offset = unquote(string(bytes.TrimRight(trimmed, " \t\r\n\f")), offset)
-		case css.FunctionToken:
-			inURL = bytes.EqualFold(token, []byte("url("))
-		case css.StringToken:
-			if importing || inURL {
-				target, offset = unquote(string(token), offset)
-			}
-			inURL = false
-		}
-		if target != "" {
-			l := Link{Target: target, Use: use, Offset: offset, Len: len(target)}
-			l.Line, l.Column = places.place(offset)
-			links = append(links, l)
-		}
-		at += len(token)
+		r.token(kind, text, at)
+		at += len(text)
 	}
+}
+
+type styleReader struct {
+	style            Style
+	lines            lines
+	importing, inURL bool
+	page             bool   // the current rule is for the page as a whole
+	property         string // of the current declaration
+}
+
+func (r *styleReader) token(kind css.TokenType, text []byte, at int) {
+	switch kind {
+	case css.AtKeywordToken:
+		r.importing = bytes.EqualFold(text, []byte("@import"))
+	case css.SemicolonToken:
+		r.importing, r.property = false, ""
+	case css.LeftBraceToken:
+		r.importing, r.property = false, ""
+	case css.RightBraceToken:
+		r.page, r.property = false, ""
+	case css.IdentToken, css.CustomPropertyNameToken:
+		r.word(strings.ToLower(string(text)))
+	case css.DelimToken:
+		if text[0] == '*' {
+			r.page = true
+		}
+	case css.URLToken:
+		inner := bytes.TrimSuffix(text[4:], []byte(")"))
+		trimmed := bytes.TrimLeft(inner, " \t\r\n\f")
+		r.link(string(bytes.TrimRight(trimmed, " \t\r\n\f")), at+4+len(inner)-len(trimmed))
+	case css.FunctionToken:
+		r.inURL = bytes.EqualFold(text, []byte("url("))
+	case css.StringToken:
+		if r.importing || r.inURL {
+			r.link(string(text), at)
+		}
+		r.inURL = false
+	}
+}
+
+// word looks at the names of elements and properties that concern the page as a whole.
+func (r *styleReader) word(word string) {
+	switch {
+	case word == "body" || word == "html":
+		r.page = true
+	case !r.page:
+	case strings.HasPrefix(word, "margin"):
+		r.style.NoMargin = true
+	case strings.HasPrefix(word, "overflow"):
+		r.property = word
+	case r.property != "" && (word == "hidden" || word == "clip"):
+		r.style.NoScroll = true
+	}
+}
+
+func (r *styleReader) link(written string, at int) {
+	target, offset := unquote(written, at)
+	if target == "" {
+		return
+	}
+	l := Link{Target: target, Use: "picture", Offset: offset, Len: len(target)}
+	if r.importing {
+		l.Use = "style"
+	}
+	l.Line, l.Column = r.lines.place(offset)
+	r.style.Links = append(r.style.Links, l)
 }
 
 func unquote(s string, offset int) (string, int) {

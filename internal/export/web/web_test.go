@@ -73,7 +73,7 @@ func TestPlaces(t *testing.T) {
 func TestReadStyle(t *testing.T) {
 	style := "@import \"a.css\";\n@import url(b.css) screen;\n@font-face { src: url(f.woff2) format('x'), url(\"g h.woff\") }\n/* url(no.png) */ p { content: 'url(no)'; background: URL( c.png ) }"
 	want := []string{"style a.css 1:10", "style b.css 2:13", "picture f.woff2 3:23", "picture g h.woff 3:50", "picture c.png 4:60"}
-	if got := found(ReadStyle([]byte(style))); !slices.Equal(got, want) {
+	if got := found(ReadStyle([]byte(style)).Links); !slices.Equal(got, want) {
 		t.Errorf("\n got %q\nwant %q", got, want)
 	}
 }
@@ -121,7 +121,7 @@ func FuzzReadStyle(f *testing.F) {
 	for _, s := range []string{"@import 'a'", "url(", "url('a", "p{background:url(a)}", "@import url()"} {
 		f.Add([]byte(s))
 	}
-	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadStyle(data)) })
+	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadStyle(data).Links) })
 }
 
 func within(t *testing.T, data []byte, links []Link) {

@@ -1,0 +1,190 @@
+package export
+
+import (
+	"path"
+	"strings"
+
+	"havvel/internal/export/web"
+)
+
+// A Link is one place that names a file or address, and where it leads.
+type Link struct {
+	web.Link
+	From   *File
+	Path   string // in the export, when it leads inside
+	To     *File  // nil when it leads to no file, or to several
+	Result Result
+}
+
+// Result is where a link leads, in one word.
+type Result string
+
+// The results.
+const (
+	Found       Result = "found"
+	Compressed  Result = "found-compressed" // only the compressed form of the file is there
+	Missing     Result = "missing"
+	OtherCase   Result = "other-case" // found under another letter case
+	Absolute    Result = "absolute"   // a path from the host's root
+	OtherOrigin Result = "other-origin"
+	Insecure    Result = "insecure" // another origin, without encryption
+	Inline      Result = "inline"   // data in the address itself, or nothing that is loaded
+)
+
+// resolve finds out where all links lead. A text that could be a file's name and is none is dropped.
+func (b *Build) resolve() {
+	folders := b.folders()
+	for _, f := range b.Parts() {
+		for _, l := range f.links {
+			link := b.lead(f, l)
+			if link.Certainty == web.Possible {
+				if strings.Contains(l.Target, "*") || strings.HasSuffix(l.Target, "/") {
+					b.matching(f, l, folders)
+					continue
+				}
+				// A file that is missing from a folder that is there is most likely a mistake; other texts are not names.
+				if link.To == nil && (link.Result != Missing || !folders[path.Dir(link.Path)] || !strings.Contains(l.Target, "/")) {
+					continue
+				}
+			}
+			if link.To != nil {
+				b.linked[link.To] = true
+			}
+			b.Links = append(b.Links, link)
+		}
+	}
+}
+
+// lead follows one link. A script's names are relative to the page that runs it, unless the language says otherwise;
+// since loaders do both, they are also tried beside the script and at the root.
+func (b *Build) lead(f *File, l web.Link) Link {
+	base := ""
+	from := f.Path
+	places := []string{from}
+	switch {
+	case f.Page != nil:
+		base = f.Page.Base
+	case f.Script != nil && !l.Module && b.Entry != nil:
+		places = []string{b.Entry.Path, f.Path, b.Base + "x"}
+	case l.Module && l.Certainty != web.Certain && b.Entry != nil:
+		places = []string{f.Path, b.Entry.Path}
+	}
+	var first Link
+	for i, from := range places {
+		link := b.leadFrom(f, l, from, base)
+		if link.To != nil && link.Result != OtherCase || len(places) == 1 {
+			return link
+		}
+		if i == 0 || link.To != nil && first.To == nil {
+			first = link
+		}
+	}
+	return first
+}
+
+func (b *Build) leadFrom(f *File, l web.Link, from, base string) Link {
+	link := Link{Link: l, From: f}
+	target, where := web.Resolve(from, base, l.Target)
+	switch where {
+	case web.Nowhere:
+		link.Result = Inline
+		return link
+	case web.Outside:
+		link.Result = OtherOrigin
+		if t := strings.ToLower(l.Target); strings.HasPrefix(t, "http:") || strings.HasPrefix(t, "ws:") {
+			link.Result = Insecure
+		}
+		return link
+	case web.Absolute:
+		link.Result, link.Path = Absolute, target
+		link.To = b.byPath[b.Base+target]
+		return link
+	}
+	link.Path = target
+	if l.Use == "page" && (target == "." || b.byPath[path.Join(target, EntryName)] != nil) {
+		link.Result, link.To = Found, b.byPath[path.Join(target, EntryName)] // a folder, which a host answers with its page
+		return link
+	}
+	link.To, link.Result = b.find(target)
+	return link
+}
+
+// find looks for a file by the name that a link gives it.
+func (b *Build) find(target string) (*File, Result) {
+	if f := b.byPath[target]; f != nil {
+		return f, Found
+	}
+	for _, ending := range []string{".gz", ".br"} {
+		if f := b.byPath[target+ending]; f != nil && f.Encoding != "" {
+			return f, Compressed
+		}
+	}
+	if f := b.FileInAnyCase(target); f != nil {
+		return f, OtherCase
+	}
+	return nil, Missing
+}
+
+func (b *Build) folders() map[string]bool {
+	folders := map[string]bool{}
+	for _, f := range b.Parts() {
+		for dir := path.Dir(f.Path); dir != "."; dir = path.Dir(dir) {
+			folders[dir] = true
+		}
+	}
+	return folders
+}
+
+// matching marks the files that a name with unknown parts, or the name of a folder, can mean.
+func (b *Build) matching(f *File, l web.Link, folders map[string]bool) {
+	prefix, _, _ := strings.Cut(l.Target, "*")
+	suffix := ""
+	if i := strings.LastIndexByte(l.Target, '*'); i >= 0 {
+		suffix = l.Target[i+1:]
+	}
+	if len(prefix)+len(suffix) < 4 || suffix == "" && !strings.HasSuffix(prefix, "/") {
+		return
+	}
+	entry := f.Path
+	if b.Entry != nil {
+		entry = b.Entry.Path
+	}
+	for _, from := range []string{entry, f.Path} {
+		dir := path.Dir(from)
+		whole := strings.TrimPrefix(path.Join(dir, prefix), "./")
+		if strings.HasSuffix(prefix, "/") {
+			if !folders[whole] && prefix != "" {
+				continue
+			}
+			whole += "/"
+		}
+		if prefix == "" {
+			whole = ""
+		}
+		for _, other := range b.Parts() {
+			if strings.HasPrefix(other.Path, whole) && (strings.HasSuffix(other.Path, suffix) || strings.HasSuffix(other.plainPath(), suffix)) && other != f {
+				b.linked[other] = true
+			}
+		}
+	}
+}
+
+// plainPath is the file's path without the ending of its compression.
+func (f *File) plainPath() string {
+	if f.Encoding == "" {
+		return f.Path
+	}
+	return withoutEnding(f.Path, ".gz", ".gzip", ".br")
+}
+
+// Unlinked lists the files that nothing is known to load: no link leads to them, and no name with unknown parts can
+// mean them. A game may still load them by a name that it puts together.
+func (b *Build) Unlinked() []*File {
+	var list []*File
+	for _, f := range b.Parts() {
+		if f != b.Entry && !b.linked[f] {
+			list = append(list, f)
+		}
+	}
+	return list
+}

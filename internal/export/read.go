@@ -1,0 +1,187 @@
+package export
+
+import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/andybalholm/brotli"
+
+	"havvel/internal/export/media"
+	"havvel/internal/export/wasm"
+	"havvel/internal/export/web"
+	"havvel/internal/progress"
+)
+
+const (
+	maxText    = 64 << 20 // the largest page, stylesheet or script that is read for links, in bytes
+	maxJSON    = 8 << 20  // likewise JSON
+	maxDecoded = 4 << 30  // what a compressed file may decode to
+)
+
+// read goes through the file's bytes once: hash, kind, and what they say.
+func (f *File) read(ctx context.Context) error {
+	f.Junk = junk(f.Path)
+	opened, err := f.open()
+	if err != nil {
+		return &Unreadable{Path: f.Path, Reason: "it can't be opened", Cause: err}
+	}
+	defer opened.Close()
+	hash := sha256.New()
+	// One byte more than was announced is enough to know that the announcement was false.
+	limited := io.LimitReader(&progress.Reader{Ctx: ctx, R: opened, To: progress.None}, f.Bytes+1)
+	counted := &counter{r: io.TeeReader(limited, hash)}
+	raw := bufio.NewReaderSize(counted, 64<<10)
+	head, err := raw.Peek(8 << 10)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return f.unreadable(err)
+	}
+	f.Encoding, f.Kind = kindOf(f.Path, head)
+	f.facts(ctx, raw)
+	if _, err := io.Copy(io.Discard, raw); err != nil {
+		return f.unreadable(err)
+	}
+	if counted.err != nil && !errors.Is(counted.err, io.EOF) { // it may have been met while the content was read
+		return f.unreadable(counted.err)
+	}
+	if counted.n != f.Bytes {
+		return &Unreadable{Path: f.Path, Reason: fmt.Sprintf("it has %d bytes where %d were announced", counted.n, f.Bytes), Next: "it may have changed while it was read; try again"}
+	}
+	hash.Sum(f.SHA256[:0])
+	return nil
+}
+
+func (f *File) unreadable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &Unreadable{Path: f.Path, Reason: "it can't be read to its end", Cause: err}
+}
+
+// counter counts what is read, and keeps the error that ended it.
+type counter struct {
+	r   io.Reader
+	n   int64
+	err error
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	if err != nil {
+		c.err = err
+	}
+	return n, err
+}
+
+// facts reads what the file holds, decoded where it is compressed. What is wrong with the content is noted as damage.
+func (f *File) facts(ctx context.Context, raw io.Reader) {
+	content := raw
+	switch f.Encoding {
+	case "gzip":
+		z, err := gzip.NewReader(raw)
+		if err != nil {
+			f.Damage = "its gzip header is damaged"
+			return
+		}
+		content = z
+	case "br":
+		content = brotli.NewReader(raw)
+	}
+	m := &ends{r: io.LimitReader(content, maxDecoded+1), keep: f.Kind == KindPicture || f.Kind == KindSound || f.Kind == KindVideo}
+	f.understand(m)
+	_, err := io.Copy(io.Discard, m)
+	f.Decoded = m.n
+	switch {
+	case f.Encoding != "" && ctx.Err() == nil && err != nil:
+		f.Damage = fmt.Sprintf("its %s data is damaged or cut off: after %d decoded bytes it can't be read on", f.Encoding, m.n)
+	case m.n > maxDecoded:
+		f.Damage = "it decodes to more than 4 GB"
+	}
+	if m.keep {
+		f.Media = media.Read(m.head, m.tail, m.n)
+	}
+}
+
+// understand reads the kinds of file that say something.
+func (f *File) understand(content io.Reader) {
+	switch f.Kind {
+	case KindWasm:
+		var err error
+		f.Wasm, err = wasm.Read(content)
+		var broken *wasm.Broken
+		if errors.As(err, &broken) {
+			f.Damage = broken.Error()
+		}
+	case KindPage, KindStyle, KindScript:
+		if data := f.all(content, maxText); data != nil {
+			f.readText(data)
+		}
+	case KindText:
+		if hasEnding(f.plainPath(), ".json", ".webmanifest") {
+			if data := f.all(content, maxJSON); data != nil {
+				var err error
+				if f.links, err = web.ReadJSON(data); err != nil {
+					f.Damage = "it is not valid JSON: " + err.Error()
+				}
+			}
+		}
+	}
+}
+
+// all reads the whole content of a text; nil when it is larger than most, or can't be read.
+func (f *File) all(content io.Reader, most int64) []byte {
+	if f.Encoding == "" && f.Bytes > most {
+		return nil
+	}
+	var b bytes.Buffer
+	if f.Encoding == "" {
+		b.Grow(int(f.Bytes) + bytes.MinRead)
+	}
+	if n, err := io.Copy(&b, io.LimitReader(content, most+1)); err != nil || n > most {
+		return nil
+	}
+	return b.Bytes()
+}
+
+func (f *File) readText(data []byte) {
+	switch f.Kind {
+	case KindPage:
+		f.Page = web.ReadPage(data)
+		f.links = f.Page.Links
+	case KindStyle:
+		style := web.ReadStyle(data)
+		f.Style, f.links = &style, style.Links
+	case KindScript:
+		f.Script = web.ReadScript(data)
+		f.links = f.Script.Links
+	}
+}
+
+// ends counts what is read and, where it is asked to, keeps the beginning and the end.
+type ends struct {
+	r          io.Reader
+	keep       bool
+	n          int64
+	head, tail []byte
+}
+
+func (e *ends) Read(p []byte) (int, error) {
+	n, err := e.r.Read(p)
+	e.n += int64(n)
+	if e.keep {
+		if room := media.HeadSize - len(e.head); room > 0 {
+			e.head = append(e.head, p[:min(n, room)]...)
+		}
+		e.tail = append(e.tail, p[:n]...)
+		if len(e.tail) > 4*media.TailSize {
+			e.tail = append(e.tail[:0], e.tail[len(e.tail)-media.TailSize:]...)
+		}
+	}
+	return n, err
+}

@@ -1,0 +1,55 @@
+package web
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+)
+
+// ReadJSON lists the texts of a JSON file that look like names of files; those under src, href and start_url, as in
+// a web manifest, are Likely. The error says where the file is not valid JSON; the links before that are returned.
+func ReadJSON(data []byte) ([]Link, error) {
+	var links []Link
+	places := newLines(data)
+	body := bytes.TrimPrefix(data, []byte("\ufeff"))
+	shift := len(data) - len(body)
+	decoder := json.NewDecoder(bytes.NewReader(body))
+	key := ""
+	var nesting []bool // true inside an object, where every second text is a key
+	expectKey := false
+	for {
+		t, err := decoder.Token()
+		if errors.Is(err, io.EOF) {
+			return links, nil
+		}
+		if err != nil {
+			return links, err
+		}
+		switch t := t.(type) {
+		case json.Delim:
+			if t == '{' || t == '[' {
+				nesting = append(nesting, t == '{')
+			} else if len(nesting) > 0 {
+				nesting = nesting[:len(nesting)-1]
+			}
+			expectKey = len(nesting) > 0 && nesting[len(nesting)-1]
+			continue
+		case string:
+			if expectKey {
+				key, expectKey = t, false
+				continue
+			}
+			if len(t) <= maxTarget && looksLikePath(t) && !isAddress(t) && len(links) < maxLinks {
+				l := Link{Target: t, Use: "data", Certainty: Possible, Len: len(t), Offset: int(decoder.InputOffset()) + shift - len(t) - 1, Module: true}
+				if key == "src" || key == "href" || key == "start_url" {
+					l.Certainty = Likely
+				}
+				l.Offset = max(0, l.Offset) // a text with escapes is longer in the file than its value
+				l.Line, l.Column = places.place(l.Offset)
+				links = append(links, l)
+			}
+		}
+		expectKey = len(nesting) > 0 && nesting[len(nesting)-1]
+	}
+}

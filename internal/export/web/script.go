@@ -1,0 +1,364 @@
+package web
+
+import (
+	"bytes"
+	"path"
+	"strings"
+
+	"github.com/tdewolff/parse/v2"
+	"github.com/tdewolff/parse/v2/js"
+)
+
+// A Script is what a script says of itself.
+type Script struct {
+	Links []Link
+	Calls map[string]int  // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
+	Words map[string]bool // identifiers that say something about what a game needs or does
+}
+
+// telling are identifiers whose use says something about what a game needs or does.
+var telling = map[string]bool{
+	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true,
+}
+
+// limits on what is kept of one script, however large it is.
+const (
+	maxLinks  = 50_000
+	maxCalls  = 20_000
+	maxTarget = 300 // letters of a file name in a script
+	maxConst  = 20_000
+)
+
+// ReadScript lists the places of a script that name files: imports, workers, fetches, strings that look like a
+// file's name, and strings put together from constants. It never fails: what can't be read is passed over.
+func ReadScript(data []byte) *Script {
+	r := &scriptReader{
+		script: &Script{Calls: map[string]int{}, Words: map[string]bool{}},
+		consts: map[string]string{}, seen: map[string]bool{}, lines: newLines(data),
+	}
+	// The lexer wants a place to write behind its input.
+	buffer := make([]byte, len(data), len(data)+1)
+	copy(buffer, data)
+	lexer := js.NewLexer(parse.NewInputBytes(buffer))
+	for at := 0; ; {
+		kind, text := lexer.Next()
+		if (kind == js.DivToken || kind == js.DivEqToken) && !endsValue(r.last(1)) {
+			kind, text = lexer.RegExp()
+		}
+		if kind == js.ErrorToken {
+			break
+		}
+		r.token(kind, text, at)
+		at += len(text)
+	}
+	r.flush()
+	return r.script
+}
+
+// A token, with where it stands.
+type token struct {
+	kind js.TokenType
+	text []byte
+	at   int
+}
+
+type scriptReader struct {
+	script *Script
+	lines  lines
+	recent [8]token // the last significant ones; recent[n%8]
+	n      int
+	value  joined
+	consts map[string]string // what constants hold; "\x00" when they hold different things in different places
+	seen   map[string]bool
+}
+
+// joined is a text put together with +, as far as it is known. Parts that are not known are stars.
+type joined struct {
+	text    strings.Builder
+	literal bool // has a string literal in it
+	open    bool // a value may still be added to it
+	at, len int  // of the last literal's content
+	context [4]token
+	inside  int // template depth
+}
+
+// star stands for a part of a joined text that is not known.
+const star = "*"
+
+// last is the i-th token from the end; 1 is the latest.
+func (r *scriptReader) last(i int) token {
+	if r.n < i {
+		return token{}
+	}
+	return r.recent[(r.n-i)%len(r.recent)]
+}
+
+func endsValue(t token) bool {
+	switch t.kind {
+	case js.StringToken, js.TemplateToken, js.TemplateEndToken, js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.RegExpToken, js.IncrToken, js.DecrToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
+		return true
+	}
+	return js.IsIdentifier(t.kind) || js.IsNumeric(t.kind)
+}
+
+func (r *scriptReader) token(kind js.TokenType, text []byte, at int) {
+	switch kind {
+	case js.WhitespaceToken, js.LineTerminatorToken, js.CommentToken, js.CommentLineTerminatorToken:
+		return
+	}
+	t := token{kind, text, at}
+	r.join(t)
+	if js.IsIdentifierName(kind) {
+		r.word(t)
+	}
+	if kind == js.OpenParenToken {
+		r.call()
+	}
+	r.recent[r.n%len(r.recent)] = t
+	r.n++
+}
+
+// join follows texts that are put together.
+func (r *scriptReader) join(t token) {
+	adding := r.value.open && r.last(1).kind == js.AddToken
+	switch {
+	case t.kind == js.StringToken:
+		content, offset := unquoted(t)
+		if telling[content] {
+			r.script.Words[content] = true
+		}
+		r.operand(content, adding, true, offset, len(t.text)-2)
+	case t.kind == js.TemplateToken, t.kind == js.TemplateStartToken, t.kind == js.TemplateMiddleToken, t.kind == js.TemplateEndToken:
+		r.template(t, adding)
+	case js.IsIdentifier(t.kind) && r.value.inside == 0:
+		known, ok := r.consts[string(t.text)]
+		if !ok || known == "\x00" || r.last(1).kind == js.DotToken {
+			known = star
+		}
+		r.operand(known, adding, false, 0, 0)
+	case t.kind == js.AddToken && r.value.open:
+	case t.kind == js.DotToken && r.value.open && r.value.inside == 0 && !r.value.literal:
+	case r.value.inside > 0: // inside ${ }
+	case (t.kind == js.CloseParenToken || t.kind == js.CloseBracketToken || js.IsNumeric(t.kind)) && !r.value.literal:
+		r.flush()
+		r.operand(star, false, false, 0, 0)
+	default:
+		r.flush()
+	}
+}
+
+func (r *scriptReader) operand(text string, adding, literal bool, offset, length int) {
+	v := &r.value
+	if !adding {
+		r.flush()
+		*v = joined{open: true}
+		for i := range v.context {
+			v.context[i] = r.last(i + 1)
+		}
+	}
+	if v.text.Len() > maxTarget {
+		return
+	}
+	if text == star && strings.HasSuffix(v.text.String(), star) {
+		return
+	}
+	v.text.WriteString(text)
+	if literal {
+		v.literal, v.at, v.len = true, offset, length
+	}
+}
+
+// template follows the parts of a template literal; what is between them is not known.
+func (r *scriptReader) template(t token, adding bool) {
+	content := strings.TrimSuffix(strings.TrimPrefix(string(t.text), "`"), "`")
+	content = strings.TrimSuffix(strings.TrimPrefix(content, "}"), "${")
+	switch t.kind {
+	case js.TemplateToken:
+		r.operand(content, adding, true, t.at+1, len(content))
+	case js.TemplateStartToken:
+		if r.value.inside == 0 {
+			r.operand(content, adding, content != "", t.at+1, len(content))
+			r.operand(star, true, false, 0, 0)
+		}
+		r.value.inside++
+	case js.TemplateMiddleToken:
+		if r.value.inside == 1 {
+			r.operand(content, true, true, t.at+1, len(content))
+			r.operand(star, true, false, 0, 0)
+		}
+	case js.TemplateEndToken:
+		r.value.inside = max(0, r.value.inside-1)
+		if r.value.inside == 0 {
+			r.operand(content, true, content != "", t.at+1, len(content))
+		}
+	}
+}
+
+func unquoted(t token) (content string, offset int) {
+	if len(t.text) < 2 {
+		return "", t.at
+	}
+	s := string(t.text[1 : len(t.text)-1])
+	if strings.IndexByte(s, '\\') >= 0 {
+		s = strings.NewReplacer(`\/`, "/", `\'`, "'", `\"`, `"`, `\\`, `\`, `\u002F`, "/", `\u002f`, "/", `\x2F`, "/", `\x2f`, "/").Replace(s)
+	}
+	return s, t.at + 1
+}
+
+// flush ends a joined text: it may be the value of a constant, and the name of a file.
+func (r *scriptReader) flush() {
+	v := &r.value
+	if !v.open {
+		return
+	}
+	v.open = false
+	if !v.literal {
+		return
+	}
+	text := v.text.String()
+	r.remember(v.context, text)
+	link, ok := r.name(v, text)
+	if !ok || len(r.script.Links) >= maxLinks {
+		return
+	}
+	if link.Certainty == Possible {
+		if r.seen[text] {
+			return
+		}
+		r.seen[text] = true
+	}
+	link.Target, link.Offset, link.Len = text, v.at, v.len
+	link.Line, link.Column = r.lines.place(v.at)
+	r.script.Links = append(r.script.Links, link)
+}
+
+// remember notes the value of a constant or property.
+func (r *scriptReader) remember(context [4]token, text string) {
+	if k := context[0].kind; k != js.EqToken && k != js.ColonToken || len(text) > maxTarget || strings.Contains(text, star) || len(r.consts) >= maxConst {
+		return
+	}
+	name := string(context[1].text)
+	if context[1].kind == js.StringToken || !js.IsIdentifierName(context[1].kind) {
+		return
+	}
+	if before, ok := r.consts[name]; ok && before != text {
+		text = "\x00"
+	}
+	r.consts[name] = text
+}
+
+// loaders are functions that load the file that is their first argument.
+var loaders = map[string]string{
+	"fetch": "data", "importScripts": "script", "Worker": "script", "SharedWorker": "script", "Audio": "media", "Request": "data",
+	"register": "script", "addModule": "script", "FontFace": "style", "getScript": "script", "WebSocket": "socket", "EventSource": "socket",
+}
+
+// name says what a text is as the name of a file, by what stands before it.
+func (r *scriptReader) name(v *joined, text string) (Link, bool) {
+	c := v.context
+	pathLike := looksLikePath(text) || text != star && (strings.HasSuffix(text, "/"+star) || len(text) > 2 && strings.HasSuffix(text, "/")) && !strings.ContainsAny(text, " <>{}()|=;,:\n")
+	switch {
+	case text == "" || text == star || len(text) > maxTarget:
+		return Link{}, false
+	case string(c[0].text) == "from" || c[0].kind == js.ImportToken:
+		return Link{Use: "script", Certainty: Certain, Module: true}, isRelative(text)
+	case c[0].kind == js.OpenParenToken && c[1].kind == js.ImportToken:
+		return Link{Use: "script", Certainty: certain(text), Module: true}, isRelative(text)
+	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL":
+		return Link{Use: "data", Certainty: Likely, Module: true}, pathLike
+	case c[0].kind == js.OpenParenToken && loaders[string(c[1].text)] != "":
+		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text)}, pathLike || isAddress(text)
+	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
+		return Link{Use: "data", Certainty: Likely}, pathLike || isAddress(text)
+	}
+	return Link{Use: "data", Certainty: Possible}, pathLike && !isAddress(text)
+}
+
+func certain(text string) Certainty {
+	if strings.Contains(text, star) {
+		return Possible
+	}
+	return Certain
+}
+
+func likely(text string) Certainty {
+	if strings.HasPrefix(text, star) || strings.Count(text, star) > 0 {
+		return Possible
+	}
+	return Likely
+}
+
+func isRelative(text string) bool {
+	return strings.HasPrefix(text, "./") || strings.HasPrefix(text, "../") || strings.HasPrefix(text, "/") || isAddress(text)
+}
+
+func isAddress(text string) bool {
+	return strings.HasPrefix(text, "http://") || strings.HasPrefix(text, "https://") || strings.HasPrefix(text, "//") || strings.HasPrefix(text, "ws://") || strings.HasPrefix(text, "wss://")
+}
+
+// looksLikePath reports whether a text could be the name of a file: it ends in a dot and a few letters.
+func looksLikePath(text string) bool {
+	if end := strings.IndexAny(text, "?#"); end > 0 {
+		text = text[:end]
+	}
+	ending := path.Ext(text)
+	if len(ending) < 2 || len(ending) > 12 || len(ending) == len(text) || strings.ContainsAny(text, "<>{}()|=;,\n\r\t\"") {
+		return false
+	}
+	letter := false
+	for _, c := range ending[1:] {
+		switch {
+		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z':
+			letter = true
+		case c >= '0' && c <= '9' || c == '_' || c == '-':
+		default:
+			return false
+		}
+	}
+	return letter
+}
+
+func (r *scriptReader) word(t token) {
+	if telling[string(t.text)] {
+		r.script.Words[string(t.text)] = true
+	}
+}
+
+// ordinary are globals whose calls say nothing about a portal.
+var ordinary = map[string]bool{
+	"this": true, "window": true, "self": true, "globalThis": true, "document": true, "console": true, "Math": true, "Object": true, "Array": true,
+	"JSON": true, "Number": true, "String": true, "Promise": true, "Reflect": true, "Symbol": true, "Date": true, "performance": true, "navigator": true,
+	"WebAssembly": true, "Atomics": true, "super": true, "arguments": true, "module": true, "exports": true, "process": true, "Buffer": true,
+}
+
+// call notes a call by a dotted name, such as Portal.score.submit( or window.Portal.ready(.
+func (r *scriptReader) call() {
+	var parts []string
+	at := 0
+	for i := 1; i < len(r.recent); i += 2 {
+		t := r.last(i)
+		if !js.IsIdentifierName(t.kind) {
+			return
+		}
+		parts, at = append(parts, string(t.text)), t.at
+		if dot := r.last(i + 1).kind; dot != js.DotToken && dot != js.OptChainToken {
+			break
+		}
+	}
+	for i := len(parts) - 1; i > 0 && (parts[i] == "window" || parts[i] == "globalThis" || parts[i] == "self" || parts[i] == "parent" || parts[i] == "top"); i-- {
+		parts = parts[:i]
+	}
+	if len(parts) < 2 || len(parts[len(parts)-1]) < 3 || ordinary[parts[len(parts)-1]] || len(r.script.Calls) >= maxCalls {
+		return
+	}
+	var name bytes.Buffer
+	for i := len(parts) - 1; i >= 0; i-- {
+		name.WriteString(parts[i])
+		if i > 0 {
+			name.WriteByte('.')
+		}
+	}
+	if _, ok := r.script.Calls[name.String()]; !ok {
+		r.script.Calls[name.String()] = at
+	}
+}
