@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"net"
@@ -69,13 +70,13 @@ func TestSendOnce(t *testing.T) {
 func TestPortalSaysNo(t *testing.T) {
 	_, project := portal(t, nil)
 	broken := demo.Good()
-	broken["rules.wasm"] = broken["rules.wasm"][:len(broken["rules.wasm"])-20]
-	broken["settings.json"] = []byte("{nights: 24}")
+	broken["icon.png"] = bytes.Replace(broken["icon.png"], []byte("IHDR"), []byte("IHDS"), 1) // its size can still be read
+	broken["setup.sh"] = []byte("echo hello")
 	export := write(t, broken)
 	run(t, project, "check", export).must(t, 0)
-	run(t, project, "send", export, "--wait").must(t, 1, "state: refused", "it is not a whole WebAssembly module", "it is not valid JSON")
-	run(t, project, "publish").must(t, 1, "refused version 0.4.0", "not a whole WebAssembly module")
-	run(t, project, "where").must(t, 0, "refused", "not valid JSON")
+	run(t, project, "send", export, "--wait").must(t, 1, "state: refused", "it is not a PNG picture", "programs are not allowed")
+	run(t, project, "publish").must(t, 1, "refused version 0.4.0", "not a PNG picture")
+	run(t, project, "where").must(t, 0, "refused", "programs are not allowed")
 }
 
 // TestNeverFinishes: the wait has a limit, and the delivery is taken up again later.

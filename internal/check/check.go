@@ -69,7 +69,7 @@ type Pass struct {
 
 // Catalogue returns all checks, in the order of families and then of what to fix first.
 func Catalogue() []*Check {
-	return slices.Concat(entryChecks, linkChecks, encodingChecks, weightChecks, hookChecks, leftoverChecks)
+	return slices.Concat(entryChecks, nameChecks, linkChecks, encodingChecks, weightChecks, memoryChecks, wasmChecks, pageChecks, mediaChecks, hookChecks, leftoverChecks)
 }
 
 // Run runs the whole catalogue and returns the findings: errors first, then by check and place.
@@ -117,6 +117,11 @@ func (p *Pass) report(f Finding) {
 	f.ID, f.Destination = p.check.ID, p.Destination
 	if f.Level == "" {
 		f.Level = p.check.Level
+	}
+	if p.Rules != nil && f.MendedBy == "" {
+		if level, ok := p.Rules.Levels[f.ID]; ok {
+			f.Level = Level(level)
+		}
 	}
 	*p.findings = append(*p.findings, f)
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"havvel/internal/export"
 )
 
 var encodingChecks = []*Check{
@@ -30,6 +32,78 @@ var encodingChecks = []*Check{
 					Message: fmt.Sprintf("it is compressed with %s, and %s %s; the game would stop on its loading bar", encodingName(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings)),
 					Fix:     encodingFix(p.Rules.Serves.Encodings),
 				})
+			}
+		},
+	},
+	{
+		ID:    "encoding-damaged",
+		Title: "A compressed file is damaged",
+		Level: Error,
+		Text: "The file is compressed, but can't be decoded to its end: it was cut off, or damaged on the way. The browser stops with an " +
+			"error when it loads it. Export the game again.",
+		Before: "lane.pack.gz, of which the second half is missing",
+		After:  "lane.pack.gz, whole",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if f.Encoding != "" && f.Damage != "" && f.Kind != export.KindWasm {
+					p.report(Finding{File: f.Path, Message: f.Damage, Fix: "export the game again"})
+				}
+			}
+		},
+	},
+	{
+		ID:    "encoding-name",
+		Title: "A name says that a file is compressed, and it isn't",
+		Level: Error,
+		Text: "A file whose name ends in .gz or .br is served as compressed by hosts that do this. When it is not, the browser can't decode " +
+			"it and the game stops. Most often a host or a program has unpacked the file and kept its name.",
+		Before: "lane.pack.gz, which is not compressed",
+		After:  "lane.pack",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if low := strings.ToLower(f.Path); f.Encoding == "" && f.Bytes > 0 && (strings.HasSuffix(low, ".gz") || strings.HasSuffix(low, ".br")) {
+					p.report(Finding{File: f.Path, Message: "its name says that it is compressed, but it isn't; browsers would fail to decode it", Fix: "export the game again, or take the ending away here and where the file is named"})
+				}
+			}
+		},
+	},
+	{
+		ID:    "encoding-hidden",
+		Title: "A compressed file under a plain name",
+		Level: Warning,
+		Text: "The file is compressed, but its name doesn't say so. A host serves it as it is, and the browser takes the compressed bytes for the " +
+			"file, unless the game unpacks it itself or the host was told to send Content-Encoding for it.",
+		Before: "game.wasm, which is compressed with gzip inside",
+		After:  "game.wasm, or game.wasm.gz",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if f.Encoding != "gzip" || f.Kind != export.KindWasm && f.Kind != export.KindScript && f.Kind != export.KindPage && f.Kind != export.KindStyle {
+					continue
+				}
+				if low := strings.ToLower(f.Path); strings.HasSuffix(low, ".wasm") || strings.HasSuffix(low, ".js") || strings.HasSuffix(low, ".html") || strings.HasSuffix(low, ".css") {
+					p.report(Finding{File: f.Path, Message: "it is compressed with gzip, but its name doesn't say so; a host would serve it as it is", Fix: "set compression to none in the engine's export settings and export again"})
+				}
+			}
+		},
+	},
+	{
+		ID:    "encoding-twice",
+		Title: "A file is there both compressed and plain",
+		Level: Note,
+		Text: "The build holds the same file plain and compressed. Hosts that choose between them use one; on all others the second only " +
+			"makes the archive larger.",
+		Before: "lane.pack, lane.pack.gz",
+		After:  "lane.pack",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if f.Encoding == "" {
+					continue
+				}
+				for _, ending := range []string{".gz", ".br"} {
+					if plain, ok := strings.CutSuffix(f.Path, ending); ok && p.Build.File(plain) != nil {
+						p.report(Finding{File: f.Path, Message: fmt.Sprintf("%s is there too, not compressed", plain), Fix: "keep the one that the host can serve"})
+					}
+				}
 			}
 		},
 	},

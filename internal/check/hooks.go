@@ -3,7 +3,10 @@ package check
 import (
 	"fmt"
 
+	"havvel/internal/export"
+	"havvel/internal/export/web"
 	"havvel/internal/hooks"
+	"havvel/internal/rulebook"
 )
 
 var hookChecks = []*Check{
@@ -16,21 +19,115 @@ var hookChecks = []*Check{
 		Before: `<head><script src="game.js">`,
 		After:  `<head><script src="/sdk/portal.js"></script><script src="game.js">`,
 		Run: func(p *Pass) {
-			if p.Rules == nil || p.Build.Entry == nil || p.Build.Entry.Page == nil {
-				return
-			}
-			for _, h := range p.Rules.Hooks {
-				if !h.Required || hooks.Present(p.Build.Entry.Page, h) {
-					continue
+			eachHook(p, func(h rulebook.Hook, page *export.File) {
+				if !h.Required || hooks.Present(page.Page, h) {
+					return
 				}
-				f := Finding{File: p.Build.Entry.Path, Message: fmt.Sprintf("the %s (%s) is not in the page; it %s", h.Name, h.Script, h.Why)}
+				f := Finding{File: page.Path, Message: fmt.Sprintf("the %s (%s) is not in the page; it %s", h.Name, h.Script, h.Why)}
 				if !h.Plant || !p.Plants {
 					f.Fix = fmt.Sprintf("put <script src=\"%s\"></script> into the page", h.Script)
 					p.report(f)
-					continue
+					return
 				}
 				p.mended(f, "pack plants it", fmt.Sprintf("put <script src=\"%s\"></script> into the page", h.Script))
+			})
+		},
+	},
+	{
+		ID:    "hook-twice",
+		Title: "A portal's script is in the page twice",
+		Level: Warning,
+		Text: "The page names the portal's script more than once. It then starts twice, and calls are counted twice or fail. Take one away; havvel pack never " +
+			"plants a script that is there already.",
+		Before: `<script src="/sdk/portal.js"> in two places`,
+		After:  `<script src="/sdk/portal.js"> once`,
+		Run: func(p *Pass) {
+			eachHook(p, func(h rulebook.Hook, page *export.File) {
+				var places []web.Link
+				for _, l := range page.Page.Links {
+					if l.Use == "script" && l.Target == h.Script {
+						places = append(places, l)
+					}
+				}
+				if len(places) > 1 {
+					p.report(Finding{File: page.Path, Line: places[1].Line, Column: places[1].Column, Message: fmt.Sprintf("the %s is in the page %d times", h.Name, len(places)), Fix: "keep the first, and take the others away"})
+				}
+			})
+		},
+	},
+	{
+		ID:     "hook-late",
+		Title:  "A portal's script comes after the game's own",
+		Level:  Warning,
+		Text:   "The game's scripts run before the portal's script is there, so that its first calls fail. Put the portal's script before all others.",
+		Before: `<script src="game.js"></script><script src="/sdk/portal.js"></script>`,
+		After:  `<script src="/sdk/portal.js"></script><script src="game.js"></script>`,
+		Run: func(p *Pass) {
+			eachHook(p, func(h rulebook.Hook, page *export.File) {
+				if h.Place != "head-start" {
+					return
+				}
+				for _, l := range page.Page.Links {
+					if l.Use != "script" {
+						continue
+					}
+					if l.Target == h.Script {
+						return
+					}
+					if hooks.Present(page.Page, h) {
+						p.report(Finding{File: page.Path, Line: l.Line, Column: l.Column, Message: fmt.Sprintf("%s runs before the %s", l.Target, h.Name), Fix: "put the portal's script before all others"})
+					}
+					return
+				}
+			})
+		},
+	},
+	{
+		ID:    "hook-uncalled",
+		Title: "The game never makes a call that the portal wants",
+		Level: Warning,
+		Text: "The portal wants to hear certain things from the game: that it has loaded, that a level has begun, a score. No script of the build makes the " +
+			"call by its name. Some engines put the name together while they run, so look whether the game makes it another way.",
+		Before: "the portal's script in the page, and no call of Portal.ready",
+		After:  "Portal.ready() when the game has loaded",
+		Run: func(p *Pass) {
+			if p.Rules == nil {
+				return
+			}
+			for _, h := range p.Rules.Hooks {
+				for _, call := range h.Calls {
+					if !calls(p.Build, call) {
+						p.report(Finding{Message: fmt.Sprintf("no script calls %s, which %s wants", call, p.Rules.Name), Fix: "call it in the game, as the portal's page for developers says"})
+					}
+				}
 			}
 		},
 	},
+}
+
+// eachHook calls visit for every hook of the rulebook, with the entry page.
+func eachHook(p *Pass, visit func(h rulebook.Hook, page *export.File)) {
+	if p.Rules == nil || p.Build.Entry == nil || p.Build.Entry.Page == nil {
+		return
+	}
+	for _, h := range p.Rules.Hooks {
+		visit(h, p.Build.Entry)
+	}
+}
+
+// calls reports whether a script of the build makes a call by its dotted name.
+func calls(b *export.Build, name string) bool {
+	for _, f := range b.Parts() {
+		if f.Script != nil {
+			if _, ok := f.Script.Calls[name]; ok {
+				return true
+			}
+		}
+		if f.Page != nil {
+			if _, ok := f.Page.Inline.Calls[name]; ok {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -2,6 +2,9 @@ package check
 
 import (
 	"fmt"
+	"net/url"
+	"slices"
+	"strings"
 
 	"havvel/internal/export"
 	"havvel/internal/export/web"
@@ -20,7 +23,7 @@ var linkChecks = []*Check{
 		After:  `<script src="loader.js"> and loader.js beside the page`,
 		Run: func(p *Pass) {
 			for _, l := range p.Build.Links {
-				if l.Result != export.Missing {
+				if l.Result != export.Missing || strings.HasPrefix(l.Path, "../") {
 					continue
 				}
 				f := at(l)
@@ -76,6 +79,99 @@ var linkChecks = []*Check{
 			}
 		},
 	},
+	{
+		ID:    "link-escapes",
+		Title: "A link leads out of the build",
+		Level: Warning,
+		Text: "An address that begins with ../ leads above the folder that the host serves the game from, where none of its files are. " +
+			"Most often the page was moved after the export. Export again, with everything below the page's folder.",
+		Before: `<script src="../game.js"> in the entry page`,
+		After:  `<script src="game.js">`,
+		Run: func(p *Pass) {
+			for _, l := range p.Build.Links {
+				if strings.HasPrefix(l.Path, "../") && l.Use != "page" {
+					f := at(l)
+					f.Message = fmt.Sprintf("%s leads out of the build, to where none of its files are", l.Target)
+					f.Fix = "put the file into the build, and make the link lead there"
+					p.report(f)
+				}
+			}
+		},
+	},
+	{
+		ID:    "link-disk",
+		Title: "A link leads to a disk",
+		Level: Error,
+		Text: "An address such as file:///C:/game/lane.png leads to the developer's own disk. It works there and nowhere else. Use an " +
+			"address relative to the page.",
+		Before: `<img src="file:///C:/art/lane.png">`,
+		After:  `<img src="art/lane.png">`,
+		Run: func(p *Pass) {
+			for _, l := range p.Build.Links {
+				if low := strings.ToLower(l.Target); strings.HasPrefix(low, "file:") || len(low) > 2 && low[1] == ':' && strings.ContainsAny(low[2:3], `/\`) {
+					f := at(l)
+					f.Message = fmt.Sprintf("%s leads to the disk of the machine that the game was made on", l.Target)
+					f.Fix = "use an address relative to the page"
+					p.report(f)
+				}
+			}
+		},
+	},
+	{
+		ID:    "link-foreign",
+		Title: "The game loads something from another host",
+		Level: Warning,
+		Text: "What is loaded from another host is not checked by the portal, can vanish or change, tells that host who plays, and does not " +
+			"work offline. Many portals forbid it, but for the hosts that their rulebook names. Put the file into the build.",
+		Before: `<script src="https://scripts.example/lib.js">`,
+		After:  `<script src="lib.js">`,
+		Run: func(p *Pass) {
+			for _, l := range p.Build.Links {
+				if (l.Result != export.OtherOrigin && l.Result != export.Insecure) || l.Use == "page" || l.From.Page == nil && l.Certainty == web.Possible || allowed(p, l.Target) {
+					continue
+				}
+				f := at(l)
+				f.Message = fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target))
+				f.Fix = "put the file into the build"
+				p.report(f)
+			}
+		},
+	},
+	{
+		ID:    "link-insecure",
+		Title: "The game loads something without encryption",
+		Level: Error,
+		Text: "Portals are served over https, and from there browsers load no script, style, data or frame over plain http: they block " +
+			"it, and the game stops or is broken. Pictures and sounds are asked for over https instead, which may fail.",
+		Before: `<script src="http://scripts.example/lib.js">`,
+		After:  `<script src="lib.js">`,
+		Run: func(p *Pass) {
+			for _, l := range p.Build.Links {
+				if l.Result != export.Insecure || l.Use == "page" || strings.HasPrefix(l.Target, "http://localhost") || strings.HasPrefix(l.Target, "http://127.") {
+					continue
+				}
+				f := at(l)
+				f.Message = fmt.Sprintf("%s is loaded without encryption; browsers block that on a page served over https", withoutQuery(l.Target))
+				f.Fix = "put the file into the build, or use https"
+				if !opens(p, l) || l.Use == "picture" || l.Use == "media" || l.Use == "icon" || l.Certainty != web.Certain {
+					f.Level = Warning
+				}
+				p.report(f)
+			}
+		},
+	},
+}
+
+// allowed reports whether the rulebook lets the game load from an address's host.
+func allowed(p *Pass, address string) bool {
+	u, err := url.Parse(address)
+	return err == nil && p.Rules != nil && slices.Contains(p.Rules.Allow, u.Hostname())
+}
+
+// withoutQuery shortens an address to what names the file; the query may hold a key.
+func withoutQuery(address string) string {
+	address, _, _ = strings.Cut(address, "?")
+	return address
 }
 
 // at is the place of a link.

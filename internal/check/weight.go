@@ -55,6 +55,72 @@ var weightChecks = []*Check{
 			}
 		},
 	},
+	{
+		ID:    "weight-start",
+		Title: "Much is downloaded before the game can start",
+		Level: Warning,
+		Text: "Players leave when a loading bar takes too long. What the entry page, its scripts, WebAssembly and packed data weigh is downloaded " +
+			"before the first picture. Load music, later levels and films when they are needed; most engines can split their data. Portals " +
+			"name a limit in their rulebook; without one, 50 MB is a lot.",
+		Before: "120 MB before the title screen",
+		After:  "18 MB before the title screen, the rest while playing",
+		Run: func(p *Pass) {
+			limit := settings.Size(50e6)
+			who := "that is more than most players wait for"
+			if p.Rules != nil && p.Rules.Limits.Start > 0 {
+				limit, who = p.Rules.Limits.Start, fmt.Sprintf("%s wants at most %s", p.Rules.Name, p.Rules.Limits.Start)
+			}
+			if start := p.Build.Start(); start.Bytes > int64(limit) {
+				p.report(Finding{Message: fmt.Sprintf("about %s are downloaded before the game can start; %s", settings.Size(start.Bytes), who), Fix: "load parts of the game later; havvel look shows what comes first"})
+			}
+		},
+	},
+	{
+		ID:    "weight-sound",
+		Title: "A large sound without compression",
+		Level: Warning,
+		Text: "A WAV file is about ten times as large as the same sound compressed. Use Ogg, MP3 or MP4 (AAC) for music and long sounds; " +
+			"players won't hear the difference.",
+		Before: "music.wav, 24 MB",
+		After:  "music.ogg, 2.3 MB",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if f.Media != nil && f.Media.Format == "WAV" && f.Bytes > 1_000_000 {
+					p.report(Finding{File: f.Path, Message: fmt.Sprintf("it is a sound of %s without compression; compressed it would have about %s", settings.Size(f.Bytes), settings.Size(f.Bytes/10)), Fix: "export it as Ogg, MP3 or MP4"})
+				}
+			}
+		},
+	},
+	{
+		ID:     "weight-bitmap",
+		Title:  "A large picture without compression",
+		Level:  Warning,
+		Text:   "A BMP file holds every pixel as it is. As PNG or WebP the same picture is a fraction of the size.",
+		Before: "lane.bmp, 8 MB",
+		After:  "lane.png, 0.9 MB",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if f.Media != nil && f.Media.Format == "BMP" && f.Bytes > 100_000 {
+					p.report(Finding{File: f.Path, Message: fmt.Sprintf("it is a picture of %s without compression", settings.Size(f.Bytes)), Fix: "save it as PNG or WebP"})
+				}
+			}
+		},
+	},
+	{
+		ID:     "weight-same",
+		Title:  "The same file is there twice",
+		Level:  Note,
+		Text:   "Two files have the same content. Each is uploaded, stored and downloaded by itself. Keep one, and let both links lead to it.",
+		Before: "music/night.ogg and old/night.ogg, with the same content",
+		After:  "music/night.ogg",
+		Run: func(p *Pass) {
+			for _, same := range p.Build.Duplicates() {
+				if same[0].Bytes >= 50_000 {
+					p.report(Finding{File: same[1].Path, Message: fmt.Sprintf("it has the same content as %s (%s)", same[0].Path, settings.Size(same[0].Bytes)), Fix: "keep one of them"})
+				}
+			}
+		},
+	},
 }
 
 func archiveWeight(p *Pass) {

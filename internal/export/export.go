@@ -36,6 +36,7 @@ type Build struct {
 	Bytes       int64  // of all files but junk
 
 	source source
+	from   map[*File][]Link // links by the file they stand in
 	linked map[*File]bool   // files that something may load
 	lower  map[string]*File // by path in small letters, for links that differ in letter case
 	byPath map[string]*File
@@ -147,7 +148,7 @@ func (b *Build) read(ctx context.Context) error {
 
 // settle works out what follows from the files as a whole.
 func (b *Build) settle() {
-	b.byPath, b.lower, b.linked = map[string]*File{}, map[string]*File{}, map[*File]bool{}
+	b.byPath, b.lower, b.linked, b.from = map[string]*File{}, map[string]*File{}, map[*File]bool{}, map[*File][]Link{}
 	for _, f := range b.Files {
 		b.byPath[f.Path] = f
 		b.lower[strings.ToLower(f.Path)] = f

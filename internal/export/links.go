@@ -51,6 +51,7 @@ func (b *Build) resolve() {
 				b.linked[link.To] = true
 			}
 			b.Links = append(b.Links, link)
+			b.from[f] = append(b.from[f], link)
 		}
 	}
 }

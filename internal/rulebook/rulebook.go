@@ -26,6 +26,9 @@ type Rulebook struct {
 	Address string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
 	Archive Archive           `toml:"archive" doc:"what is handed over"`
 	Serves  Serves            `toml:"serves" doc:"how the portal serves a build's files"`
+	Limits  Limits            `toml:"limits" doc:"what a build may cost a player"`
+	Allow   []string          `toml:"allow" doc:"other hosts that a game may load from"`
+	Levels  map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
 	Views   []View            `toml:"view" doc:"one window that players see the game in"`
 	Hooks   []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
 	Key     Key               `toml:"key" doc:"what lets us in"`
@@ -47,7 +50,13 @@ type Archive struct {
 
 // Serves says how the portal's host serves a build.
 type Serves struct {
+	Isolation bool     `toml:"isolation" doc:"whether it sends cross-origin isolation headers, which threads need"`
 	Encodings []string `toml:"encodings" doc:"precompressed files it serves with Content-Encoding: \"gzip\", \"br\""`
+}
+
+// Limits say what a build may cost a player.
+type Limits struct {
+	Start settings.Size `toml:"start" doc:"the most that is downloaded before the game can start"`
 }
 
 // A View is one window that players see the game in.
@@ -58,12 +67,13 @@ type View struct {
 
 // A Hook is a script that the portal wants in the entry page.
 type Hook struct {
-	Name     string `toml:"name" doc:"what to call it in output"`
-	Script   string `toml:"script" doc:"the script's address, as the page must name it"`
-	Place    string `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
-	Required bool   `toml:"required" doc:"whether the portal refuses a build without it"`
-	Plant    bool   `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
-	Why      string `toml:"why" doc:"what it is for, said to the developer"`
+	Name     string   `toml:"name" doc:"what to call it in output"`
+	Script   string   `toml:"script" doc:"the script's address, as the page must name it"`
+	Place    string   `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
+	Required bool     `toml:"required" doc:"whether the portal refuses a build without it"`
+	Plant    bool     `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
+	Why      string   `toml:"why" doc:"what it is for, said to the developer"`
+	Calls    []string `toml:"calls" doc:"dotted names of functions that the game must call, such as \"Portal.ready\""`
 }
 
 // Key says what lets us in.

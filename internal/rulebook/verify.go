@@ -57,6 +57,11 @@ func (r *Rulebook) verify() error {
 			return fmt.Errorf("view %q has no size", v.Name)
 		}
 	}
+	for id, level := range r.Levels {
+		if err := settings.Within("levels."+id, level, "error", "warning", "note"); err != nil {
+			return err
+		}
+	}
 	for theirs, ours := range r.States {
 		if err := settings.Within("states."+theirs, ours, states...); err != nil {
 			return err

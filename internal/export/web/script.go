@@ -34,7 +34,7 @@ const (
 func ReadScript(data []byte) *Script {
 	r := &scriptReader{
 		script: &Script{Calls: map[string]int{}, Words: map[string]bool{}},
-		consts: map[string]string{}, seen: map[string]bool{}, lines: newLines(data),
+		value:  &joined{}, consts: map[string]string{}, seen: map[string]bool{}, lines: newLines(data),
 	}
 	// The lexer wants a place to write behind its input.
 	buffer := make([]byte, len(data), len(data)+1)
@@ -67,19 +67,19 @@ type scriptReader struct {
 	lines  lines
 	recent [8]token // the last significant ones; recent[n%8]
 	n      int
-	value  joined
+	value  *joined
+	outer  []*joined         // the texts around the template expression that is being read
 	consts map[string]string // what constants hold; "\x00" when they hold different things in different places
 	seen   map[string]bool
 }
 
 // joined is a text put together with +, as far as it is known. Parts that are not known are stars.
 type joined struct {
-	text    strings.Builder
+	text    []byte
 	literal bool // has a string literal in it
 	open    bool // a value may still be added to it
 	at, len int  // of the last literal's content
 	context [4]token
-	inside  int // template depth
 }
 
 // star stands for a part of a joined text that is not known.
@@ -130,15 +130,14 @@ func (r *scriptReader) join(t token) {
 		r.operand(content, adding, true, offset, len(t.text)-2)
 	case t.kind == js.TemplateToken, t.kind == js.TemplateStartToken, t.kind == js.TemplateMiddleToken, t.kind == js.TemplateEndToken:
 		r.template(t, adding)
-	case js.IsIdentifier(t.kind) && r.value.inside == 0:
+	case js.IsIdentifier(t.kind):
 		known, ok := r.consts[string(t.text)]
 		if !ok || known == "\x00" || r.last(1).kind == js.DotToken {
 			known = star
 		}
 		r.operand(known, adding, false, 0, 0)
 	case t.kind == js.AddToken && r.value.open:
-	case t.kind == js.DotToken && r.value.open && r.value.inside == 0 && !r.value.literal:
-	case r.value.inside > 0: // inside ${ }
+	case t.kind == js.DotToken && r.value.open && !r.value.literal:
 	case (t.kind == js.CloseParenToken || t.kind == js.CloseBracketToken || js.IsNumeric(t.kind)) && !r.value.literal:
 		r.flush()
 		r.operand(star, false, false, 0, 0)
@@ -148,27 +147,24 @@ func (r *scriptReader) join(t token) {
 }
 
 func (r *scriptReader) operand(text string, adding, literal bool, offset, length int) {
-	v := &r.value
 	if !adding {
 		r.flush()
-		*v = joined{open: true}
-		for i := range v.context {
-			v.context[i] = r.last(i + 1)
+		r.value = &joined{open: true}
+		for i := range r.value.context {
+			r.value.context[i] = r.last(i + 1)
 		}
 	}
-	if v.text.Len() > maxTarget {
+	v := r.value
+	if len(v.text) > maxTarget || text == star && bytes.HasSuffix(v.text, []byte(star)) {
 		return
 	}
-	if text == star && strings.HasSuffix(v.text.String(), star) {
-		return
-	}
-	v.text.WriteString(text)
+	v.text = append(v.text, text...)
 	if literal {
 		v.literal, v.at, v.len = true, offset, length
 	}
 }
 
-// template follows the parts of a template literal; what is between them is not known.
+// template follows the parts of a template literal; what is between them is not known, but may name files by itself.
 func (r *scriptReader) template(t token, adding bool) {
 	content := strings.TrimSuffix(strings.TrimPrefix(string(t.text), "`"), "`")
 	content = strings.TrimSuffix(strings.TrimPrefix(content, "}"), "${")
@@ -176,20 +172,23 @@ func (r *scriptReader) template(t token, adding bool) {
 	case js.TemplateToken:
 		r.operand(content, adding, true, t.at+1, len(content))
 	case js.TemplateStartToken:
-		if r.value.inside == 0 {
-			r.operand(content, adding, content != "", t.at+1, len(content))
-			r.operand(star, true, false, 0, 0)
+		r.operand(content, adding, content != "", t.at+1, len(content))
+		r.operand(star, true, false, 0, 0)
+		r.outer = append(r.outer, r.value)
+		r.value = &joined{}
+	case js.TemplateMiddleToken, js.TemplateEndToken:
+		if len(r.outer) == 0 {
+			return
 		}
-		r.value.inside++
-	case js.TemplateMiddleToken:
-		if r.value.inside == 1 {
-			r.operand(content, true, true, t.at+1, len(content))
+		r.flush()
+		last := len(r.outer) - 1
+		r.value = r.outer[last]
+		r.operand(content, true, content != "", t.at+1, len(content))
+		if t.kind == js.TemplateMiddleToken {
 			r.operand(star, true, false, 0, 0)
-		}
-	case js.TemplateEndToken:
-		r.value.inside = max(0, r.value.inside-1)
-		if r.value.inside == 0 {
-			r.operand(content, true, content != "", t.at+1, len(content))
+			r.value = &joined{}
+		} else {
+			r.outer = r.outer[:last]
 		}
 	}
 }
@@ -207,7 +206,7 @@ func unquoted(t token) (content string, offset int) {
 
 // flush ends a joined text: it may be the value of a constant, and the name of a file.
 func (r *scriptReader) flush() {
-	v := &r.value
+	v := r.value
 	if !v.open {
 		return
 	}
@@ -215,7 +214,7 @@ func (r *scriptReader) flush() {
 	if !v.literal {
 		return
 	}
-	text := v.text.String()
+	text := string(v.text)
 	r.remember(v.context, text)
 	link, ok := r.name(v, text)
 	if !ok || len(r.script.Links) >= maxLinks {

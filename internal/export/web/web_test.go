@@ -132,3 +132,98 @@ func within(t *testing.T, data []byte, links []Link) {
 		Resolve("a/index.html", "", l.Target)
 	}
 }
+
+// TestReadScript: the names of files in scripts, with how sure they are.
+func TestReadScript(t *testing.T) {
+	for name, c := range map[string]struct {
+		script string
+		want   []string
+	}{
+		"imports":     {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
+		"loaders":     {`fetch("a.json"); new Worker("w.js"); importScripts('i.js'); x.open("GET", "b.bin"); new Audio("s.mp3")`, []string{"data a.json likely", "script w.js likely", "script i.js likely", "data b.bin likely", "media s.mp3 likely"}},
+		"beside":      {`new Worker(new URL("./w.js", import.meta.url))`, []string{"data ./w.js likely"}},
+		"constants":   {`const base = "Build"; const u = base + "/lane.data", v = { codeUrl: base + "/lane.wasm" }`, []string{"data Build/lane.data possible", "data Build/lane.wasm possible"}},
+		"unknown":     {"load(dir + '/a.png'); load(`img/${n}.png`); load('img/' + n + '.png'); load(`a.png`)", []string{"data */a.png possible", "data img/*.png possible", "data a.png possible"}},
+		"ambiguous":   {`e = "a"; f(e + "/x.png"); e = "b"; f(e + "/x.png")`, []string{"data a/x.png possible", "data */x.png possible"}},
+		"no names":    {`"use strict"; x = "hello world."; y = 1.5 + "px"; z = "a.b c"; "1.2.3"; f("e.g. this")`, nil},
+		"regexp":      {`if (/"a.png/.test(x)) y = a / b / "c.png".length`, []string{"data c.png possible"}},
+		"comments":    {"// \"no.png\"\n/* 'no.js' */ f('a.png')", []string{"data a.png possible"}},
+		"addresses":   {`fetch("https://h.example/a.json"); s = "http://www.w3.org/2000/svg"; new WebSocket("ws://h.example")`, []string{"data https://h.example/a.json likely", "socket ws://h.example likely"}},
+		"escapes":     {`f("img\/a.png")`, []string{"data img/a.png possible"}},
+		"cut off":     {`f("a.png"); g("b.p`, []string{"data a.png possible"}},
+		"nested":      {"f(`a/${b ? `c.png` : 'd.png'}/e.png`)", []string{"data c.png possible", "data d.png possible", "data a/*/e.png possible"}},
+		"not a value": {`a["x.png"] = 1; switch (b) { case "y.js": }`, []string{"data x.png possible", "data y.js possible"}},
+	} {
+		var got []string
+		for _, l := range ReadScript([]byte(c.script)).Links {
+			got = append(got, fmt.Sprintf("%s %s %s", l.Use, l.Target, l.Certainty))
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%s:\n got %q\nwant %q", name, got, c.want)
+		}
+	}
+}
+
+func TestCalls(t *testing.T) {
+	s := ReadScript([]byte(`window.Portal.ready(); Portal?.score.submit(1); Math.max(1, 2); this.go(); a.b(); x = Portal.name`))
+	if len(s.Calls) != 2 || s.Calls["Portal.ready"] != 0 {
+		t.Errorf("%v", s.Calls)
+	}
+	if _, ok := s.Calls["Portal.score.submit"]; !ok {
+		t.Errorf("%v", s.Calls)
+	}
+}
+
+// TestInline: scripts in the page are read with their place in it.
+func TestInline(t *testing.T) {
+	page := "<script>\nvar base = 'Build';\ncreate({ dataUrl: base + '/lane.data' }); Portal.ready();</script>\n" +
+		`<script type="importmap">{"imports": {"lane": "./lane.js"}}</script><script type="text/plain">f("no.png")</script>`
+	p := ReadPage([]byte(page))
+	want := []string{"data Build/lane.data 3:27", "script ./lane.js 4:48"}
+	if got := found(p.Links); !slices.Equal(got, want) {
+		t.Errorf("\n got %q\nwant %q", got, want)
+	}
+	if _, ok := p.Inline.Calls["Portal.ready"]; !ok {
+		t.Errorf("%v", p.Inline.Calls)
+	}
+}
+
+func TestReadJSON(t *testing.T) {
+	links, err := ReadJSON([]byte("\ufeff{\"icons\": [{\"src\": \"icon.png\"}], \"name\": \"a.b lane\",\n \"frames\": [\"f/1.png\", \"https://h.example/x.png\"], \"a.png\": 1}"))
+	if want := []string{"data icon.png 1:24", "data f/1.png 2:14"}; err != nil || !slices.Equal(found(links), want) {
+		t.Errorf("%q %v", found(links), err)
+	}
+	if _, err := ReadJSON([]byte(`{"a": }`)); err == nil {
+		t.Error("broken JSON was taken")
+	}
+}
+
+func TestPageStyle(t *testing.T) {
+	for style, want := range map[string][2]bool{
+		"body{margin:0;overflow:hidden}": {true, true}, "* { margin: 0 }": {true, false}, "html,body{overflow:hidden}": {false, true},
+		"p{margin:0;overflow:hidden}": {false, false}, ".body{color:red} body{overflow:auto}": {false, false}, "": {false, false},
+	} {
+		if s := ReadStyle([]byte(style)); s.NoMargin != want[0] || s.NoScroll != want[1] {
+			t.Errorf("%s: %v %v", style, s.NoMargin, s.NoScroll)
+		}
+	}
+}
+
+func FuzzReadScript(f *testing.F) {
+	for _, s := range []string{"f('a.png')", "`${a}`+'b.js'", "a/b/'c.js'", "import('./x.js')", "x = `a${`b${c}`}d.png`", "/[/]/.test('a.js')"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadScript(data).Links) })
+}
+
+func FuzzReadJSON(f *testing.F) {
+	f.Add([]byte(`{"src": "a.png", "b": ["c/d.js"]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		links, _ := ReadJSON(data)
+		for _, l := range links {
+			if l.Offset < 0 || l.Offset > len(data) {
+				t.Fatalf("%+v", l)
+			}
+		}
+	})
+}

@@ -1,0 +1,123 @@
+package check
+
+import (
+	"fmt"
+	"path"
+	"strings"
+
+	"golang.org/x/text/unicode/norm"
+
+	"havvel/internal/export"
+)
+
+var nameChecks = []*Check{
+	{
+		ID:    "name-case-twice",
+		Title: "Two names differ only in letter case",
+		Level: Warning,
+		Text: "Lane.png and lane.png are two files on one system and one on another. Whoever unpacks the build on a system that " +
+			"does not tell them apart loses one of them. Give one another name.",
+		Before: "Lane.png, lane.png",
+		After:  "lane.png, lane-night.png",
+		Run: func(p *Pass) {
+			seen := map[string]*export.File{}
+			for _, f := range p.Build.Parts() {
+				low := strings.ToLower(norm.NFC.String(f.Path))
+				if other := seen[low]; other != nil {
+					p.report(Finding{File: f.Path, Message: fmt.Sprintf("this name and %s are the same on systems that don't tell letter case apart", other.Path), Fix: "give one of them another name"})
+				}
+				seen[low] = f
+			}
+		},
+	},
+	{
+		ID:    "name-form",
+		Title: "A name is written in letters taken apart",
+		Level: Warning,
+		Text: "An é can be one sign, or an e with an accent behind it. They look the same, but a link that uses one form does not " +
+			"find a file that uses the other. Names made on one system are often of the second form. Use plain letters in names.",
+		Before: "café.png with an e and an accent behind it",
+		After:  "cafe.png",
+		Run: eachName(func(name string) (string, string) {
+			if norm.NFC.String(name) != name {
+				return "its name is written with accents apart from their letters, so a link may not find it", "use plain letters in the name"
+			}
+			return "", ""
+		}),
+	},
+	{
+		ID:    "name-letters",
+		Title: "A name has letters that some hosts can't take",
+		Level: Note,
+		Text: "Letters other than plain ones, digits, hyphen, underscore and dot are written differently in addresses, and some hosts " +
+			"store them wrongly. Plain names are always safe.",
+		Before: "night sky (1).png",
+		After:  "night-sky-1.png",
+		Run: eachName(func(name string) (string, string) {
+			for _, c := range name {
+				if c > 126 || strings.ContainsRune(" %&+,;=@$!'()[]{}^~`", c) {
+					return fmt.Sprintf("its name has %q in it, which some hosts can't take", c), "use letters, digits, hyphens and dots"
+				}
+			}
+			return "", ""
+		}),
+	},
+	{
+		ID:    "name-reserved",
+		Title: "A name that can't be written on every system",
+		Level: Warning,
+		Text: "Names such as con, aux or nul, names that end in a dot or a space, and the signs < > : \" | ? * and \\ can't be written on " +
+			"some systems. Hosts and players that unpack the build there get an error, or another name.",
+		Before: `aux.js, what?.png`,
+		After:  "auxiliary.js, what.png",
+		Run:    eachName(reserved),
+	},
+	{
+		ID:    "name-long",
+		Title: "A path that is too long for some systems",
+		Level: Warning,
+		Text: "Some systems take paths of up to 260 letters, with the folders above the build counted in. A path of more than 200 letters " +
+			"inside the build is likely to be cut or refused. Shorten the folders' names.",
+		Before: "a path of 230 letters",
+		After:  "a path of 60 letters",
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Parts() {
+				if n := len(p.Build.Inside(f)); n > 200 {
+					p.report(Finding{File: f.Path, Message: fmt.Sprintf("its path has %d letters; more than 200 are too many for some systems", n), Fix: "shorten the names of its folders"})
+				}
+			}
+		},
+	},
+}
+
+// eachName looks at every part of every path once; look returns what is wrong with it, and the fix.
+func eachName(look func(name string) (message, fix string)) func(*Pass) {
+	return func(p *Pass) {
+		told := map[string]bool{}
+		for _, f := range p.Build.Parts() {
+			at := f.Path
+			for at != "." && at != "/" {
+				if message, fix := look(path.Base(at)); message != "" && !told[at] {
+					told[at] = true
+					p.report(Finding{File: at, Message: message, Fix: fix})
+				}
+				at = path.Dir(at)
+			}
+		}
+	}
+}
+
+func reserved(name string) (string, string) {
+	const fix = "give it another name"
+	stem, _, _ := strings.Cut(strings.ToLower(name), ".")
+	switch {
+	case strings.ContainsAny(name, `<>:"|?*\`):
+		return "its name has a sign in it that can't be written on every system", fix
+	case strings.HasSuffix(name, ".") || strings.HasSuffix(name, " "):
+		return "its name ends in a dot or a space, which some systems drop", fix
+	case len(stem) == 3 && strings.Contains("con prn aux nul", stem),
+		len(stem) == 4 && (strings.HasPrefix(stem, "com") || strings.HasPrefix(stem, "lpt")) && stem[3] >= '1' && stem[3] <= '9':
+		return "its name is reserved on some systems and can't be written there", fix
+	}
+	return "", ""
+}
