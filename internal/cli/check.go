@@ -5,35 +5,99 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/settings"
 )
 
+type checkFlags struct {
+	explain, format, level string
+	only                   []string
+}
+
 func (a *app) check() *cobra.Command {
+	var f checkFlags
 	c := a.new(command{
 		use:   "check [EXPORT]",
 		short: "What would go wrong, and how to mend it",
 		long: "Check reads an export and says what would go wrong with it: for the destinations in havvel.toml, or for any host when\n" +
 			"there is no project. It ends with 1 when there are errors. What havvel pack mends by itself is only noted.",
-		example: "  havvel check\n  havvel check export/web --to brackwater",
+		example: "  havvel check\n  havvel check export/web --to brackwater\n  havvel check --explain link-case",
 		args:    cobra.MaximumNArgs(1),
-		run:     a.runCheck,
+		run:     func(ctx context.Context, args []string) error { return a.runCheck(ctx, args, f) },
 	})
+	c.Flags().StringVar(&f.explain, "explain", "", "say what the check of this `id` looks for, and read no export")
+	c.Flags().StringVar(&f.format, "format", "text", "print as text, json, sarif (2.1.0) or junit")
+	c.Flags().StringVar(&f.level, "level", "note", "show findings of this `level` and above: note, warning, error")
+	c.Flags().StringArrayVar(&f.only, "only", nil, "run only the check of this `id`, or the checks whose ids begin with it; may be repeated")
+	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("level", cobra.FixedCompletions(levels, cobra.ShellCompDirectiveNoFileComp))
+	for _, flag := range []string{"explain", "only"} {
+		c.RegisterFlagCompletionFunc(flag, cobra.FixedCompletions(checkIDs(), cobra.ShellCompDirectiveNoFileComp))
+	}
+	a.withEntry(c)
 	a.withTo(c)
 	a.withJSON(c)
 	return c
+}
+
+var (
+	formats = []string{"text", "json", "sarif", "junit"}
+	levels  = []string{string(check.Note), string(check.Warning), string(check.Error)}
+)
+
+func checkIDs() []string {
+	var ids []string
+	for _, c := range check.Catalogue() {
+		ids = append(ids, c.ID)
+	}
+	return ids
 }
 
 type checkJSON struct {
 	Findings []check.Finding `json:"findings"`
 }
 
-func (a *app) runCheck(ctx context.Context, args []string) error {
-	p, b, err := a.subject(ctx, args)
+// verify says what is wrong with the flags.
+func (f *checkFlags) verify() error {
+	if err := settings.Within("--format", f.format, formats...); err != nil {
+		return &usage{err.Error(), "havvel check"}
+	}
+	if err := settings.Within("--level", f.level, levels...); err != nil {
+		return &usage{err.Error(), "havvel check"}
+	}
+	for _, id := range f.only {
+		if !slices.ContainsFunc(checkIDs(), func(known string) bool { return matches(known, id) }) {
+			return unknownCheck("--only", id)
+		}
+	}
+	return nil
+}
+
+// matches reports whether a check is the one of that id, or one of the family of that name.
+func matches(check, id string) bool { return check == id || strings.HasPrefix(check, id+"-") }
+
+func unknownCheck(flag, id string) error {
+	message := fmt.Sprintf("%s: there is no check %q", flag, id)
+	if near := settings.Nearest(id, checkIDs()); near != "" {
+		message += fmt.Sprintf("; did you mean %q?", near)
+	}
+	return &usage{message, "havvel check"}
+}
+
+func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
+	if f.explain != "" {
+		return a.explain(f.explain)
+	}
+	if err := f.verify(); err != nil {
+		return err
+	}
+	p, b, err := a.subject(ctx, args, known)
 	if err != nil {
 		return err
 	}
@@ -46,14 +110,14 @@ func (a *app) runCheck(ctx context.Context, args []string) error {
 	for _, s := range all {
 		findings = append(findings, check.Run(s)...)
 	}
-	if a.json {
-		if err := a.screen.JSON(checkJSON{findings}); err != nil {
-			return err
-		}
-	} else {
-		a.showFindings(b, all, findings)
+	errors := 0
+	findings, errors = f.choose(findings)
+	if err := a.printFindings(b, all, findings, f.format); err != nil {
+		return err
+	}
+	if f.format == "text" && !a.json {
 		switch {
-		case check.Errors(findings) > 0:
+		case errors > 0:
 			a.screen.Next("mend the errors, export again, and run havvel check%s", argument(args))
 		case p == nil:
 			a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
@@ -61,10 +125,54 @@ func (a *app) runCheck(ctx context.Context, args []string) error {
 			a.screen.Next("havvel pack")
 		}
 	}
-	if check.Errors(findings) > 0 {
+	if errors > 0 {
 		return &silent{answerNo}
 	}
 	return nil
+}
+
+// choose keeps the findings that are asked for, and counts the errors among them.
+func (f *checkFlags) choose(findings []check.Finding) (kept []check.Finding, errors int) {
+	kept = []check.Finding{}
+	for _, x := range findings {
+		asked := len(f.only) == 0 || slices.ContainsFunc(f.only, func(id string) bool { return matches(x.ID, id) })
+		if asked && slices.Index(levels, string(x.Level)) >= slices.Index(levels, f.level) {
+			kept = append(kept, x)
+		}
+	}
+	return kept, check.Errors(kept)
+}
+
+func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings []check.Finding, format string) error {
+	switch {
+	case a.json || format == "json":
+		return a.screen.JSON(checkJSON{findings})
+	case format == "sarif":
+		return a.screen.JSON(sarif(b, findings))
+	case format == "junit":
+		return writeXML(a.out, junit(subjects, findings))
+	}
+	a.showFindings(b, subjects, findings)
+	return nil
+}
+
+// explain prints what a check looks for.
+func (a *app) explain(id string) error {
+	for _, c := range check.Catalogue() {
+		if c.ID != id {
+			continue
+		}
+		s := a.screen
+		s.Line("%s  %s", s.In(term.Strong, c.ID), s.In(term.Quiet, string(c.Level)))
+		s.Line("%s", c.Title)
+		s.Line("")
+		s.Paragraph(term.Plain, "  ", "  ", c.Text)
+		s.Line("")
+		s.Paragraph(term.Plain, "  before: ", "          ", c.Before)
+		s.Paragraph(term.Plain, "  after:  ", "          ", c.After)
+		return nil
+	}
+	return unknownCheck("--explain", id)
 }
 
 // showFindings prints findings by what the developer does about them.

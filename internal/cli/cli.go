@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 	"time"
 
@@ -49,6 +50,7 @@ type app struct {
 	json     bool
 	dryRun   bool
 	to       []string
+	entry    string
 }
 
 // command is a command of havvel: what cobra needs, in the order in which the help shows it.
@@ -146,9 +148,17 @@ func (a *app) project() (*project.Project, error) {
 	return p, err
 }
 
+// reading reads an export: anew, or with what is known from before.
+type reading func(ctx context.Context, p *project.Project, path string) (*export.Build, error)
+
+// anew is the reading for what is packed and sent.
+func anew(ctx context.Context, _ *project.Project, path string) (*export.Build, error) {
+	return export.Read(ctx, path)
+}
+
 // subject is the export that a command is about, with the project when there is one: a path on the
 // command line, the project's export, or this folder.
-func (a *app) subject(ctx context.Context, args []string) (*project.Project, *export.Build, error) {
+func (a *app) subject(ctx context.Context, args []string, read reading) (*project.Project, *export.Build, error) {
 	p, err := project.Find(".")
 	if err != nil && !errors.Is(err, project.ErrNone) {
 		return nil, nil, err
@@ -160,8 +170,12 @@ func (a *app) subject(ctx context.Context, args []string) (*project.Project, *ex
 	case p != nil:
 		path = term.Near(p.ExportPath())
 	}
-	b, err := export.Read(ctx, path)
+	b, err := read(ctx, p, path)
 	if err != nil {
+		return nil, nil, err
+	}
+	if err := a.enter(p, b, len(args) == 0); err != nil {
+		b.Close()
 		return nil, nil, err
 	}
 	if len(args) == 0 && p == nil && b.Entry == nil {
@@ -169,6 +183,34 @@ func (a *app) subject(ctx context.Context, args []string) (*project.Project, *ex
 		return nil, nil, &export.Unreadable{Path: "this folder", Reason: "there is no page in it that runs a script, and no " + project.Name + " that names an export", Next: "name the folder or zip that the engine wrote"}
 	}
 	return p, b, nil
+}
+
+// known is the reading for a look: with what is known of the export from before, in the project's folder or in the
+// user's cache.
+func known(ctx context.Context, p *project.Project, path string) (*export.Build, error) {
+	if p != nil {
+		return export.NewCache(filepath.Join(p.Folder, ".havvel", "cache")).Read(ctx, path)
+	}
+	if folder, err := os.UserCacheDir(); err == nil {
+		return export.NewCache(filepath.Join(folder, "havvel")).Read(ctx, path)
+	}
+	return export.Read(ctx, path)
+}
+
+// enter takes the entry page that the command line names, or the project for its own export.
+func (a *app) enter(p *project.Project, b *export.Build, own bool) error {
+	entry := a.entry
+	if entry == "" && p != nil && own {
+		entry = p.Game.Entry
+	}
+	if entry == "" {
+		return nil
+	}
+	return b.Enter(entry)
+}
+
+func (a *app) withEntry(c *cobra.Command) {
+	c.Flags().StringVar(&a.entry, "entry", "", "take this `page` of the export as its entry page")
 }
 
 // subjects are what check is asked about a build: one for each destination, or one for none.

@@ -1,59 +1,64 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/settings"
 )
 
+type lookFlags struct{ files, links, memory bool }
+
 func (a *app) look() *cobra.Command {
+	var f lookFlags
 	c := a.new(command{
 		use:   "look [EXPORT]",
 		short: "What an export is made of",
-		long: "Look reads an export (a folder, a zip or one HTML page) and says what it is: its entry page, its shape, its files by\n" +
-			"kind, and its fingerprint. Without EXPORT it is the one that havvel.toml names, or this folder.",
-		example: "  havvel look\n  havvel look export/web",
+		long: "Look reads an export (a folder, a zip or one HTML page) and says what it is: its entry page, its shape, what is downloaded\n" +
+			"before the game can start, what it takes in memory, its files by kind, and the largest of them. Without EXPORT it is the one\n" +
+			"that havvel.toml names, or this folder.",
+		example: "  havvel look\n  havvel look export/web --files",
 		args:    cobra.MaximumNArgs(1),
-		run:     a.runLook,
+		run:     func(ctx context.Context, args []string) error { return a.runLook(ctx, args, f) },
 	})
+	c.Flags().BoolVar(&f.files, "files", false, "list all files")
+	c.Flags().BoolVar(&f.links, "links", false, "list all links, and the files that nothing links to")
+	c.Flags().BoolVar(&f.memory, "memory", false, "show what takes memory")
+	a.withEntry(c)
 	a.withJSON(c)
 	return c
 }
 
-func (a *app) runLook(ctx context.Context, args []string) error {
-	p, b, err := a.subject(ctx, args)
+func (a *app) runLook(ctx context.Context, args []string, f lookFlags) error {
+	p, b, err := a.subject(ctx, args, known)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	if a.json {
-		return a.screen.JSON(lookDocument(b))
-	}
 	s := a.screen
+	if a.json {
+		return s.JSON(lookDocument(b))
+	}
 	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("a %s, %s in %s", b.Source, settings.Size(b.Bytes), files(len(b.Parts())))))
 	s.Line("")
-	rows := [][]string{{"shape", fmt.Sprintf("%s (%s)", b.Shape, shapes[b.Shape])}}
-	if b.Entry != nil {
-		entry := term.Clean(b.Entry.Path)
-		if t := b.Entry.Page.Title; t != "" {
-			entry += fmt.Sprintf(", titled %q", term.Clean(t))
-		}
-		rows = append(rows, []string{"entry page", entry})
-	} else {
-		rows = append(rows, []string{"entry page", s.In(term.Bad, "none: no HTML page in it runs a script")})
-	}
-	rows = append(rows, []string{"fingerprint", b.Fingerprint[:16]})
-	s.Table(nil, rows)
-	s.Line("")
-	a.lookKinds(b)
-	if n := len(b.Files) - len(b.Parts()); n > 0 {
-		s.Line("")
-		s.Line("  not counted: %s that %s belong in a build (havvel check names them)", files(n), does(n, "does not", "do not"))
+	switch {
+	case f.files:
+		a.lookFiles(b)
+	case f.links:
+		a.lookLinks(b)
+	case f.memory:
+		a.lookMemory(b)
+	default:
+		a.lookWhole(b)
 	}
 	s.Line("")
 	if p == nil {
@@ -71,6 +76,125 @@ var shapes = map[export.Shape]string{
 	export.WasmSplit:  "loader, runtime, WebAssembly and packed data",
 }
 
+// speeds are those for which look says how long the download takes: a slow phone's, one at home, a fast line's.
+var speeds = []struct {
+	name string
+	bits float64 // a second
+}{{"at 5 Mbit/s", 5e6}, {"at 50", 50e6}, {"at 250", 250e6}}
+
+func (a *app) lookWhole(b *export.Build) {
+	s := a.screen
+	rows := [][]string{{"shape", fmt.Sprintf("%s (%s)", b.Shape, shapes[b.Shape])}, {"entry page", a.entryWords(b)}}
+	start := b.Start()
+	if b.Entry != nil {
+		rows = append(rows, []string{"to start", fmt.Sprintf("about %s in %s, %s", settings.Size(start.Bytes), files(len(start.Files)), times(start.Bytes))})
+	}
+	rows = append(rows, []string{"in memory", memoryWords(b)})
+	if needs := needs(b); needs != "" {
+		rows = append(rows, []string{"needs", needs})
+	}
+	rows = append(rows, []string{"fingerprint", b.Fingerprint[:16]})
+	s.Table(nil, rows)
+	s.Line("")
+	a.lookKinds(b)
+	if len(b.Parts()) > 1 {
+		s.Line("")
+		a.lookLargest(b)
+	}
+	if notes := lookNotes(b); len(notes) > 0 {
+		s.Line("")
+		for _, n := range notes {
+			s.Paragraph(term.Plain, "  ", "    ", n)
+		}
+	}
+}
+
+func (a *app) entryWords(b *export.Build) string {
+	if b.Entry == nil {
+		return a.screen.In(term.Bad, "none: no HTML page in it runs a script")
+	}
+	words := term.Clean(b.Entry.Path)
+	if t := b.Entry.Page.Title; t != "" {
+		words += fmt.Sprintf(", titled %q", term.Clean(t))
+	}
+	return words
+}
+
+// times says how long a download takes on each line.
+func times(bytes int64) string {
+	var list []string
+	for _, s := range speeds {
+		took := time.Duration(float64(bytes) * 8 / s.bits * float64(time.Second))
+		words := term.Span(took)
+		if took < 10*time.Second {
+			words = fmt.Sprintf("%.1fs", took.Seconds())
+		}
+		if took < 100*time.Millisecond {
+			words = "under 0.1s"
+		}
+		list = append(list, words+" "+s.name)
+	}
+	return strings.Join(list, ", ")
+}
+
+func memoryWords(b *export.Build) string {
+	m := b.Memory()
+	words := fmt.Sprintf("about %s with everything decoded", settings.Size(m.WasmInitial+m.Textures+m.Sounds+m.Data))
+	if m.WasmMaximum > m.WasmInitial {
+		words += fmt.Sprintf("; WebAssembly may grow to %s", settings.Size(m.WasmMaximum))
+	}
+	return words + fmt.Sprintf("  (a phone's tab has about %s, a desk's %s)", settings.Size(check.PhoneTab), settings.Size(check.DeskTab))
+}
+
+func needs(b *export.Build) string {
+	var list []string
+	if b.NeedsIsolation() != nil {
+		list = append(list, "cross-origin isolation headers, for threads")
+	}
+	var features []string
+	for _, f := range b.Features() {
+		features = append(features, string(f))
+	}
+	if len(features) > 0 {
+		list = append(list, "a browser with WebAssembly's "+strings.Join(features, ", "))
+	}
+	return strings.Join(list, "; ")
+}
+
+// lookNotes are the things worth a line when they are so.
+func lookNotes(b *export.Build) []string {
+	var notes []string
+	if n := len(b.Files) - len(b.Parts()); n > 0 {
+		notes = append(notes, fmt.Sprintf("not counted: %s that %s belong in a build (havvel check names them)", files(n), does(n, "does not", "do not")))
+	}
+	if len(b.Entries) > 1 && b.Entries[0].File.Path != export.EntryName {
+		notes = append(notes, fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", term.Clean(b.Entries[1].File.Path), b.Entries[1].Reason))
+	}
+	var twice, unused, save int64
+	for _, same := range b.Duplicates() {
+		twice += same[0].Bytes * int64(len(same)-1)
+	}
+	idle := b.Unlinked()
+	for _, f := range idle {
+		unused += f.Bytes
+	}
+	for _, f := range b.Parts() {
+		if f.Media != nil && (f.Media.Format == "WAV" || f.Media.Format == "BMP") {
+			save += f.Bytes * 9 / 10
+		}
+	}
+	if twice > 0 {
+		notes = append(notes, fmt.Sprintf("there twice: %s (--files shows them)", settings.Size(twice)))
+	}
+	if len(idle) > 0 && b.Shape != export.SinglePage {
+		notes = append(notes, fmt.Sprintf("nothing is known to load %s, %s (--links names them)", files(len(idle)), settings.Size(unused)))
+	}
+	if save > 0 {
+		notes = append(notes, fmt.Sprintf("sounds and pictures without compression: about %s could be saved", settings.Size(save)))
+	}
+	return notes
+}
+
 // kindNames say kinds to people, in the order in which they are shown.
 var kindNames = []struct {
 	kind export.Kind
@@ -84,95 +208,128 @@ var kindNames = []struct {
 func (a *app) lookKinds(b *export.Build) {
 	var rows [][]string
 	for _, k := range kindNames {
-		var largest *export.File
 		n, bytes := 0, int64(0)
 		for _, f := range b.Parts() {
-			if f.Kind != k.kind {
-				continue
-			}
-			n++
-			bytes += f.Bytes
-			if largest == nil || f.Bytes > largest.Bytes {
-				largest = f
+			if f.Kind == k.kind {
+				n++
+				bytes += f.Bytes
 			}
 		}
-		if n == 0 {
-			continue
+		if n > 0 {
+			share := fmt.Sprintf("%.0f %%", 100*float64(bytes)/float64(max(1, b.Bytes)))
+			rows = append(rows, []string{k.name, fmt.Sprint(n), settings.Size(bytes).String(), share})
 		}
-		name := term.Clean(largest.Path)
-		if n > 1 {
-			name += "  " + settings.Size(largest.Bytes).String()
-		}
-		if largest.Encoding != "" {
-			name += " (compressed with " + largest.Encoding + ")"
-		}
-		rows = append(rows, []string{k.name, fmt.Sprint(n), settings.Size(bytes).String(), name})
 	}
-	a.screen.Table([]string{"kind", "files", "size", "largest"}, rows, 1, 2)
+	a.screen.Table([]string{"kind", "files", "size", "share"}, rows, 1, 2, 3)
 }
 
-type lookJSON struct {
-	Path        string     `json:"path"`
-	Source      string     `json:"source"`
-	Entry       string     `json:"entry"`
-	Title       string     `json:"title"`
-	Entries     []entryRow `json:"entries"`
-	Shape       string     `json:"shape"`
-	Files       []fileRow  `json:"files"`
-	Bytes       int64      `json:"bytes"`
-	Fingerprint string     `json:"fingerprint"`
-	Links       []linkRow  `json:"links"`
-	Wasm        []wasmRow  `json:"wasm"`
-}
-
-type entryRow struct {
-	Path   string `json:"path"`
-	Reason string `json:"reason"`
-}
-
-type fileRow struct {
-	Path     string `json:"path"`
-	Bytes    int64  `json:"bytes"`
-	Kind     string `json:"kind"`
-	Encoding string `json:"encoding"`
-	SHA256   string `json:"sha256"`
-	Junk     string `json:"junk"`
-}
-
-type wasmRow struct {
-	File  string `json:"file"`
-	Bytes int64  `json:"bytes"`
-}
-
-type linkRow struct {
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	Column int    `json:"column"`
-	Use    string `json:"use"`
-	Target string `json:"target"`
-	Sure   string `json:"certainty"`
-	Result string `json:"result"`
-}
-
-func lookDocument(b *export.Build) lookJSON {
-	d := lookJSON{
-		Path: b.Path, Source: b.Source, Shape: string(b.Shape), Bytes: b.Bytes, Fingerprint: b.Fingerprint,
-		Entries: []entryRow{}, Files: []fileRow{}, Links: []linkRow{}, Wasm: []wasmRow{},
+func (a *app) lookLargest(b *export.Build) {
+	parts := slices.Clone(b.Parts())
+	slices.SortStableFunc(parts, func(x, y *export.File) int { return cmp.Compare(y.Bytes, x.Bytes) })
+	var rows [][]string
+	for _, f := range parts[:min(10, len(parts))] {
+		rows = append(rows, []string{settings.Size(f.Bytes).String(), term.Clean(f.Path), a.screen.In(term.Quiet, detail(f))})
 	}
-	if b.Entry != nil {
-		d.Entry, d.Title = b.Entry.Path, b.Entry.Page.Title
+	a.screen.Table([]string{"size", "largest files", ""}, rows, 0)
+}
+
+// detail says in a few words what a file is.
+func detail(f *export.File) string {
+	var list []string
+	switch {
+	case f.Media != nil && f.Media.Picture():
+		list = append(list, fmt.Sprintf("%s, %d by %d", f.Media.Format, f.Media.Width, f.Media.Height))
+	case f.Media != nil && f.Media.Length > 0:
+		list = append(list, fmt.Sprintf("%s, %s", f.Media.Format, term.Span(f.Media.Length)))
+	case f.Wasm != nil && len(f.Wasm.Memories) > 0:
+		list = append(list, fmt.Sprintf("WebAssembly, memory from %s", settings.Size(f.Wasm.Memories[0].Initial)))
+	default:
+		list = append(list, string(f.Kind))
 	}
-	for _, e := range b.Entries {
-		d.Entries = append(d.Entries, entryRow{e.File.Path, e.Reason})
+	if f.Encoding != "" {
+		list = append(list, fmt.Sprintf("%s, %s unpacked", f.Encoding, settings.Size(f.Decoded)))
 	}
+	if f.Damage != "" {
+		list = append(list, "damaged")
+	}
+	return strings.Join(list, ", ")
+}
+
+func (a *app) lookFiles(b *export.Build) {
+	var rows [][]string
 	for _, f := range b.Files {
-		d.Files = append(d.Files, fileRow{f.Path, f.Bytes, string(f.Kind), f.Encoding, fmt.Sprintf("%x", f.SHA256), f.Junk})
-		if f.Kind == export.KindWasm {
-			d.Wasm = append(d.Wasm, wasmRow{f.Path, f.Bytes})
+		what := detail(f)
+		if f.Junk != "" {
+			what = "does not belong: " + f.Junk
+		}
+		rows = append(rows, []string{settings.Size(f.Bytes).String(), term.Clean(f.Path), a.screen.In(term.Quiet, what)})
+	}
+	a.screen.Table([]string{"size", "file", "what it is"}, rows, 0)
+	for _, same := range b.Duplicates() {
+		var names []string
+		for _, f := range same {
+			names = append(names, term.Clean(f.Path))
+		}
+		a.screen.Paragraph(term.Plain, "  the same content: ", "    ", strings.Join(names, ", "))
+	}
+}
+
+func (a *app) lookLinks(b *export.Build) {
+	s := a.screen
+	var rows [][]string
+	for _, l := range b.Links {
+		tone := term.Plain
+		if l.Result != export.Found && l.Result != export.Compressed && l.Result != export.Inline {
+			tone = term.Careful
+		}
+		target := []rune(term.Clean(l.Target))
+		if len(target) > 60 {
+			target = append(target[:57], '…')
+		}
+		rows = append(rows, []string{fmt.Sprintf("%s:%d:%d", term.Clean(l.From.Path), l.Line, l.Column), l.Use, string(target), l.Certainty.String(), s.In(tone, string(l.Result))})
+	}
+	s.Table([]string{"where", "use", "names", "how sure", "result"}, rows)
+	idle := b.Unlinked()
+	if len(idle) == 0 || b.Shape == export.SinglePage {
+		return
+	}
+	s.Line("")
+	s.Line("nothing is known to load:")
+	for _, f := range idle {
+		s.Line("  %s  %s", term.Clean(f.Path), s.In(term.Quiet, settings.Size(f.Bytes).String()))
+	}
+}
+
+func (a *app) lookMemory(b *export.Build) {
+	m := b.Memory()
+	size := func(n int64) string { return settings.Size(n).String() }
+	s := a.screen
+	s.Table([]string{"what", "takes", "how it is known"}, [][]string{
+		{"WebAssembly at the start", size(m.WasmInitial), "what its modules ask for"},
+		{"pictures", size(m.Textures), "four bytes a pixel, all decoded at once"},
+		{"sounds", size(m.Sounds), "four bytes a sample, all decoded at once"},
+		{"packed data", size(m.Data), "the files, unpacked, kept whole"},
+		{"together", size(m.WasmInitial + m.Textures + m.Sounds + m.Data), "the most at once, without what scripts make while they run"},
+	}, 1)
+	s.Line("")
+	if m.WasmMaximum > 0 {
+		s.Line("  WebAssembly may grow to %s.", size(m.WasmMaximum))
+	}
+	s.Line("  A phone's tab can be expected to give about %s, a desk's %s (docs/memory.md says why).", size(check.PhoneTab), size(check.DeskTab))
+	var heavy []*export.File
+	for _, f := range b.Parts() {
+		if f.Media != nil && f.Media.Decoded() > 0 {
+			heavy = append(heavy, f)
 		}
 	}
-	for _, l := range b.Links {
-		d.Links = append(d.Links, linkRow{l.From.Path, l.Line, l.Column, l.Use, l.Target, l.Certainty.String(), string(l.Result)})
+	if len(heavy) == 0 {
+		return
 	}
-	return d
+	slices.SortStableFunc(heavy, func(x, y *export.File) int { return cmp.Compare(y.Media.Decoded(), x.Media.Decoded()) })
+	var rows [][]string
+	for _, f := range heavy[:min(10, len(heavy))] {
+		rows = append(rows, []string{size(f.Media.Decoded()), term.Clean(f.Path), s.In(term.Quiet, detail(f))})
+	}
+	s.Line("")
+	s.Table([]string{"decoded", "the most of pictures and sounds", ""}, rows, 0)
 }

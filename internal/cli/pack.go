@@ -60,7 +60,7 @@ func (a *app) runPack(ctx context.Context, args []string, folder, ver string) er
 	if ver, err = chosenVersion(p, ver); err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, args)
+	_, b, err := a.subject(ctx, args, anew)
 	if err != nil {
 		return err
 	}

@@ -58,7 +58,7 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 	if f.version, err = chosenVersion(p, f.version); err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, args)
+	_, b, err := a.subject(ctx, args, anew)
 	if err != nil {
 		return err
 	}

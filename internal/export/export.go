@@ -14,6 +14,8 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -36,6 +38,8 @@ type Build struct {
 	Bytes       int64  // of all files but junk
 
 	source source
+	known  map[string]facts // what a cache knows
+	news   bool             // something was read that the cache does not know
 	from   map[*File][]Link // links by the file they stand in
 	linked map[*File]bool   // files that something may load
 	lower  map[string]*File // by path in small letters, for links that differ in letter case
@@ -60,7 +64,9 @@ type File struct {
 	Wasm   *wasm.Module
 	Media  *media.Info
 
-	links []web.Link
+	links   []web.Link
+	stamp   string    // tells whether the file changed; "" when that can't be told
+	changed time.Time // when it was written
 
 	open func() (io.ReadCloser, error)
 }
@@ -129,16 +135,22 @@ func (b *Build) read(ctx context.Context) error {
 		return err
 	}
 	slices.SortFunc(b.Files, func(x, y *File) int { return cmp.Compare(x.Path, y.Path) })
+	var news atomic.Bool
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for _, f := range b.Files {
 		work.Go(func() error {
+			if f.recall(b.known) {
+				return ctx.Err()
+			}
+			news.Store(true)
 			return f.read(ctx)
 		})
 	}
 	if err := work.Wait(); err != nil {
 		return err
 	}
+	b.news, b.known = news.Load(), nil
 	b.settle()
 	if len(b.Parts()) == 0 {
 		return &Unreadable{Path: b.Path, Reason: "there is no file in it", Next: "export the game again, and name the folder that the engine wrote"}
@@ -148,7 +160,7 @@ func (b *Build) read(ctx context.Context) error {
 
 // settle works out what follows from the files as a whole.
 func (b *Build) settle() {
-	b.byPath, b.lower, b.linked, b.from = map[string]*File{}, map[string]*File{}, map[*File]bool{}, map[*File][]Link{}
+	b.byPath, b.lower = map[string]*File{}, map[string]*File{}
 	for _, f := range b.Files {
 		b.byPath[f.Path] = f
 		b.lower[strings.ToLower(f.Path)] = f

@@ -34,6 +34,7 @@ const (
 // resolve finds out where all links lead. A text that could be a file's name and is none is dropped.
 func (b *Build) resolve() {
 	folders := b.folders()
+	b.Links, b.linked, b.from = nil, map[*File]bool{}, map[*File][]Link{}
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
 			link := b.lead(f, l)

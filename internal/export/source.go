@@ -4,12 +4,14 @@ import (
 	"archive/zip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"strings"
+	"time"
 )
 
 // A source is where the files of an export come from.
@@ -82,12 +84,17 @@ func (root folder) list() ([]*File, error) {
 			return err
 		}
 		files = append(files, &File{
-			Path: filepath.ToSlash(inside), Bytes: info.Size(),
+			Path: filepath.ToSlash(inside), Bytes: info.Size(), stamp: stampOf(info), changed: info.ModTime(),
 			open: func() (io.ReadCloser, error) { return os.Open(name) },
 		})
 		return nil
 	})
 	return files, err
+}
+
+// stampOf is different after a file was written again.
+func stampOf(info fs.FileInfo) string {
+	return fmt.Sprintf("%d %d", info.Size(), info.ModTime().UnixNano())
 }
 
 // page is an export that is one HTML file.
@@ -102,7 +109,7 @@ func (p page) list() ([]*File, error) {
 		return nil, &Unreadable{Path: string(p), Reason: "it can't be read", Cause: err}
 	}
 	return []*File{{
-		Path: filepath.Base(string(p)), Bytes: info.Size(),
+		Path: filepath.Base(string(p)), Bytes: info.Size(), stamp: stampOf(info), changed: info.ModTime(),
 		open: func() (io.ReadCloser, error) { return os.Open(string(p)) },
 	}}, nil
 }
@@ -116,9 +123,11 @@ const (
 )
 
 type zipFile struct {
-	path string
-	file *os.File
-	zip  *zip.Reader
+	path    string
+	file    *os.File
+	zip     *zip.Reader
+	size    int64
+	changed time.Time
 }
 
 func openZip(path string, f *os.File, size int64) (source, error) {
@@ -127,7 +136,11 @@ func openZip(path string, f *os.File, size int64) (source, error) {
 		f.Close()
 		return nil, &Unreadable{Path: path, Reason: "the zip is broken", Next: "make the zip again; its download or copy may have broken off", Cause: err}
 	}
-	return &zipFile{path, f, r}, nil
+	z := &zipFile{path: path, file: f, zip: r, size: size}
+	if info, err := f.Stat(); err == nil {
+		z.changed = info.ModTime()
+	}
+	return z, nil
 }
 
 func (z *zipFile) kind() string { return "zip" }
@@ -158,7 +171,10 @@ func (z *zipFile) list() ([]*File, error) {
 		if total > maxZipBytes || f.UncompressedSize64 > 1<<30 && f.UncompressedSize64/max(f.CompressedSize64, 1) > maxZipRatio {
 			return nil, refuse("it unpacks to far more than any game has")
 		}
-		files = append(files, &File{Path: f.Name, Bytes: int64(f.UncompressedSize64), open: f.Open})
+		files = append(files, &File{
+			Path: f.Name, Bytes: int64(f.UncompressedSize64), open: f.Open,
+			stamp: fmt.Sprintf("%d %08x %d %d", f.UncompressedSize64, f.CRC32, z.changed.UnixNano(), z.size), changed: z.changed,
+		})
 	}
 	return files, nil
 }

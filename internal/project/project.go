@@ -41,6 +41,7 @@ type Game struct {
 	Studio  string `toml:"studio" doc:"who makes it; may be left out"`
 	Version string `toml:"version" doc:"the version that the next send uploads"`
 	Export  string `toml:"export" doc:"the engine's web export: a folder, a zip or one HTML page, relative to this file"`
+	Entry   string `toml:"entry" doc:"the entry page inside the export, if havvel should take another than it finds"`
 }
 
 // A Destination is a named place that versions go to.

@@ -80,9 +80,10 @@ func number[N uint16 | uint32](b []byte, read func([]byte) N) int {
 	return int(read(b))
 }
 
-// seconds is a length in samples at a rate, as a time; 0 when the rate is.
+// seconds is a length in samples at a rate, as a time; 0 when there is no rate, or the header is plainly wrong.
 func seconds(samples int64, rate int) time.Duration {
-	if rate <= 0 || samples < 0 {
+	const longest = 100 * 3600
+	if rate <= 0 || samples < 0 || float64(samples)/float64(rate) > longest {
 		return 0
 	}
 	return time.Duration(float64(samples) / float64(rate) * float64(time.Second))

@@ -309,7 +309,7 @@ func (d *reader) data(end int64) {
 				d.u32()
 			}
 			if !d.constant() {
-				d.m.DataBytes += end - d.offset() // the rest is data, near enough
+				d.m.DataBytes += max(0, end-d.offset()) // the rest is data, near enough
 				return
 			}
 		case 1:

@@ -1,0 +1,159 @@
+package tests
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"io"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"havvel/internal/demo"
+	"havvel/internal/demo/game"
+)
+
+// TestLookScreens: what look prints of the demo game, in each of its forms.
+func TestLookScreens(t *testing.T) {
+	export := write(t, demo.Good())
+	here := t.TempDir()
+	run(t, here, "look", export).must(t, 0, "wasm-split", "to start", "in memory", "fingerprint", "largest files", "lane.pack", "PNG, 480 by 270")
+	run(t, here, "look", export, "--files").must(t, 0, "rules.wasm", "memory from 131 KB")
+	run(t, here, "look", export, "--links").must(t, 0, "index.html:14:14", "loader.js", "certain", "found")
+	run(t, here, "look", export, "--memory").must(t, 0, "four bytes a pixel", "backdrop.png")
+}
+
+// TestLookFollows: nothing of the demo game is taken for unused, and all of it comes before the start.
+func TestLookFollows(t *testing.T) {
+	type document struct {
+		Unlinked []string
+		Start    struct {
+			Bytes int64
+			Files []string
+		}
+		Wasm []struct {
+			File     string
+			Memories []struct{ Initial, Maximum int64 }
+		}
+		Memory struct{ Pictures int64 }
+	}
+	d := decode[document](t, run(t, t.TempDir(), "look", "--json", write(t, demo.Good())).must(t, 0))
+	if len(d.Unlinked) != 0 || len(d.Start.Files) != 8 || len(d.Wasm) != 1 || d.Wasm[0].Memories[0].Initial != 131072 || d.Memory.Pictures != 4*(480*270+64*64) {
+		t.Errorf("%+v", d)
+	}
+}
+
+// TestEntryFlag: with several pages, the one that loads the game is taken, and --entry settles it.
+func TestEntryFlag(t *testing.T) {
+	files := game.Files{"help.html": []byte("<script>1</script>"), "other.html": []byte("<canvas></canvas><script src=o.js></script>"), "o.js": []byte("1")}
+	for name, data := range demo.Good() {
+		files[strings.Replace(name, "index.html", "play.html", 1)] = data
+	}
+	export := write(t, files)
+	here := t.TempDir()
+	if l := decode[look](t, run(t, here, "look", "--json", export).must(t, 0)); l.Entry != "play.html" {
+		t.Errorf("the entry page is %s", l.Entry)
+	}
+	run(t, here, "look", export).must(t, 0, "could also be other.html", "--entry")
+	run(t, here, "look", export, "--entry", "other.html").must(t, 0, "entry page   other.html")
+	run(t, here, "check", export, "--entry", "none.html").must(t, 2, "no HTML page none.html", "its pages are: help.html")
+}
+
+// TestFormats: SARIF and JUnit as programs of a build server read them.
+func TestFormats(t *testing.T) {
+	_, project := portal(t, nil)
+	flawed := filepath.Join("export", "flawed")
+	var log struct {
+		Version string
+		Runs    []struct {
+			Tool struct {
+				Driver struct {
+					Name  string
+					Rules []struct{ ID string }
+				}
+			}
+			Results []struct {
+				RuleID    string
+				RuleIndex int
+				Level     string
+				Message   struct{ Text string }
+				Locations []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn int }
+					}
+				}
+			}
+		}
+	}
+	e := run(t, project, "check", flawed, "--format", "sarif").must(t, 1)
+	if err := json.Unmarshal([]byte(e.out), &log); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 {
+		t.Fatalf("%v: %s", err, e.out)
+	}
+	driver, errors := log.Runs[0].Tool.Driver, 0
+	for _, r := range log.Runs[0].Results {
+		if driver.Rules[r.RuleIndex].ID != r.RuleID || r.Message.Text == "" || len(r.Locations) != 1 {
+			t.Errorf("%+v", r)
+		}
+		if r.Level == "error" {
+			errors++
+		}
+		uri := r.Locations[0].PhysicalLocation.ArtifactLocation.URI
+		if _, ok := snapshot(t, project)["/"+uri]; !ok {
+			t.Errorf("%s leads to no file", uri)
+		}
+	}
+	if errors != 3 || driver.Name != "havvel" {
+		t.Errorf("%d errors", errors)
+	}
+
+	var suites struct {
+		Suites []struct {
+			Name     string `xml:"name,attr"`
+			Tests    int    `xml:"tests,attr"`
+			Failures int    `xml:"failures,attr"`
+			Cases    []struct {
+				Failure *struct {
+					Text string `xml:",chardata"`
+				} `xml:"failure"`
+			} `xml:"testcase"`
+		} `xml:"testsuite"`
+	}
+	e = run(t, project, "check", flawed, "--format", "junit").must(t, 1)
+	d := xml.NewDecoder(strings.NewReader(e.out))
+	d.Strict = true
+	if err := d.Decode(&suites); err != nil || len(suites.Suites) != 1 {
+		t.Fatalf("%v: %s", err, e.out)
+	}
+	for {
+		token, err := d.Token()
+		if err == io.EOF {
+			break
+		}
+		if text, ok := token.(xml.CharData); err != nil || !ok || strings.TrimSpace(string(text)) != "" {
+			t.Fatalf("something follows the document: %v %v", token, err)
+		}
+	}
+	failed := 0
+	for _, c := range suites.Suites[0].Cases {
+		if c.Failure != nil {
+			failed++
+		}
+	}
+	if s := suites.Suites[0]; s.Failures != 3 || failed != 3 || s.Tests != len(s.Cases) || s.Name != "brackwater" {
+		t.Errorf("%d failures, %d failed cases of %d", s.Failures, failed, s.Tests)
+	}
+}
+
+func TestCheckFlags(t *testing.T) {
+	_, project := portal(t, nil)
+	flawed := filepath.Join("export", "flawed")
+	run(t, project, "check", "--explain", "link-case").must(t, 0, "On the developer's disk", "before:", "after:")
+	run(t, project, "check", "--explain", "link-cse").must(t, 2, `did you mean "link-case"?`)
+	run(t, project, "check", flawed, "--only", "page").must(t, 0, "no errors")
+	if e := run(t, project, "check", flawed, "--only", "link", "--level", "error").must(t, 1, "link-case", "link-missing"); strings.Contains(e.out, "encoding-unserved") || strings.Contains(e.out, "hook-absent") {
+		t.Errorf("shows what was not asked for:\n%s", e.out)
+	}
+	run(t, project, "check", "--only", "nothing").must(t, 2, "no check")
+	run(t, project, "check", "--format", "yaml").must(t, 2, "it can be text, json, sarif, junit")
+	run(t, project, "check", "--level", "fatal").must(t, 2, "it can be note, warning, error")
+}
