@@ -157,3 +157,30 @@ func TestCheckFlags(t *testing.T) {
 	run(t, project, "check", "--format", "yaml").must(t, 2, "it can be text, json, sarif, junit")
 	run(t, project, "check", "--level", "fatal").must(t, 2, "it can be note, warning, error")
 }
+
+// TestRules: the rulebooks that ship can be listed, shown and begun from; mistakes in one's own are named.
+func TestRules(t *testing.T) {
+	here := t.TempDir()
+	run(t, here, "rules", "list").must(t, 0, "brackwater", "quillmarsh", "osierfold")
+	run(t, here, "rules", "show", "osierfold").must(t, 0, "the entry page, and a zip of the rest", "200 MB", "Osierfold.playBegan")
+	own := run(t, here, "rules", "show", "brackwater", "--toml").must(t, 0).out
+	writeInto(t, here, game.Files{"own.toml": []byte(own), "bad.toml": []byte(strings.Replace(own, "hand_over", "handover", 1))})
+	run(t, here, "rules", "check", "own.toml").must(t, 0, "no mistakes")
+	run(t, here, "rules", "check", "bad.toml").must(t, 2, "bad.toml:9:1", `did you mean "hand_over"?`)
+	run(t, here, "rules", "check", "none.toml").must(t, 2, "none.toml")
+	run(t, here, "rules", "show", "brakwater").must(t, 2, `did you mean "brackwater"?`)
+	run(t, here, "rules", "sohw").must(t, 2, "havvel rules --help")
+}
+
+// TestSeveralPortals: one export checked for three portals; each finding says for whom it holds.
+func TestSeveralPortals(t *testing.T) {
+	_, project := portal(t, nil)
+	toml := snapshot(t, project)["/havvel.toml"] + "\n[to.quillmarsh]\nrulebook = \"quillmarsh\"\n[to.osierfold]\nrulebook = \"osierfold\"\n"
+	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
+	flawed := filepath.Join("export", "flawed")
+	run(t, project, "check", flawed).must(t, 1, "for Brackwater, Osierfold and Quillmarsh", "4 errors" /* the brotli file counts for two */)
+	run(t, project, "check", flawed, "--to", "quillmarsh", "--only", "encoding").must(t, 0, "no errors")
+	run(t, project, "pack", "--to", "quillmarsh").must(t, 0, "quillmarsh-0.4.0.zip", "of 500 MB allowed")
+	run(t, project, "pack", "--to", "osierfold").must(t, 3, "writes zips only")
+	run(t, project, "send", "--to", "quillmarsh").must(t, 3, "no [[send]] steps")
+}

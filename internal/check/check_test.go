@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"havvel/internal/export"
 	"havvel/internal/rulebook"
@@ -174,7 +175,19 @@ var flawed = map[string]struct {
 	"leftover-work":    {with("art/lane.psd", "8BPS"), []string{"warning art/lane.psd"}},
 	"leftover-secret":  {with(".env", "KEY=1"), []string{"error .env"}},
 	"leftover-archive": {with("old.zip", "PK\x03\x04"), []string{"note old.zip"}},
+	"fresh-same":       {func(map[string]string) {}, []string{"note "}},
+	"fresh-version":    {func(map[string]string) {}, []string{"warning "}},
+	"fresh-old":        {func(map[string]string) {}, []string{"note "}},
 	"leftover-unused":  {with("old.pack", noise+noise+noise), []string{"note old.pack"}},
+}
+
+// history is what the logbook and the project say for the checks of freshness.
+var history = map[string]func(s *Subject){
+	"fresh-same": func(s *Subject) { s.Sent = []Sent{{"0.4.0", s.Build.Fingerprint, "public", time.Now()}} },
+	"fresh-version": func(s *Subject) {
+		s.Version, s.Sent = "0.4.0", []Sent{{"0.3.0", "a", "public", time.Now()}, {"0.4.0", "b", "public", time.Now()}}
+	},
+	"fresh-old": func(s *Subject) { s.Newest = Source{"lane.c", time.Now().Add(time.Hour)} },
 }
 
 var noise = strings.Repeat("\x00\x01", 20_000)
@@ -241,7 +254,11 @@ func TestCatalogue(t *testing.T) {
 			files := good()
 			how.spoil(files)
 			var got []string
-			for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Plants: true}) {
+			s := Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Plants: true}
+			if set := history[c.ID]; set != nil {
+				set(&s)
+			}
+			for _, f := range Run(s) {
 				if f.ID == c.ID {
 					got = append(got, place(f))
 					if f.Message == "" || f.Fix == "" || f.Destination != "arcade" {

@@ -127,7 +127,7 @@ var linkChecks = []*Check{
 		After:  `<script src="lib.js">`,
 		Run: func(p *Pass) {
 			for _, l := range p.Build.Links {
-				if (l.Result != export.OtherOrigin && l.Result != export.Insecure) || l.Use == "page" || l.From.Page == nil && l.Certainty == web.Possible || allowed(p, l.Target) {
+				if (l.Result != export.OtherOrigin && l.Result != export.Insecure) || l.Use == "page" || l.From.Page == nil && l.Certainty == web.Possible || allowed(p, l.Target) || isHook(p, l.Target) {
 					continue
 				}
 				f := at(l)

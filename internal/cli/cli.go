@@ -82,7 +82,7 @@ func (a *app) root() *cobra.Command {
 		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
 		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack()}},
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish()}},
-		{"For practice:", []*cobra.Command{a.standin()}},
+		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, c := range g.commands {
@@ -106,6 +106,19 @@ func (a *app) new(c command) *cobra.Command {
 		},
 		RunE: func(cmd *cobra.Command, args []string) error { return c.run(cmd.Context(), args) },
 	}
+}
+
+// group makes a command that only holds others.
+func (a *app) group(c command, inner ...*cobra.Command) *cobra.Command {
+	g := &cobra.Command{Use: c.use, Short: c.short, Long: c.long, Example: c.example}
+	g.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return cmd.Help()
+		}
+		return &usage{fmt.Sprintf("there is no command %q", cmd.CommandPath()+" "+args[0]), cmd.CommandPath()}
+	}
+	g.AddCommand(inner...)
+	return g
 }
 
 func (a *app) withJSON(c *cobra.Command) {
@@ -228,9 +241,19 @@ func subjects(p *project.Project, b *export.Build, to []string) ([]check.Subject
 	if len(destinations) == 0 {
 		return []check.Subject{{Build: b, Accepts: accepts(p)}}, nil
 	}
+	// A logbook that can't be read hinders sending, not checking.
+	sent, _, _ := logbook.Open(p.Folder).Deliveries()
+	path, changed := p.Newest()
 	var list []check.Subject
 	for _, d := range destinations {
-		list = append(list, subject(p, d, b))
+		s := subject(p, d, b)
+		s.Version, s.Newest = p.Game.Version, check.Source{Path: path, Changed: changed}
+		for _, l := range sent {
+			if l.Destination == d.Name {
+				s.Sent = append(s.Sent, check.Sent{Version: l.Version, Fingerprint: l.Fingerprint, State: l.State, At: l.Sent})
+			}
+		}
+		list = append(list, s)
 	}
 	return list, nil
 }

@@ -85,10 +85,12 @@ func commandsPage(string) string {
 		if c.GroupID == "" {
 			continue
 		}
-		fmt.Fprintf(&b, "\n## havvel %s\n\n```text\n", c.Name())
-		c.SetOut(&b)
-		writeHelp(c)
-		b.WriteString("```\n")
+		for _, c := range append([]*cobra.Command{c}, c.Commands()...) {
+			fmt.Fprintf(&b, "\n## %s\n\n```text\n", c.CommandPath())
+			c.SetOut(&b)
+			writeHelp(c)
+			b.WriteString("```\n")
+		}
 	}
 	return b.String()
 }

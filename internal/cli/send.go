@@ -93,6 +93,9 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 
 // sendable says what forbids sending a build to a destination.
 func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) error {
+	if len(d.Rules.Send) == 0 {
+		return fmt.Errorf("can't send to %s: its rulebook has no [[send]] steps\n  havvel pack may write the archive, to be uploaded by hand", d.Rules.Name)
+	}
 	if err := a.forbidden(p, d, b); err != nil {
 		return err
 	}

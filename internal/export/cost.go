@@ -2,6 +2,7 @@ package export
 
 import (
 	"crypto/sha256"
+	"time"
 
 	"havvel/internal/export/wasm"
 	"havvel/internal/export/web"
@@ -105,6 +106,17 @@ func (b *Build) Features() []wasm.Feature {
 		}
 	}
 	return list
+}
+
+// Newest is when the latest file of the build was written; zero when that is not known.
+func (b *Build) Newest() time.Time {
+	var newest time.Time
+	for _, f := range b.Parts() {
+		if f.changed.After(newest) {
+			newest = f.changed
+		}
+	}
+	return newest
 }
 
 // Duplicates lists files with the same content, two or more in each list, in the order of their paths.

@@ -57,6 +57,9 @@ func New(ctx context.Context, b *export.Build, to For) (*Plan, error) {
 	if b.Entry == nil {
 		return nil, fmt.Errorf("can't pack %s: there is no HTML page in it that a host could open", b.Path)
 	}
+	if to.Rules != nil && to.Rules.Archive.HandOver != "zip" {
+		return nil, fmt.Errorf("can't pack for %s: it takes archives of the form %q, and this havvel writes zips only", to.Rules.Name, to.Rules.Archive.HandOver)
+	}
 	p := &Plan{to: to, build: b}
 	for _, step := range steps {
 		if err := step(ctx, p); err != nil {

@@ -5,6 +5,7 @@ package rulebook
 
 import (
 	"embed"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -35,14 +36,14 @@ type Rulebook struct {
 	Refusal Refusal           `toml:"refusal" doc:"how the portal says no"`
 	States  map[string]string `toml:"states" doc:"the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced"`
 	Keep    []string          `toml:"keep" doc:"values taken from answers that later commands need; they are written to the logbook, so never a secret"`
-	Send    []Step            `toml:"send" doc:"the steps that upload a version"`
+	Send    []Step            `toml:"send" doc:"the steps that upload a version; without them a build is checked and packed, and not sent"`
 	Follow  []Step            `toml:"follow" doc:"the steps that ask what became of a version"`
 	Publish []Step            `toml:"publish" doc:"the steps that make a sent version public"`
 }
 
 // Archive says what is handed over.
 type Archive struct {
-	HandOver  string        `toml:"hand_over" doc:"\"zip\": one zip with the entry page at its root"`
+	HandOver  string        `toml:"hand_over" doc:"\"zip\": one zip with the entry page at its root; \"entry-apart\": the entry page, and a zip of the rest; \"one-page\": everything in one HTML page; \"folder\". Pack writes zips so far"`
 	Limit     settings.Size `toml:"limit" doc:"the largest archive"`
 	FileLimit settings.Size `toml:"file_limit" doc:"the largest single file, unpacked"`
 	Files     int           `toml:"files" doc:"the most files"`
@@ -136,18 +137,27 @@ func Names() []string {
 	return names
 }
 
+// Text returns a rulebook that ships as it is written.
+func Text(name string) ([]byte, error) {
+	if !slices.Contains(Names(), name) {
+		return nil, unknownName(name)
+	}
+	return shipped.ReadFile(path.Join("ship", name+".toml"))
+}
+
+func unknownName(name string) error {
+	message := fmt.Sprintf("no rulebook %q ships with havvel; there is: %s", name, strings.Join(Names(), ", "))
+	if near := settings.Nearest(name, Names()); near != "" {
+		message = fmt.Sprintf("no rulebook %q ships with havvel; did you mean %q?", name, near)
+	}
+	return errors.New(message + " (for your own, name its file, ending in .toml)")
+}
+
 // Find returns the rulebook of that name: one that ships, or, when the name ends in .toml, a file,
 // relative to folder. Errors are *settings.Problem, or say that there is none of that name.
 func Find(name, folder string) (*Rulebook, error) {
 	if !strings.HasSuffix(name, ".toml") {
-		if !slices.Contains(Names(), name) {
-			near := settings.Nearest(name, Names())
-			if near == "" {
-				near = strings.Join(Names(), ", ")
-			}
-			return nil, fmt.Errorf("no rulebook %q ships with havvel (there is: %s); for your own, name its file, ending in .toml", name, near)
-		}
-		data, err := shipped.ReadFile(path.Join("ship", name+".toml"))
+		data, err := Text(name)
 		if err != nil {
 			return nil, err
 		}

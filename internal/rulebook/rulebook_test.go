@@ -11,7 +11,7 @@ import (
 
 func TestShipped(t *testing.T) {
 	for _, name := range Names() {
-		if r, err := Find(name, "."); err != nil || r.About == "" || r.Key.Where == "" {
+		if r, err := Find(name, "."); err != nil || r.About == "" || r.Key.Where == "" || len(r.Views) == 0 || r.Archive.Limit == 0 {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

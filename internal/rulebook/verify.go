@@ -36,7 +36,7 @@ func (r *Rulebook) verify() error {
 	if r.Name == "" {
 		return fmt.Errorf("name is missing")
 	}
-	if err := settings.Within("archive.hand_over", r.Archive.HandOver, "zip"); err != nil {
+	if err := settings.Within("archive.hand_over", r.Archive.HandOver, "zip", "entry-apart", "one-page", "folder"); err != nil {
 		return err
 	}
 	for _, e := range r.Serves.Encodings {
@@ -66,9 +66,6 @@ func (r *Rulebook) verify() error {
 		if err := settings.Within("states."+theirs, ours, states...); err != nil {
 			return err
 		}
-	}
-	if len(r.Send) == 0 {
-		return fmt.Errorf("there is no [[send]] step")
 	}
 	afterSend, err := verifySteps("send", r.Send, given)
 	if err != nil {
