@@ -204,7 +204,7 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 		a.showGroup(g.title, g.tone, findings, g.has, len(subjects) > 1)
 	}
 	s.Line("")
-	errors := check.Errors(findings)
+	errors := len(distinct(findings, groups[0].has))
 	switch {
 	case errors > 0 && len(portals) > 0:
 		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: %s", errors, does(errors, "error", "errors"), blocked(subjects, findings))))
@@ -233,18 +233,7 @@ const most = 10
 
 func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, has func(check.Finding) bool, several bool) {
 	s := a.screen
-	var mine []check.Finding
-	for _, f := range findings {
-		if !has(f) {
-			continue
-		}
-		same := func(o check.Finding) bool {
-			return o.ID == f.ID && o.File == f.File && o.Line == f.Line && o.Column == f.Column && o.Message == f.Message
-		}
-		if !slices.ContainsFunc(mine, same) {
-			mine = append(mine, f)
-		}
-	}
+	mine := distinct(findings, has)
 	if len(mine) == 0 {
 		return
 	}
@@ -274,6 +263,23 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more of %s", n, id)))
 		}
 	}
+}
+
+// distinct lists the findings of a group, those that hold for several destinations once.
+func distinct(findings []check.Finding, has func(check.Finding) bool) []check.Finding {
+	type place struct {
+		id, file, message string
+		line, column      int
+	}
+	seen := map[place]bool{}
+	var list []check.Finding
+	for _, f := range findings {
+		if p := (place{f.ID, f.File, f.Message, f.Line, f.Column}); has(f) && !seen[p] {
+			seen[p] = true
+			list = append(list, f)
+		}
+	}
+	return list
 }
 
 // everywhere reports whether a finding holds for more than one destination, so that naming one misleads.
