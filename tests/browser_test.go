@@ -5,6 +5,7 @@ import (
 	"context"
 	"image"
 	_ "image/png"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -122,9 +123,9 @@ func serve(t *testing.T, files game.Files) string {
 	return s.URL
 }
 
-// TestGame plays both shapes of the export: a night is solved by keys, and the best is kept.
+// TestGame plays the export in every shape: a night is solved by keys, and the best is kept.
 func TestGame(t *testing.T) {
-	for shape, files := range map[string]game.Files{"wasm-split": game.WasmSplit(), "single-page": game.SinglePage()} {
+	for shape, files := range map[string]game.Files{"wasm-split": game.WasmSplit(), "single-page": game.SinglePage(), "wasm": game.Wasm(), "script": game.Script()} {
 		t.Run(shape, func(t *testing.T) {
 			ctx, problems := browser(t, 480, 320)
 			do(t, ctx, chromedp.Navigate(serve(t, files)+"/"), chromedp.WaitNotPresent(chromedp.CSS("#loading")))
@@ -144,7 +145,9 @@ func TestGame(t *testing.T) {
 // TestNightsCanBeSolved solves every night by the rules' own hints, in as few turns as they promise.
 func TestNightsCanBeSolved(t *testing.T) {
 	ctx, _ := browser(t, 320, 240)
-	do(t, ctx, chromedp.Navigate(serve(t, game.WasmSplit())+"/style.css"))
+	all := game.Script()
+	maps.Copy(all, game.WasmSplit())
+	do(t, ctx, chromedp.Navigate(serve(t, all)+"/style.css"))
 	type night struct {
 		Name           string
 		Needed, Turned int
@@ -169,6 +172,25 @@ func TestNightsCanBeSolved(t *testing.T) {
 	})()`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		t.Fatal(err)
+	}
+	agree, err := chromedp.Run(ctx, chromedp.Evaluate[string](`(async () => {
+		const { instance: { exports: wasm } } = await WebAssembly.instantiate(await (await fetch("rules.wasm")).arrayBuffer());
+		const script = new Function(await (await fetch("rules.js")).text() + "; return TinderwickRules;")();
+		for (const n of await (await fetch("nights.json")).json()) {
+			const say = (rules) => {
+				const w = n.rows[0].length, h = n.rows.length;
+				let low = 0, high = 0, said = "";
+				n.rows.forEach((row, y) => [...row].forEach((c, x) => { const p = y * w + x; if (c === "o") p < 32 ? (low |= 1 << p) : (high |= 1 << (p - 32)); }));
+				said += rules.lay(w, h, high, low) + " " + rules.make(n.seed, n.turns) + " " + rules.turn(999);
+				for (let i = 0; i < 60 && !rules.solved(); i++) { const p = rules.hint(); said += " " + p + rules.turn(p) + rules.is_lit(p); }
+				return said;
+			};
+			if (say(wasm) !== say(script)) return n.name + ": " + say(wasm) + " | " + say(script);
+		}
+		return "";
+	})()`, chromedp.EvalAwaitPromise))
+	if err != nil || agree != "" {
+		t.Errorf("WebAssembly and script don't agree: %s (%v)", agree, err)
 	}
 	if len(nights) < 20 {
 		t.Errorf("there are %d nights", len(nights))

@@ -81,15 +81,15 @@ func TestFingerprint(t *testing.T) {
 
 func TestShapes(t *testing.T) {
 	single := write(t, game.SinglePage())
-	wasm := demo.Good()
-	delete(wasm, "lane.pack")
-	script := game.Files{"index.html": []byte("<canvas></canvas><script src=a.js></script>"), "a.js": []byte("1"), "b.png": []byte("\x89PNG\r\n\x1a\n")}
 	for path, shape := range map[string]string{
 		single: "single-page", filepath.Join(single, "index.html"): "single-page",
-		write(t, demo.Good()): "wasm-split", write(t, wasm): "wasm", write(t, script): "script",
+		write(t, demo.Good()): "wasm-split", write(t, game.Wasm()): "wasm", write(t, game.Script()): "script",
 	} {
 		if l := decode[look](t, run(t, t.TempDir(), "look", "--json", path).must(t, 0)); l.Shape != shape {
 			t.Errorf("%s is %q, not %q", path, l.Shape, shape)
+		}
+		if e := run(t, t.TempDir(), "check", path, "--json").must(t, 0); strings.Contains(e.out, "link-") || strings.Contains(e.out, "warning") {
+			t.Errorf("%s: the good export raises findings:\n%s", shape, e.out)
 		}
 	}
 }

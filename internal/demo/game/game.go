@@ -6,8 +6,11 @@ import (
 	"bytes"
 	"embed"
 	"encoding/base64"
+	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 )
 
@@ -25,19 +28,88 @@ var modules = []string{"gl.js", "text.js", "sound.js", "scene.js", "play.js", "s
 // WasmSplit is the export in the shape wasm-split: page, stylesheet, loader, runtime, WebAssembly and a
 // packed data file.
 func WasmSplit() Files {
+	files := common("rules.wasm", "lane.pack")
+	files["rules.wasm"], files["lane.pack"] = read("rules.wasm"), read("lane.pack")
+	return files
+}
+
+// Wasm is the export in the shape wasm: as WasmSplit, with the data as files of their own.
+func Wasm() Files {
+	data := unpacked()
+	files := common(append([]string{"rules.wasm"}, slices.Sorted(maps.Keys(data))...)...)
+	files["rules.wasm"] = read("rules.wasm")
+	maps.Copy(files, data)
+	return files
+}
+
+// Script is the export in the shape script: as Wasm, with the rules in a script.
+func Script() Files {
+	data := unpacked()
+	files := common(slices.Sorted(maps.Keys(data))...)
+	files["index.html"] = page(iconLink, styleLink, scriptTags("rules.js", "runtime.js", "loader.js"))
+	files["rules.js"] = read("rules.js")
+	maps.Copy(files, data)
+	return files
+}
+
+const (
+	iconLink  = `<link rel="icon" href="icon.png">`
+	styleLink = `<link rel="stylesheet" href="style.css">`
+)
+
+// common are the files that every export of several files has; the loader brings these parts.
+func common(parts ...string) Files {
 	return Files{
-		"index.html": page(
-			`<link rel="icon" href="icon.png">`,
-			`<link rel="stylesheet" href="style.css">`,
-			`<script src="runtime.js"></script>`+"\n"+`<script src="loader.js"></script>`),
+		"index.html":   page(iconLink, styleLink, scriptTags("runtime.js", "loader.js")),
 		"style.css":    read("style.css"),
-		"loader.js":    read("loader.js"),
+		"loader.js":    loader(parts...),
 		"runtime.js":   runtime(),
-		"rules.wasm":   read("rules.wasm"),
-		"lane.pack":    read("lane.pack"),
 		"icon.png":     read("icon.png"),
 		"backdrop.png": read("backdrop.png"),
 	}
+}
+
+func scriptTags(names ...string) string {
+	var tags []string
+	for _, name := range names {
+		tags = append(tags, fmt.Sprintf(`<script src="%s"></script>`, name))
+	}
+	return strings.Join(tags, "\n")
+}
+
+// loader is the loader's script, for these parts.
+func loader(parts ...string) []byte {
+	quoted := make([]string, len(parts))
+	for i, p := range parts {
+		quoted[i] = fmt.Sprintf("%q", p)
+	}
+	return bytes.Replace(read("loader.js"), []byte("{{parts}}"), []byte(strings.Join(quoted, ", ")), 1)
+}
+
+// unpacked are the parts of the data file, each as a file.
+func unpacked() Files {
+	pack := read("lane.pack")
+	size := binary.LittleEndian.Uint32(pack[4:])
+	var parts []struct {
+		Name, Type     string
+		Offset, Length int
+	}
+	if err := json.Unmarshal(pack[8:8+size], &parts); err != nil {
+		panic(err) // it is part of the program
+	}
+	files := Files{}
+	for _, p := range parts {
+		name := p.Name
+		switch p.Type {
+		case "application/json":
+			name += ".json"
+		case "audio/wav":
+			name += ".wav"
+		}
+		at := 8 + int(size) + p.Offset
+		files[name] = pack[at : at+p.Length]
+	}
+	return files
 }
 
 // SinglePage is the export in the shape single-page: everything in one HTML file.
@@ -47,7 +119,7 @@ func SinglePage() Files {
 		fmt.Sprintf(`<link rel="icon" href="%s">`, data("image/png", "icon.png")),
 		"<style>\n"+style+"</style>",
 		held("rules.wasm")+held("lane.pack")+
-			"<script>\n"+string(runtime())+"</script>\n<script>\n"+string(read("loader.js"))+"</script>")}
+			"<script>\n"+string(runtime())+"</script>\n<script>\n"+string(loader("rules.wasm", "lane.pack"))+"</script>")}
 }
 
 // Changed is a copy of an export with every old in one of its files replaced by new, as after another
@@ -77,7 +149,7 @@ func runtime() []byte {
 		b.Write(read(m))
 		b.WriteByte('\n')
 	}
-	b.WriteString("return { start };\n})();\n")
+	b.WriteString("return { start, unpack, gather };\n})();\n")
 	return b.Bytes()
 }
 

@@ -3,11 +3,11 @@
 	"use strict";
 	const done = document.getElementById("done");
 	const words = document.getElementById("words");
-	const parts = [{ name: "rules.wasm", weight: 0.05 }, { name: "lane.pack", weight: 0.85 }];
+	const parts = [{{parts}}].map((name) => ({ name, share: 0 }));
 	let unpacked = 0;
 
 	function show() {
-		const loaded = parts.reduce((sum, p) => sum + p.weight * (p.share || 0), 0) + 0.1 * unpacked;
+		const loaded = (0.9 * parts.reduce((sum, p) => sum + p.share, 0)) / parts.length + 0.1 * unpacked;
 		done.style.width = Math.round(100 * loaded) + "%";
 		document.getElementById("loading").setAttribute("aria-valuenow", Math.round(100 * loaded));
 	}
@@ -47,9 +47,12 @@
 	}
 
 	async function load() {
-		const [rules, pack] = await Promise.all(parts.map(bring));
-		const { instance } = await WebAssembly.instantiate(rules, {});
-		await TinderwickLane.start(document.getElementById("lane"), instance.exports, pack, (share) => {
+		const files = {};
+		await Promise.all(parts.map(async (part) => (files[part.name] = await bring(part))));
+		const module = files["rules.wasm"];
+		const rules = module ? (await WebAssembly.instantiate(module, {})).instance.exports : TinderwickRules;
+		const data = files["lane.pack"] ? TinderwickLane.unpack(files["lane.pack"]) : TinderwickLane.gather(files);
+		await TinderwickLane.start(document.getElementById("lane"), rules, data, (share) => {
 			unpacked = share;
 			show();
 		});

@@ -15,8 +15,17 @@ function unpack(pack) {
 	};
 }
 
-async function start(canvas, rules, pack, report) {
-	const parts = unpack(pack);
+// gather makes the same of files that were loaded one by one.
+function gather(files) {
+	const find = (name) => files[name] || files[name + ".json"] || files[name + ".wav"];
+	return {
+		bytes: find,
+		json: (name) => JSON.parse(new TextDecoder().decode(find(name))),
+		picture: (name) => createImageBitmap(new Blob([find(name)], { type: "image/png" }), { premultiplyAlpha: "none", colorSpaceConversion: "none" }),
+	};
+}
+
+async function start(canvas, rules, parts, report) {
 	const pictures = {};
 	const names = ["letters", "houses", "cobbles", "mist"];
 	for (const [i, name] of names.entries()) {
