@@ -1,8 +1,12 @@
 package tests
 
 import (
+	"archive/zip"
+	"bytes"
+	"errors"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -91,6 +95,42 @@ func TestBadExport(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(folder, "havvel.toml")); err == nil {
 		t.Error("start wrote a project file for something that is no export")
 	}
+}
+
+// TestHostileZip: zips that are made to exhaust their reader end in a clear error, soon and in little memory.
+func TestHostileZip(t *testing.T) {
+	many := filepath.Join(t.TempDir(), "many.zip")
+	f, err := os.Create(many)
+	if err != nil {
+		t.Fatal(err)
+	}
+	z := zip.NewWriter(f)
+	for i := range 500_000 {
+		if _, err := z.CreateHeader(&zip.FileHeader{Name: strconv.Itoa(i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(z.Close(), f.Close()); err != nil {
+		t.Fatal(err)
+	}
+	var bomb bytes.Buffer
+	z = zip.NewWriter(&bomb)
+	w, err := z.Create("a.bin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 1200 {
+		w.Write(make([]byte, 1<<20))
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	folder := write(t, game.Files{"bomb.zip": bomb.Bytes()})
+	run(t, folder, "look", many).must(t, 2, "more files than any game has")
+	run(t, folder, "look", "bomb.zip").must(t, 2, "unpacks to far more")
+	lying := bytes.ReplaceAll(archiveOf(t, entry{"index.html", []byte("<script></script>")}, entry{"a.bin", bytes.Repeat([]byte("x"), 5000)}), []byte{0x88, 0x13, 0, 0}, []byte{0x10, 0, 0, 0})
+	writeInto(t, folder, game.Files{"lying.zip": lying})
+	run(t, folder, "look", "lying.zip").must(t, 2, "a.bin")
 }
 
 // TestNoProject: commands that need a project say so, those that don't work on a bare export.

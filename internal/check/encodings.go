@@ -24,10 +24,16 @@ var encodingChecks = []*Check{
 				return
 			}
 			for _, f := range p.Build.Parts() {
-				if f.Encoding == "" || slices.Contains(p.Rules.Serves.Encodings, f.Encoding) {
-					continue
+				named := hasAnySuffix(strings.ToLower(f.Path), ".gz", ".gzip", ".br")
+				if f.Encoding == "" || !named || slices.Contains(p.Rules.Serves.Encodings, f.Encoding) {
+					continue // under another name a host serves it as it is, and the game unpacks it itself
+				}
+				level := Error
+				if f.Encoding == "gzip" && anyWord(p.Build, "DecompressionStream") {
+					level = Warning // the game may unpack it itself
 				}
 				p.report(Finding{
+					Level:   level,
 					File:    f.Path,
 					Message: fmt.Sprintf("it is compressed with %s, and %s %s; the game would stop on its loading bar", encodingName(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings)),
 					Fix:     encodingFix(p.Rules.Serves.Encodings),

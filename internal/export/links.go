@@ -31,16 +31,24 @@ const (
 	Inline      Result = "inline"   // data in the address itself, or nothing that is loaded
 )
 
+// maxMatches bounds the work of finding what names with unknown parts can mean.
+const maxMatches = 50_000_000
+
 // resolve finds out where all links lead. A text that could be a file's name and is none is dropped.
 func (b *Build) resolve() {
 	folders := b.folders()
+	patterns := map[string]bool{}
 	b.Links, b.linked, b.from = nil, map[*File]bool{}, map[*File][]Link{}
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
 			link := b.lead(f, l)
 			if link.Certainty == web.Possible {
 				if strings.Contains(l.Target, "*") || strings.HasSuffix(l.Target, "/") {
-					b.matching(f, l, folders)
+					// A pattern is held against every file, so there is a limit to how many are tried.
+					if key := path.Dir(f.Path) + "\x00" + l.Target; !patterns[key] && len(patterns)*len(b.Files) < maxMatches {
+						patterns[key] = true
+						b.matching(f, l, folders)
+					}
 					continue
 				}
 				// A file that is missing from a folder that is there is most likely a mistake; other texts are not names.

@@ -1,17 +1,14 @@
 package export
 
 import (
-	"archive/zip"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"strings"
-	"time"
 )
 
 // A source is where the files of an export come from.
@@ -112,81 +109,6 @@ func (p page) list() ([]*File, error) {
 		Path: filepath.Base(string(p)), Bytes: info.Size(), stamp: stampOf(info), changed: info.ModTime(),
 		open: func() (io.ReadCloser, error) { return os.Open(string(p)) },
 	}}, nil
-}
-
-// Limits on what a zip may hold. No portal takes a build near them; what goes over them is made to
-// exhaust whoever unpacks it.
-const (
-	maxZipFiles = 200_000
-	maxZipBytes = 16 << 30
-	maxZipRatio = 1000
-)
-
-type zipFile struct {
-	path    string
-	file    *os.File
-	zip     *zip.Reader
-	size    int64
-	changed time.Time
-}
-
-func openZip(path string, f *os.File, size int64) (source, error) {
-	r, err := zip.NewReader(f, size)
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		f.Close()
-		return nil, &Unreadable{Path: path, Reason: "the zip is broken", Next: "make the zip again; its download or copy may have broken off", Cause: err}
-	}
-	z := &zipFile{path: path, file: f, zip: r, size: size}
-	if info, err := f.Stat(); err == nil {
-		z.changed = info.ModTime()
-	}
-	return z, nil
-}
-
-func (z *zipFile) kind() string { return "zip" }
-func (z *zipFile) Close() error { return z.file.Close() }
-
-func (z *zipFile) list() ([]*File, error) {
-	refuse := func(reason string) error {
-		return &Unreadable{Path: z.path, Reason: reason, Next: "make the zip again, from the folder that the engine wrote"}
-	}
-	if len(z.zip.File) > maxZipFiles {
-		return nil, refuse("it claims more files than any game has")
-	}
-	var files []*File
-	var total uint64
-	seen := map[string]bool{}
-	for _, f := range z.zip.File {
-		if strings.HasSuffix(f.Name, "/") || !f.Mode().IsRegular() {
-			continue
-		}
-		if !safeName(f.Name) {
-			return nil, refuse("the name " + f.Name + " leads out of it")
-		}
-		if seen[f.Name] {
-			return nil, refuse("the name " + f.Name + " stands in it twice")
-		}
-		seen[f.Name] = true
-		total += f.UncompressedSize64
-		if total > maxZipBytes || f.UncompressedSize64 > 1<<30 && f.UncompressedSize64/max(f.CompressedSize64, 1) > maxZipRatio {
-			return nil, refuse("it unpacks to far more than any game has")
-		}
-		files = append(files, &File{
-			Path: f.Name, Bytes: int64(f.UncompressedSize64), open: f.Open,
-			stamp: fmt.Sprintf("%d %08x %d %d", f.UncompressedSize64, f.CRC32, z.changed.UnixNano(), z.size), changed: z.changed,
-		})
-	}
-	return files, nil
-}
-
-// safeName reports whether a name in a zip stays inside the folder it is unpacked to, on every system.
-func safeName(name string) bool {
-	name = strings.ReplaceAll(name, `\`, "/")
-	if name == "" || strings.HasPrefix(name, "/") || strings.ContainsAny(name, "\x00") || len(name) > 1 && name[1] == ':' {
-		return false
-	}
-	clean := path.Clean(name)
-	return clean != ".." && !strings.HasPrefix(clean, "../")
 }
 
 // ReadAll reads a whole file of a build, at most limit bytes of it.
