@@ -55,9 +55,10 @@ type Subject struct {
 	Packed      bool               // the build goes out by havvel pack, which mends some findings
 	Plants      bool               // pack may plant the rulebook's scripts
 	Accepts     []Accept
-	Version     string // that the next send uploads; "" when it is not known
-	Sent        []Sent // to the destination, the latest last
-	Newest      Source // of the project; zero when it is not known
+	Version     string   // that the next send uploads; "" when it is not known
+	Sent        []Sent   // to the destination, the latest last
+	Statistics  []string // names of those that havvel.toml declares
+	Newest      Source   // of the project; zero when it is not known
 }
 
 // An Accept is a finding that the developer has decided to live with.
@@ -72,7 +73,7 @@ type Pass struct {
 
 // Catalogue returns all checks, in the order of families and then of what to fix first.
 func Catalogue() []*Check {
-	return slices.Concat(entryChecks, nameChecks, linkChecks, encodingChecks, weightChecks, memoryChecks, wasmChecks, pageChecks, mediaChecks, hookChecks, leftoverChecks, freshChecks)
+	return slices.Concat(entryChecks, nameChecks, linkChecks, encodingChecks, weightChecks, memoryChecks, wasmChecks, pageChecks, mediaChecks, hookChecks, statisticChecks, leftoverChecks, freshChecks)
 }
 
 // Run runs the whole catalogue and returns the findings: errors first, then by check and place.

@@ -25,7 +25,7 @@ var arcade = &rulebook.Rulebook{
 	Limits:  rulebook.Limits{Start: 60_000},
 	Allow:   []string{"sdk.example"},
 	Views:   []rulebook.View{{Name: "frame", Size: [2]int{960, 540}}},
-	Hooks:   []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Place: "head-start", Required: true, Plant: true, Calls: []string{"Arcade.ready"}}},
+	Hooks:   []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Place: "head-start", Required: true, Plant: true, Calls: []string{"Arcade.ready"}, Statistic: "Arcade.score"}},
 }
 
 const page = `<!doctype html><html><head><script src="/sdk.js"></script><meta charset="utf-8"><meta name="viewport" content="width=device-width">` +
@@ -63,7 +63,7 @@ const (
 func good() map[string]string {
 	return map[string]string{
 		"index.html": page, "art/lane.png": picture(64, 64), "rules.wasm": module(smallMemory),
-		"game.js": `onkeydown = (e) => e.preventDefault(); Arcade.ready(); fetch("rules.wasm");`,
+		"game.js": `oncontextmenu = onkeydown = (e) => e.preventDefault(); Arcade.ready(); fetch("rules.wasm");`,
 	}
 }
 
@@ -158,6 +158,9 @@ var flawed = map[string]struct {
 	"page-canvas-large": {in("index.html", `width="960"`, `width="1920"`), []string{"note index.html"}},
 	"page-keys-scroll":  {in("game.js", "e.preventDefault()", "play(e)"), []string{"note index.html"}},
 
+	"page-context-menu": {in("game.js", "oncontextmenu", "onkeyup"), []string{"note index.html"}},
+	"page-frame-full":   {in("index.html", "<body>", `<body><iframe src="a.html"></iframe><iframe src="b.html" allowfullscreen></iframe>`), []string{"warning index.html"}},
+
 	"media-type":   {with("art/b.png", "\xff\xd8\xff\xc0\x00\x11\x08\x00\x10\x00\x10"), []string{"warning art/b.png"}},
 	"media-broken": {func(f map[string]string) { f["a.mp3"], f["b.png"] = "version of a large file", "" }, []string{"warning a.mp3", "warning b.png"}},
 	"media-ogg":    {with("a.ogg", "OggS"), []string{"note a.ogg"}},
@@ -167,6 +170,9 @@ var flawed = map[string]struct {
 	"hook-twice":    {in("index.html", "<title>", `<script src="/sdk.js"></script><title>`), []string{"warning index.html:1"}},
 	"hook-late":     {in("index.html", "<head>", "<head><script src=game.js></script>"), []string{"warning index.html:1"}},
 	"hook-uncalled": {in("game.js", "Arcade.ready()", "ready()"), []string{"warning "}},
+
+	"statistic-unsent":     {with("more.js", `Arcade.score("bestscore", 3)`), []string{"warning "}},
+	"statistic-undeclared": {with("more.js", `Arcade.score("best-score", 3); window.Arcade.score("moves", 3)`), []string{"warning "}},
 
 	"leftover-junk":    {func(f map[string]string) { f[".DS_Store"], f["__MACOSX/x"], f["a.js~"] = "x", "x", "x" }, []string{"warning .DS_Store", "warning __MACOSX/x", "warning a.js~"}},
 	"leftover-map":     {with("game.js.map", "{}"), []string{"warning game.js.map"}},
@@ -181,9 +187,11 @@ var flawed = map[string]struct {
 	"leftover-unused":  {with("old.pack", noise+noise+noise), []string{"note old.pack"}},
 }
 
-// history is what the logbook and the project say for the checks of freshness.
+// history is what the logbook and the project say, for the checks that ask them.
 var history = map[string]func(s *Subject){
-	"fresh-same": func(s *Subject) { s.Sent = []Sent{{"0.4.0", s.Build.Fingerprint, "public", time.Now()}} },
+	"statistic-unsent":     func(s *Subject) { s.Statistics = []string{"best-score"} },
+	"statistic-undeclared": func(s *Subject) { s.Statistics = []string{"best-score"} },
+	"fresh-same":           func(s *Subject) { s.Sent = []Sent{{"0.4.0", s.Build.Fingerprint, "public", time.Now()}} },
 	"fresh-version": func(s *Subject) {
 		s.Version, s.Sent = "0.4.0", []Sent{{"0.3.0", "a", "public", time.Now()}, {"0.4.0", "b", "public", time.Now()}}
 	},

@@ -117,16 +117,9 @@ func eachHook(p *Pass, visit func(h rulebook.Hook, page *export.File)) {
 
 // calls reports whether a script of the build makes a call by its dotted name.
 func calls(b *export.Build, name string) bool {
-	for _, f := range b.Parts() {
-		if f.Script != nil {
-			if _, ok := f.Script.Calls[name]; ok {
-				return true
-			}
-		}
-		if f.Page != nil {
-			if _, ok := f.Page.Inline.Calls[name]; ok {
-				return true
-			}
+	for _, s := range scriptsOf(b) {
+		if _, ok := s.Calls[name]; ok {
+			return true
 		}
 	}
 	return false

@@ -140,6 +140,36 @@ var pageChecks = []*Check{
 			}
 		}),
 	},
+	{
+		ID:    "page-context-menu",
+		Title: "A right click opens the browser's menu",
+		Level: Note,
+		Text: "On a canvas the browser's menu for pictures opens at a right click, and on phones at a long touch, in the middle of the game. Games that use either " +
+			"stop it with a contextmenu handler; engines mostly do.",
+		Before: "no handler",
+		After:  `canvas.addEventListener("contextmenu", (e) => e.preventDefault())`,
+		Run: onEntry(func(p *Pass, f *export.File) {
+			if f.Page.Canvas && !anyWord(p.Build, "contextmenu") && !anyWord(p.Build, "oncontextmenu") && hasScripts(p.Build) {
+				p.report(Finding{File: f.Path, Message: "nothing keeps the browser's menu from opening at a right click or a long touch", Fix: "stop the contextmenu event if the game uses right clicks or long touches"})
+			}
+		}),
+	},
+	{
+		ID:    "page-frame-full",
+		Title: "A frame in the page can't show the full screen",
+		Level: Warning,
+		Text: "The entry page shows the game in a frame of its own that is not allowed to use the full screen, so the game's full-screen button does nothing, " +
+			"whatever the portal allows. Give the frame the permission, or show the game without it.",
+		Before: `<iframe src="game.html">`,
+		After:  `<iframe src="game.html" allow="fullscreen">`,
+		Run: onEntry(func(p *Pass, f *export.File) {
+			for _, frame := range f.Page.Frames {
+				if !frame.FullScreen && frame.Source != "" {
+					p.report(Finding{File: f.Path, Message: fmt.Sprintf("the frame with %s may not use the full screen", withoutQuery(frame.Source)), Fix: `add allow="fullscreen" to the frame`})
+				}
+			}
+		}),
+	},
 }
 
 // onEntry runs a check on the entry page, when there is one that could be read.
@@ -162,8 +192,8 @@ func anyStyle(b *export.Build, is func(web.Style) bool) bool {
 
 // anyWord reports whether a script of the build uses a word.
 func anyWord(b *export.Build, word string) bool {
-	for _, f := range b.Parts() {
-		if f.Script != nil && f.Script.Words[word] || f.Page != nil && f.Page.Inline.Words[word] {
+	for _, s := range scriptsOf(b) {
+		if s.Words[word] {
 			return true
 		}
 	}

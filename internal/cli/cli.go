@@ -226,8 +226,9 @@ func (a *app) withEntry(c *cobra.Command) {
 	c.Flags().StringVar(&a.entry, "entry", "", "take this `page` of the export as its entry page")
 }
 
-// subjects are what check is asked about a build: one for each destination, or one for none.
-func subjects(p *project.Project, b *export.Build, to []string) ([]check.Subject, error) {
+// subjects are what check is asked about a build: one for each destination, or one for none. own says that it is the
+// project's own export.
+func subjects(p *project.Project, b *export.Build, to []string, own bool) ([]check.Subject, error) {
 	if p == nil {
 		if len(to) > 0 {
 			return nil, fmt.Errorf("%w, so there is no destination %q\n  havvel start writes one for the export in this folder", project.ErrNone, to[0])
@@ -247,9 +248,11 @@ func subjects(p *project.Project, b *export.Build, to []string) ([]check.Subject
 	var list []check.Subject
 	for _, d := range destinations {
 		s := subject(p, d, b)
-		s.Version, s.Newest = p.Game.Version, check.Source{Path: path, Changed: changed}
+		if own { // history and project say nothing about an export that was named by hand
+			s.Version, s.Newest = p.Game.Version, check.Source{Path: path, Changed: changed}
+		}
 		for _, l := range sent {
-			if l.Destination == d.Name {
+			if own && l.Destination == d.Name {
 				s.Sent = append(s.Sent, check.Sent{Version: l.Version, Fingerprint: l.Fingerprint, State: l.State, At: l.Sent})
 			}
 		}
@@ -260,7 +263,11 @@ func subjects(p *project.Project, b *export.Build, to []string) ([]check.Subject
 
 // subject is what check is asked about a build that goes to a destination by pack.
 func subject(p *project.Project, d *project.Destination, b *export.Build) check.Subject {
-	return check.Subject{Build: b, Destination: d.Name, Rules: d.Rules, Packed: true, Plants: d.Plants(), Accepts: accepts(p)}
+	s := check.Subject{Build: b, Destination: d.Name, Rules: d.Rules, Packed: true, Plants: d.Plants(), Accepts: accepts(p)}
+	for _, x := range p.Statistics {
+		s.Statistics = append(s.Statistics, x.Name)
+	}
+	return s
 }
 
 func accepts(p *project.Project) []check.Accept {

@@ -26,9 +26,10 @@ var ErrNone = errors.New("there is no " + Name + " here or in a folder above")
 
 // A Project is what havvel.toml says.
 type Project struct {
-	Game    Game                    `toml:"game" doc:"the game"`
-	To      map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
-	Accepts []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
+	Game       Game                    `toml:"game" doc:"the game"`
+	To         map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
+	Statistics []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score"`
+	Accepts    []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
 
 	// Folder is the absolute path of the folder that holds the file.
 	Folder string `toml:"-"`
@@ -55,6 +56,12 @@ type Destination struct {
 	Name string `toml:"-"`
 	// Rules is the rulebook that Rulebook names.
 	Rules *rulebook.Rulebook `toml:"-"`
+}
+
+// A Statistic is a value that the game sends to portals.
+type Statistic struct {
+	Name  string `toml:"name" doc:"its name, letter for letter as the game sends it"`
+	Keeps string `toml:"keeps" doc:"which value is kept of each player's: highest, lowest, total or latest"`
 }
 
 // An Accept is a finding that the developer has decided to live with.
@@ -122,6 +129,14 @@ func (p *Project) verify() error {
 		d.Name = name
 		if err := d.resolve(p.Folder); err != nil {
 			return fmt.Errorf("to.%s: %w", name, err)
+		}
+	}
+	for _, s := range p.Statistics {
+		if s.Name == "" {
+			return errors.New("a statistic has no name")
+		}
+		if err := settings.Within("keeps of statistic "+s.Name, s.Keeps, "highest", "lowest", "total", "latest"); err != nil {
+			return err
 		}
 	}
 	for i, a := range p.Accepts {

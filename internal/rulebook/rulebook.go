@@ -68,13 +68,14 @@ type View struct {
 
 // A Hook is a script that the portal wants in the entry page.
 type Hook struct {
-	Name     string   `toml:"name" doc:"what to call it in output"`
-	Script   string   `toml:"script" doc:"the script's address, as the page must name it"`
-	Place    string   `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
-	Required bool     `toml:"required" doc:"whether the portal refuses a build without it"`
-	Plant    bool     `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
-	Why      string   `toml:"why" doc:"what it is for, said to the developer"`
-	Calls    []string `toml:"calls" doc:"dotted names of functions that the game must call, such as \"Portal.ready\""`
+	Name      string   `toml:"name" doc:"what to call it in output"`
+	Script    string   `toml:"script" doc:"the script's address, as the page must name it"`
+	Place     string   `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
+	Required  bool     `toml:"required" doc:"whether the portal refuses a build without it"`
+	Plant     bool     `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
+	Why       string   `toml:"why" doc:"what it is for, said to the developer"`
+	Statistic string   `toml:"statistic" doc:"dotted name of the function that sends a statistic, whose name is its first argument"`
+	Calls     []string `toml:"calls" doc:"dotted names of functions that the game must call, such as \"Portal.ready\""`
 }
 
 // Key says what lets us in.

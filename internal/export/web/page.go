@@ -42,6 +42,7 @@ type Page struct {
 	Scripts int  // script elements that run, with and without a src
 	Canvas  bool // has a canvas element
 
+	Frames                     []Frame // its frames
 	Doctype, Charset, Viewport bool    // has one
 	CanvasWidth, CanvasHeight  int     // of the first canvas, from its attributes; 0 when it has none
 	Style                      Style   // of its style elements, and of the body's style attribute
@@ -52,9 +53,15 @@ type Page struct {
 	HeadStart, HeadEnd, BodyEnd int
 }
 
+// A Frame is an iframe of a page.
+type Frame struct {
+	Source     string
+	FullScreen bool // may show its content on the full screen
+}
+
 // ReadPage reads an HTML file. It never fails: what a browser would make something of, it reads.
 func ReadPage(data []byte) *Page {
-	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: &Script{Calls: map[string]int{}, Words: map[string]bool{}}}, data: data, lines: newLines(data)}
+	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}}}, data: data, lines: newLines(data)}
 	z := nethtml.NewTokenizer(bytes.NewReader(data))
 	for at := 0; ; {
 		kind := z.Next()
@@ -107,6 +114,9 @@ func (r *pageReader) start(at, length int) {
 		if attributes.value("topmargin") == "0" || attributes.value("marginheight") == "0" {
 			p.Style.NoMargin = true
 		}
+	case "iframe":
+		_, old := attributes.find("allowfullscreen")
+		p.Frames = append(p.Frames, Frame{attributes.value("src"), old || strings.Contains(attributes.value("allow"), "fullscreen")})
 	case "canvas":
 		if !p.Canvas {
 			p.CanvasWidth, _ = strconv.Atoi(attributes.value("width")) // what is no number is no size
@@ -183,6 +193,9 @@ func (r *pageReader) inline(at int, raw []byte) {
 		if _, ok := r.page.Inline.Calls[name]; !ok {
 			r.page.Inline.Calls[name] = at + offset
 		}
+	}
+	for name, args := range s.Args {
+		r.page.Inline.Args[name] = append(r.page.Inline.Args[name], args...)
 	}
 	for word := range s.Words {
 		r.page.Inline.Words[word] = true

@@ -12,8 +12,9 @@ import (
 // A Script is what a script says of itself.
 type Script struct {
 	Links []Link
-	Calls map[string]int  // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
-	Words map[string]bool // identifiers that say something about what a game needs or does
+	Calls map[string]int      // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
+	Args  map[string][]string // texts that are the first argument of such calls
+	Words map[string]bool     // identifiers that say something about what a game needs or does
 }
 
 // telling are identifiers whose use says something about what a game needs or does.
@@ -27,13 +28,14 @@ const (
 	maxCalls  = 20_000
 	maxTarget = 300 // letters of a file name in a script
 	maxConst  = 20_000
+	maxArgs   = 100 // of one call
 )
 
 // ReadScript lists the places of a script that name files: imports, workers, fetches, strings that look like a
 // file's name, and strings put together from constants. It never fails: what can't be read is passed over.
 func ReadScript(data []byte) *Script {
 	r := &scriptReader{
-		script: &Script{Calls: map[string]int{}, Words: map[string]bool{}},
+		script: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}},
 		value:  &joined{}, consts: map[string]string{}, seen: map[string]bool{}, lines: newLines(data),
 	}
 	// The lexer wants a place to write behind its input.
@@ -68,6 +70,7 @@ type scriptReader struct {
 	recent [8]token // the last significant ones; recent[n%8]
 	n      int
 	value  *joined
+	called string            // the dotted name of the call whose arguments begin with the latest token
 	outer  []*joined         // the texts around the template expression that is being read
 	consts map[string]string // what constants hold; "\x00" when they hold different things in different places
 	seen   map[string]bool
@@ -80,6 +83,7 @@ type joined struct {
 	open    bool // a value may still be added to it
 	at, len int  // of the last literal's content
 	context [4]token
+	call    string // the call of which this is the first argument
 }
 
 // star stands for a part of a joined text that is not known.
@@ -108,6 +112,7 @@ func (r *scriptReader) token(kind js.TokenType, text []byte, at int) {
 	}
 	t := token{kind, text, at}
 	r.join(t)
+	r.called = ""
 	if js.IsIdentifierName(kind) {
 		r.word(t)
 	}
@@ -153,6 +158,7 @@ func (r *scriptReader) operand(text string, adding, literal bool, offset, length
 		for i := range r.value.context {
 			r.value.context[i] = r.last(i + 1)
 		}
+		r.value.call = r.called
 	}
 	v := r.value
 	if len(v.text) > maxTarget || text == star && bytes.HasSuffix(v.text, []byte(star)) {
@@ -216,6 +222,9 @@ func (r *scriptReader) flush() {
 	}
 	text := string(v.text)
 	r.remember(v.context, text)
+	if args := r.script.Args[v.call]; v.call != "" && len(args) < maxArgs && len(text) <= maxTarget {
+		r.script.Args[v.call] = append(args, text)
+	}
 	link, ok := r.name(v, text)
 	if !ok || len(r.script.Links) >= maxLinks {
 		return
@@ -357,7 +366,8 @@ func (r *scriptReader) call() {
 			name.WriteByte('.')
 		}
 	}
-	if _, ok := r.script.Calls[name.String()]; !ok {
-		r.script.Calls[name.String()] = at
+	r.called = name.String()
+	if _, ok := r.script.Calls[r.called]; !ok {
+		r.script.Calls[r.called] = at
 	}
 }
