@@ -184,3 +184,21 @@ func TestSeveralPortals(t *testing.T) {
 	run(t, project, "pack", "--to", "osierfold").must(t, 3, "writes zips only")
 	run(t, project, "send", "--to", "quillmarsh").must(t, 3, "no [[send]] steps")
 }
+
+// TestOddNames: names that are legal somewhere are read, and reported where they make trouble elsewhere.
+func TestOddNames(t *testing.T) {
+	names := []string{"index.html", "night sky/l\u00e4rm.png", "caf\u0065\u0301.json", `back\slash.js`, "aux.js", "Lane.js", "lane.js", strings.Repeat("deep/", 50) + "a.js", "夜.js", "%41.js", "a&b=c.js"}
+	files := game.Files{"index.html": []byte("<canvas></canvas><script src=lane.js></script>")}
+	for _, name := range names[1:] {
+		files[name] = []byte("{}")
+	}
+	path := zipOf(t, "", files, names)
+	here := t.TempDir()
+	run(t, here, "look", path).must(t, 0, "11 files")
+	e := run(t, here, "check", path, "--json", "--only", "name").must(t, 0)
+	for _, id := range []string{"name-case-twice", "name-form", "name-letters", "name-reserved", "name-long"} {
+		if !strings.Contains(e.out, id) {
+			t.Errorf("%s is not reported:\n%s", id, e.out)
+		}
+	}
+}

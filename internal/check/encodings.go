@@ -20,13 +20,17 @@ var encodingChecks = []*Check{
 		Before: "lane.pack.br on a portal that serves gzip only",
 		After:  "lane.pack, or lane.pack.gz",
 		Run: func(p *Pass) {
-			if p.Rules == nil {
-				return
-			}
 			for _, f := range p.Build.Parts() {
 				named := hasAnySuffix(strings.ToLower(f.Path), ".gz", ".gzip", ".br")
-				if f.Encoding == "" || !named || slices.Contains(p.Rules.Serves.Encodings, f.Encoding) {
+				if f.Encoding == "" || !named {
 					continue // under another name a host serves it as it is, and the game unpacks it itself
+				}
+				if p.Rules == nil {
+					p.report(Finding{Level: Warning, File: f.Path, Message: fmt.Sprintf("it is compressed with %s; only a host that sends Content-Encoding for such files can serve it", encodingName(f.Encoding)), Fix: "set compression to none in the engine's export settings, unless you know that the host does"})
+					continue
+				}
+				if slices.Contains(p.Rules.Serves.Encodings, f.Encoding) {
+					continue
 				}
 				level := Error
 				if f.Encoding == "gzip" && anyWord(p.Build, "DecompressionStream") {

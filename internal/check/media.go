@@ -77,7 +77,11 @@ var mediaChecks = []*Check{
 				}
 			}
 			if ogg > 0 && other == 0 {
-				p.report(Finding{File: first, Message: fmt.Sprintf("all %d sounds are Ogg, which older phones don't play", ogg), Fix: "keep MP3 or MP4 beside them if your players have such phones"})
+				message := fmt.Sprintf("all %d sounds are Ogg, which older phones don't play", ogg)
+				if ogg == 1 {
+					message = "the only sound is Ogg, which older phones don't play"
+				}
+				p.report(Finding{File: first, Message: message, Fix: "keep MP3 or MP4 beside them if your players have such phones"})
 			}
 		},
 	},

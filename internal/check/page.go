@@ -46,7 +46,7 @@ var pageChecks = []*Check{
 		Before: "<head> without a viewport",
 		After:  `<meta name="viewport" content="width=device-width, initial-scale=1">`,
 		Run: onEntry(func(p *Pass, f *export.File) {
-			if !f.Page.Viewport {
+			if !f.Page.Viewport && !anyWord(p.Build, "viewport") {
 				p.report(Finding{File: f.Path, Message: "the page has no viewport setting; on phones the game is tiny and touches miss", Fix: `put <meta name="viewport" content="width=device-width, initial-scale=1"> into the page's head`})
 			}
 		}),

@@ -19,7 +19,7 @@ type Script struct {
 
 // telling are identifiers whose use says something about what a game needs or does.
 var telling = map[string]bool{
-	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true,
+	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
 }
 
 // limits on what is kept of one script, however large it is.
