@@ -1,6 +1,8 @@
 package tests
 
 import (
+	"bytes"
+	"compress/gzip"
 	"encoding/json"
 	"encoding/xml"
 	"io"
@@ -200,5 +202,21 @@ func TestOddNames(t *testing.T) {
 		if !strings.Contains(e.out, id) {
 			t.Errorf("%s is not reported:\n%s", id, e.out)
 		}
+	}
+}
+
+// TestEncodings: a compressed file is read inside, and who unpacks it is told.
+func TestEncodings(t *testing.T) {
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	z.Write(demo.Good()["rules.wasm"])
+	z.Close()
+	for unpacks, script := range map[string]string{
+		"leaves unpacking to the host": `fetch("rules.wasm.gz")`,
+		"unpacks it itself":            `fetch("rules.wasm.gz").then((r) => r.body.pipeThrough(new DecompressionStream("gzip")))`,
+		"must send it with":            `fetch("rules.wasm")`,
+	} {
+		export := write(t, game.Files{"index.html": []byte("<canvas></canvas><script src=a.js></script>"), "a.js": []byte(script), "rules.wasm.gz": packed.Bytes()})
+		run(t, t.TempDir(), "look", "--files", export).must(t, 0, "memory from 131 KB", "compressed with gzip, 2.2 KB unpacked", unpacks)
 	}
 }

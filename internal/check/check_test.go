@@ -313,6 +313,22 @@ func TestMended(t *testing.T) {
 	}
 }
 
+// TestLevels: a rulebook may raise or lower a level, but not that of what pack mends.
+func TestLevels(t *testing.T) {
+	strict := *arcade
+	strict.Levels = map[string]string{"page-no-title": "error", "hook-absent": "error"}
+	files := good()
+	flawed["page-no-title"].spoil(files)
+	flawed["hook-absent"].spoil(files)
+	levels := map[string]Level{}
+	for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: &strict, Packed: true, Plants: true}) {
+		levels[f.ID] = f.Level
+	}
+	if levels["page-no-title"] != Error || levels["hook-absent"] != Note {
+		t.Errorf("%v", levels)
+	}
+}
+
 func TestAccepts(t *testing.T) {
 	files := good()
 	flawed["link-missing"].spoil(files)

@@ -87,7 +87,10 @@ func (a *app) lookWhole(b *export.Build) {
 	rows := [][]string{{"shape", fmt.Sprintf("%s (%s)", b.Shape, shapes[b.Shape])}, {"entry page", a.entryWords(b)}}
 	start := b.Start()
 	if b.Entry != nil {
-		rows = append(rows, []string{"to start", fmt.Sprintf("about %s in %s, %s", settings.Size(start.Bytes), files(len(start.Files)), times(start.Bytes))})
+		rows = append(rows, []string{"to start", fmt.Sprintf("about %s in %s: %s", settings.Size(start.Bytes), files(len(start.Files)), times(start.Bytes))})
+		if start.Wire < start.Bytes*9/10 {
+			rows = append(rows, []string{"", fmt.Sprintf("about %s where the host compresses on the way: %s", settings.Size(start.Wire), times(start.Wire))})
+		}
 	}
 	rows = append(rows, []string{"in memory", memoryWords(b)})
 	if needs := needs(b); needs != "" {
@@ -247,7 +250,7 @@ func detail(f *export.File) string {
 		list = append(list, string(f.Kind))
 	}
 	if f.Encoding != "" {
-		list = append(list, fmt.Sprintf("%s, %s unpacked", f.Encoding, settings.Size(f.Decoded)))
+		list = append(list, fmt.Sprintf("compressed with %s, %s unpacked", strings.Replace(f.Encoding, "br", "brotli", 1), settings.Size(f.Decoded)))
 	}
 	if f.Damage != "" {
 		list = append(list, "damaged")
@@ -255,10 +258,32 @@ func detail(f *export.File) string {
 	return strings.Join(list, ", ")
 }
 
+// unpacks reports whether a script, or a page's own, can unpack gzip.
+func unpacks(f *export.File) bool {
+	const word = "DecompressionStream"
+	return f.Script != nil && f.Script.Words[word] || f.Page != nil && f.Page.Inline.Words[word]
+}
+
+// unpacker says who names a compressed file, and who unpacks it.
+func unpacker(b *export.Build, f *export.File) string {
+	l := b.NamedBy(f)
+	switch {
+	case f.Encoding == "":
+		return ""
+	case l == nil:
+		return "; nothing is known to name it"
+	case l.Result == export.Compressed:
+		return fmt.Sprintf("; named without its ending in %s, so the host must send it with Content-Encoding", term.Clean(l.From.Path))
+	case f.Encoding == "gzip" && unpacks(l.From):
+		return fmt.Sprintf("; named in %s, which unpacks it itself", term.Clean(l.From.Path))
+	}
+	return fmt.Sprintf("; named in %s, which leaves unpacking to the host", term.Clean(l.From.Path))
+}
+
 func (a *app) lookFiles(b *export.Build) {
 	var rows [][]string
 	for _, f := range b.Files {
-		what := detail(f)
+		what := detail(f) + unpacker(b, f)
 		if f.Junk != "" {
 			what = "does not belong: " + f.Junk
 		}

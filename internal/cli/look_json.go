@@ -75,6 +75,7 @@ type linkRow struct {
 
 type startRow struct {
 	Bytes int64    `json:"bytes"`
+	Wire  int64    `json:"compressed_bytes"`
 	Files []string `json:"files"`
 }
 
@@ -114,7 +115,7 @@ func lookDocument(b *export.Build) lookJSON {
 		d.Duplicates = append(d.Duplicates, paths(same))
 	}
 	start, m := b.Start(), b.Memory()
-	d.Start = startRow{start.Bytes, paths(start.Files)}
+	d.Start = startRow{start.Bytes, start.Wire, paths(start.Files)}
 	d.Memory = memoryRow{m.WasmInitial, m.WasmMaximum, m.Textures, m.Sounds, m.Data}
 	return d
 }

@@ -11,7 +11,8 @@ import (
 // Start is what is downloaded before a game can start.
 type Start struct {
 	Files []*File
-	Bytes int64 // as they are served: compressed files count as they are
+	Bytes int64 // as they stand in the build
+	Wire  int64 // estimated, where the host compresses on the way
 }
 
 // Start follows the links from the entry page: scripts, stylesheets, WebAssembly and packed data, and what they name in
@@ -30,6 +31,11 @@ func (b *Build) Start() Start {
 		seen[f] = true
 		s.Files = append(s.Files, f)
 		s.Bytes += f.Bytes
+		if f.Squeezed > 0 {
+			s.Wire += f.Squeezed
+		} else {
+			s.Wire += f.Bytes
+		}
 		for _, l := range b.from[f] {
 			if l.To != nil && early(l) {
 				follow = append(follow, l.To)
@@ -106,6 +112,16 @@ func (b *Build) Features() []wasm.Feature {
 		}
 	}
 	return list
+}
+
+// NamedBy returns the first link that leads to a file; nil when there is none.
+func (b *Build) NamedBy(f *File) *Link {
+	for i := range b.Links {
+		if b.Links[i].To == f {
+			return &b.Links[i]
+		}
+	}
+	return nil
 }
 
 // Newest is when the latest file of the build was written; zero when that is not known.

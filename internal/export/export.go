@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -55,6 +56,7 @@ type File struct {
 	Encoding string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
 	Junk     string // why it does not belong in a build, or ""
 	Decoded  int64  // bytes when decoded; as Bytes for a file that is not compressed
+	Squeezed int64  // estimated bytes after compression on the way, for a larger file that is not compressed; else 0
 	Damage   string // what is wrong with its content, or ""
 
 	// What the content says; nil for files of other kinds.
@@ -136,6 +138,7 @@ func (b *Build) read(ctx context.Context) error {
 	}
 	slices.SortFunc(b.Files, func(x, y *File) int { return cmp.Compare(x.Path, y.Path) })
 	var news atomic.Bool
+	var large sync.Mutex
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for _, f := range b.Files {
@@ -144,7 +147,7 @@ func (b *Build) read(ctx context.Context) error {
 				return ctx.Err()
 			}
 			news.Store(true)
-			return f.read(ctx)
+			return f.read(ctx, &large)
 		})
 	}
 	if err := work.Wait(); err != nil {

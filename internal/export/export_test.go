@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 )
@@ -111,7 +112,7 @@ func TestSymlinks(t *testing.T) {
 func TestChangedFile(t *testing.T) {
 	f := &File{Path: "a.bin", Bytes: 3, open: opener("12345")}
 	var unreadable *Unreadable
-	if err := f.read(context.Background()); !errors.As(err, &unreadable) || !strings.Contains(err.Error(), "changed") {
+	if err := f.read(context.Background(), new(sync.Mutex)); !errors.As(err, &unreadable) || !strings.Contains(err.Error(), "changed") {
 		t.Errorf("%v", err)
 	}
 }

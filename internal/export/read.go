@@ -9,8 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"github.com/andybalholm/brotli"
+	"github.com/klauspost/compress/flate"
 
 	"havvel/internal/export/media"
 	"havvel/internal/export/wasm"
@@ -21,11 +23,17 @@ import (
 const (
 	maxText    = 64 << 20 // the largest page, stylesheet or script that is read for links, in bytes
 	maxJSON    = 8 << 20  // likewise JSON
+	largeText  = 8 << 20  // texts above it are read one at a time
 	maxDecoded = 4 << 30  // what a compressed file may decode to
 )
 
-// read goes through the file's bytes once: hash, kind, and what they say.
-func (f *File) read(ctx context.Context) error {
+// read goes through the file's bytes once: hash, kind, and what they say. Texts that are held in memory whole and are
+// large are read one at a time, so that memory stays bounded; large is held meanwhile.
+func (f *File) read(ctx context.Context, large *sync.Mutex) error {
+	if f.Bytes > largeText && (isPageName(f.Path) || hasEnding(f.Path, ".js", ".mjs", ".css", ".json", ".gz", ".br")) {
+		large.Lock()
+		defer large.Unlock()
+	}
 	f.Junk = junk(f.Path)
 	opened, err := f.open()
 	if err != nil {
@@ -93,7 +101,9 @@ func (f *File) facts(ctx context.Context, raw io.Reader) {
 	case "br":
 		content = brotli.NewReader(raw)
 	}
-	m := &ends{r: io.LimitReader(content, maxDecoded+1), keep: f.Kind == KindPicture || f.Kind == KindSound || f.Kind == KindVideo}
+	isMedia := f.Kind == KindPicture || f.Kind == KindSound || f.Kind == KindVideo
+	sample := f.Encoding == "" && f.Bytes >= leastSqueezed && !isMedia && f.Kind != KindArchive
+	m := &ends{r: io.LimitReader(content, maxDecoded+1), keep: isMedia || sample}
 	f.understand(m)
 	_, err := io.Copy(io.Discard, m)
 	f.Decoded = m.n
@@ -103,9 +113,35 @@ func (f *File) facts(ctx context.Context, raw io.Reader) {
 	case m.n > maxDecoded:
 		f.Damage = "it decodes to more than 4 GB"
 	}
-	if m.keep {
+	if isMedia {
 		f.Media = media.Read(m.head, m.tail, m.n)
 	}
+	if sample && len(m.head) > 0 {
+		f.Squeezed = int64(float64(f.Bytes) * squeeze(m.head))
+	}
+}
+
+// leastSqueezed is the smallest file of which it is estimated what compression would leave of it, in bytes.
+const leastSqueezed = 40_000
+
+// squeeze is what fast compression leaves of a sample, as a share of it.
+func squeeze(sample []byte) float64 {
+	var c counted
+	w, err := flate.NewWriter(&c, flate.BestSpeed)
+	if err != nil {
+		return 1
+	}
+	w.Write(sample) // counting never fails
+	w.Close()
+	return min(1, float64(c)/float64(len(sample)))
+}
+
+// counted counts what is written.
+type counted int
+
+func (c *counted) Write(p []byte) (int, error) {
+	*c += counted(len(p))
+	return len(p), nil
 }
 
 // understand reads the kinds of file that say something.
@@ -136,7 +172,9 @@ func (f *File) understand(content io.Reader) {
 
 // all reads the whole content of a text; nil when it is larger than most, or can't be read.
 func (f *File) all(content io.Reader, most int64) []byte {
-	if f.Encoding == "" && f.Bytes > most {
+	if f.Encoding != "" {
+		most = min(most, 24<<20) // its length is not known before, and a growing buffer takes more than it holds
+	} else if f.Bytes > most {
 		return nil
 	}
 	var b bytes.Buffer

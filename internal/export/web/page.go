@@ -5,6 +5,7 @@ package web
 import (
 	"bytes"
 	"html"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -185,7 +186,7 @@ func (r *pageReader) text(at int, raw []byte) {
 
 // inline reads a script that stands in the page.
 func (r *pageReader) inline(at int, raw []byte) {
-	s := ReadScript(raw)
+	s := ReadScript(slices.Clip(raw)) // behind it the page goes on
 	for _, l := range s.Links {
 		r.add(l, at)
 	}

@@ -33,15 +33,14 @@ const (
 
 // ReadScript lists the places of a script that name files: imports, workers, fetches, strings that look like a
 // file's name, and strings put together from constants. It never fails: what can't be read is passed over.
+//
+// Between the length and the capacity of data it may write.
 func ReadScript(data []byte) *Script {
 	r := &scriptReader{
 		script: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}},
 		value:  &joined{}, consts: map[string]string{}, seen: map[string]bool{}, lines: newLines(data),
 	}
-	// The lexer wants a place to write behind its input.
-	buffer := make([]byte, len(data), len(data)+1)
-	copy(buffer, data)
-	lexer := js.NewLexer(parse.NewInputBytes(buffer))
+	lexer := js.NewLexer(parse.NewInputBytes(data)) // it copies data that has no room behind it
 	for at := 0; ; {
 		kind, text := lexer.Next()
 		if (kind == js.DivToken || kind == js.DivEqToken) && !endsValue(r.last(1)) {
