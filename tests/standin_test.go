@@ -186,3 +186,65 @@ func TestStandinRemembers(t *testing.T) {
 		t.Errorf("the public page: %d %s", response.StatusCode, page)
 	}
 }
+
+// TestStandinPages: the public page and its files, as a browser asks for them.
+func TestStandinPages(t *testing.T) {
+	a, _ := portal(t, nil)
+	get := func(address string) (*http.Response, string) {
+		t.Helper()
+		r, err := http.NewRequest("GET", address, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Accept-Encoding", "identity")
+		response, err := http.DefaultTransport.RoundTrip(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer response.Body.Close()
+		body, _ := io.ReadAll(response.Body)
+		return response, string(body)
+	}
+	archive := archiveOf(t, entry{"index.html", []byte(`<script src="/sdk/brackwater-1.js"></script>`)}, entry{"a.wasm", []byte("\x00asm\x01\x00\x00\x00")}, entry{"b.js.gz", []byte("\x1f\x8b")})
+	sum := sha256.Sum256(archive)
+	ask(t, "PUT", a.Address()+"/api/games/lane", "application/json", []byte(`{"title":"<script>alert(1)</script>","studio":"Moor & Thimble"}`))
+	_, v := ask(t, "POST", a.Address()+"/api/games/lane/versions", "application/json", fmt.Appendf(nil, `{"version":"1","sha256":%q}`, hex.EncodeToString(sum[:])))
+	id := v["id"].(string)
+	ask(t, "PUT", a.Address()+"/api/uploads/"+id, "application/zip", archive)
+	verdict(t, a.Address(), id)
+	if r, _ := get(a.Address() + "/play/lane"); r.StatusCode != 404 {
+		t.Errorf("a draft is public: %d", r.StatusCode)
+	}
+	if _, body := get(a.Address() + "/"); strings.Contains(body, "Moor") {
+		t.Error("a draft is listed")
+	}
+	_, v = ask(t, "GET", a.Address()+"/api/versions/"+id, "", nil)
+	if _, body := get(v["draft"].(string)); !strings.Contains(body, "Draft") {
+		t.Errorf("the draft's page: %s", body)
+	}
+	if r, _ := get(a.Address() + "/draft/guess"); r.StatusCode != 404 {
+		t.Errorf("a guessed draft: %d", r.StatusCode)
+	}
+	ask(t, "POST", a.Address()+"/api/versions/"+id+"/release", "", nil)
+	_, body := get(a.Address() + "/play/lane")
+	if strings.Contains(body, "<script>alert(1)") || !strings.Contains(body, "Full screen") || !strings.Contains(body, "--w:960; --h:540") {
+		t.Errorf("the public page: %s", body)
+	}
+	_, frame, _ := strings.Cut(body, `src="`)
+	frame, _, _ = strings.Cut(frame, `"`)
+	files := strings.TrimSuffix(frame, "index.html")
+	if strings.HasPrefix(frame, a.Address()) {
+		t.Error("the game runs on the origin of the page around it")
+	}
+	for name, want := range map[string][2]string{"index.html": {"text/html; charset=utf-8", ""}, "a.wasm": {"application/wasm", ""}, "b.js.gz": {"text/javascript; charset=utf-8", "gzip"}} {
+		r, _ := get(files + name)
+		if r.StatusCode != 200 || r.Header.Get("Content-Type") != want[0] || r.Header.Get("Content-Encoding") != want[1] {
+			t.Errorf("%s: %d %s %s", name, r.StatusCode, r.Header.Get("Content-Type"), r.Header.Get("Content-Encoding"))
+		}
+	}
+	for _, name := range []string{"none.js", "../state.json", "%2e%2e/state.json"} {
+		if r, _ := get(files + name); r.StatusCode == 200 {
+			t.Errorf("%s was served", name)
+		}
+	}
+}

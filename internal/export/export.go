@@ -39,6 +39,7 @@ type Build struct {
 	Bytes       int64  // of all files but junk
 
 	source source
+	parts  []*File          // all files but junk
 	known  map[string]facts // what a cache knows
 	news   bool             // something was read that the cache does not know
 	from   map[*File][]Link // links by the file they stand in
@@ -169,6 +170,7 @@ func (b *Build) settle() {
 		b.lower[strings.ToLower(f.Path)] = f
 		if f.Junk == "" {
 			b.Bytes += f.Bytes
+			b.parts = append(b.parts, f)
 		}
 	}
 	b.Base = commonFolder(b.Parts())
@@ -181,16 +183,8 @@ func (b *Build) settle() {
 	b.Fingerprint = b.fingerprint()
 }
 
-// Parts lists the files that belong to the build: all but junk.
-func (b *Build) Parts() []*File {
-	var list []*File
-	for _, f := range b.Files {
-		if f.Junk == "" {
-			list = append(list, f)
-		}
-	}
-	return list
-}
+// Parts lists the files that belong to the build: all but junk. The list must not be changed.
+func (b *Build) Parts() []*File { return b.parts }
 
 // File returns the file of that path, or nil.
 func (b *Build) File(path string) *File { return b.byPath[path] }

@@ -32,7 +32,7 @@ const (
 )
 
 // maxMatches bounds the work of finding what names with unknown parts can mean.
-const maxMatches = 50_000_000
+const maxMatches = 20_000_000
 
 // resolve finds out where all links lead. A text that could be a file's name and is none is dropped.
 func (b *Build) resolve() {

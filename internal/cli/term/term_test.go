@@ -1,9 +1,12 @@
 package term
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 	"time"
+
+	"havvel/internal/progress"
 )
 
 func TestClean(t *testing.T) {
@@ -30,5 +33,54 @@ func TestWrap(t *testing.T) {
 		if len([]rune(line)) > 40 || i > 0 && !strings.HasPrefix(line, "    l") {
 			t.Errorf("line %d: %q", i, line)
 		}
+	}
+}
+
+// TestTable: columns are aligned, numbers to the right, and colours don't count as width.
+func TestTable(t *testing.T) {
+	var out strings.Builder
+	s := New(&out, &out)
+	s.Table([]string{"kind", "size"}, [][]string{{"pages", "592 B"}, {"packed data", "1.2 MB"}}, 1)
+	want := "  kind           size\n  pages         592 B\n  packed data  1.2 MB\n"
+	if out.String() != want {
+		t.Errorf("\n got %q\nwant %q", out.String(), want)
+	}
+	out.Reset()
+	s.colour = true
+	s.Table(nil, [][]string{{s.In(Bad, "refused"), "a"}, {s.In(Good, "public"), "b"}})
+	for line := range strings.SplitSeq(strings.TrimSpace(out.String()), "\n") {
+		plain := strings.TrimLeft(ansi.ReplaceAllString(line, ""), " ")
+		if len(plain) != len("refused  a") {
+			t.Errorf("%q is not aligned", plain)
+		}
+	}
+}
+
+var ansi = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+// TestNoColour: nothing but words reaches what is no terminal.
+func TestNoColour(t *testing.T) {
+	var out strings.Builder
+	s := New(&out, &out)
+	if got := s.In(Bad, "no"); got != "no" {
+		t.Errorf("%q", got)
+	}
+	if s.Progress() != progress.None {
+		t.Error("a bar would be drawn into a file")
+	}
+}
+
+func TestBar(t *testing.T) {
+	b := &bar{what: "packing", total: 200_000_000, began: time.Now().Add(-10 * time.Second)}
+	b.Advance(50_000_000)
+	line := b.line(time.Now())
+	for _, has := range []string{"packing ███████░", "50 MB of 200 MB", "30s left"} {
+		if !strings.Contains(line, has) {
+			t.Errorf("%q lacks %q", line, has)
+		}
+	}
+	empty := &bar{what: "x", began: time.Now()}
+	if line := empty.line(time.Now()); !strings.Contains(line, "0 B of 0 B") {
+		t.Errorf("%q", line)
 	}
 }

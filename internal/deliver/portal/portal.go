@@ -219,9 +219,11 @@ func (s *Session) understand(step *rulebook.Step, a *Answer) error {
 	return nil
 }
 
-// masked takes the key out of what a portal says.
+// masked takes the key out of what a portal says. A key of a few letters is left: it would be found in words that
+// have nothing to do with it.
 func (s *Session) masked(text string) string {
-	if s.Key == "" {
+	const shortest = 6
+	if len(s.Key) < shortest {
 		return text
 	}
 	return strings.ReplaceAll(text, s.Key, "(key)")
