@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"encoding/json"
 	"encoding/xml"
+	"fmt"
 	"io"
 	"path/filepath"
 	"strings"
@@ -218,5 +219,20 @@ func TestEncodings(t *testing.T) {
 	} {
 		export := write(t, game.Files{"index.html": []byte("<canvas></canvas><script src=a.js></script>"), "a.js": []byte(script), "rules.wasm.gz": packed.Bytes()})
 		run(t, t.TempDir(), "look", "--files", export).must(t, 0, "memory from 131 KB", "compressed with gzip, 2.2 KB unpacked", unpacks)
+	}
+}
+
+// TestManyFindings: what is said of many places is said once, and of one check ten places are named at most.
+func TestManyFindings(t *testing.T) {
+	files := game.Files{}
+	for name, data := range demo.Good() {
+		files[name] = data
+	}
+	for i := range 25 {
+		files[fmt.Sprintf("m%02d.log", i)] = []byte("x")
+	}
+	out := run(t, t.TempDir(), "check", write(t, files)).must(t, 0, "m00.log", "m09.log", "and 15 more of leftover-log").out
+	if strings.Contains(out, "m10.log") || strings.Count(out, "it is a log or dump of a tool") != 1 {
+		t.Errorf("says too much:\n%s", out)
 	}
 }

@@ -240,16 +240,24 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 	s.Line("")
 	s.Line("%s", s.In(tone, title))
 	shown := map[string]int{}
-	for _, f := range mine {
-		if shown[f.ID]++; shown[f.ID] > most {
+	for _, same := range bundles(mine) {
+		f := same[0]
+		room := max(0, most-shown[f.ID])
+		shown[f.ID] += len(same)
+		if room == 0 {
 			continue
 		}
 		s.Line("")
-		where := spot(f)
-		if several && f.Destination != "" && !everywhere(f, findings) {
-			where += "  for " + f.Destination
+		for i, f := range same[:min(room, len(same))] {
+			where := s.In(term.Strong, spot(f))
+			if several && f.Destination != "" && !everywhere(f, findings) {
+				where += "  for " + f.Destination
+			}
+			if i == 0 {
+				where += "  " + s.In(term.Quiet, f.ID)
+			}
+			s.Line("  %s", where)
 		}
-		s.Line("  %s  %s", s.In(term.Strong, where), s.In(term.Quiet, f.ID))
 		s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
 		if f.Accepted != "" {
 			s.Paragraph(term.Plain, "    → ", "      ", "accepted: "+f.Accepted)
@@ -263,6 +271,24 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more of %s", n, id)))
 		}
 	}
+}
+
+// bundles puts findings together that say the same of several places.
+func bundles(findings []check.Finding) [][]check.Finding {
+	type words struct{ id, message, fix, accepted string }
+	at := map[words]int{}
+	var list [][]check.Finding
+	for _, f := range findings {
+		key := words{f.ID, f.Message, f.Fix, f.Accepted}
+		i, ok := at[key]
+		if !ok {
+			i = len(list)
+			at[key] = i
+			list = append(list, nil)
+		}
+		list[i] = append(list[i], f)
+	}
+	return list
 }
 
 // distinct lists the findings of a group, those that hold for several destinations once.

@@ -82,7 +82,7 @@ func (s *Screen) Paragraph(t Tone, lead, indent, words string) {
 
 // Next prints what to do next.
 func (s *Screen) Next(format string, args ...any) {
-	fmt.Fprintln(s.out, s.In(Quiet, "next: ")+fmt.Sprintf(format, args...))
+	s.Paragraph(Plain, s.In(Quiet, "next: "), "      ", fmt.Sprintf(format, args...))
 }
 
 // Warn prints a warning on standard error.
