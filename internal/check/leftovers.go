@@ -110,7 +110,7 @@ var leftoverChecks = []*Check{
 				return
 			}
 			for _, f := range p.Build.Unlinked() {
-				if f.Kind != export.KindArchive && f.Bytes >= 100_000 {
+				if f.Kind != export.KindArchive && f.Bytes >= 100_000 && !hasAnySuffix(strings.ToLower(f.Path), ".map") {
 					p.report(Finding{File: f.Path, Message: fmt.Sprintf("nothing is known to load it (%s)", settings.Size(f.Bytes)), Fix: "take it out if it is left from an earlier export"})
 				}
 			}

@@ -219,14 +219,37 @@ func (d *reader) valueType() {
 	case 0x6f:
 		d.used[ReferenceTypes] = true
 	case 0x63, 0x64: // (ref null ht), (ref ht)
-		d.used[GC] = true
-		d.s64()
+		d.heapType()
 	default:
 		if b >= 0x68 && b <= 0x74 {
-			d.used[GC] = true
+			d.heap(b)
 			return
 		}
 		d.broken(fmt.Sprintf("there is no value type %#x", b))
+	}
+}
+
+// heapType reads what a reference refers to: an abstract type in one byte, or the index of a type of the module.
+func (d *reader) heapType() {
+	b := d.byte()
+	if b < 0x40 || b&0x80 != 0 { // an index
+		d.used[GC] = true
+		for b&0x80 != 0 {
+			b = d.byte()
+		}
+		return
+	}
+	d.heap(b)
+}
+
+func (d *reader) heap(b byte) {
+	switch b {
+	case 0x69, 0x74: // exn, noexn
+		d.used[Exceptions] = true
+	case 0x70, 0x6f: // func, extern
+		d.used[ReferenceTypes] = true
+	default:
+		d.used[GC] = true
 	}
 }
 

@@ -64,6 +64,9 @@ func TestFeatures(t *testing.T) {
 		"return_call":      {body("\x12\x00"), []Feature{TailCalls}},
 		"try_table":        {body("\x1f\x40\x01\x02\x00\x0b"), []Feature{Exceptions}},
 		"tag section":      {magic + "\x0d\x01\x00", []Feature{Exceptions}},
+		"exception type":   {magic + "\x01\x05\x01\x60\x01\x69\x00", []Feature{Exceptions}},
+		"exception null":   {magic + "\x01\x06\x01\x60\x01\x63\x69\x00", []Feature{Exceptions}},
+		"reference to one": {magic + "\x01\x07\x01\x60\x01\x64\x80\x01\x00", []Feature{GC}},
 		"struct type":      {magic + "\x01\x04\x01\x5f\x00\x00", []Feature{GC}},
 		"constant as data": {body("\x41\xfd\x00\x44\xfe\xfe\xfe\xfe\xfe\xfe\xfe\xfe"), nil}, // looks like SIMD and atomics, and is not
 	} {
