@@ -86,25 +86,40 @@ func TestEntry(t *testing.T) {
 	}
 }
 
-// TestSymlinks: a link in the export does not lead the reader out of it.
+// TestSymlinks: links inside the export are files of it; those that lead out are named, and never followed.
 func TestSymlinks(t *testing.T) {
 	folder := t.TempDir()
 	secret := filepath.Join(t.TempDir(), "secret.txt")
-	for path, data := range map[string]string{secret: "key", filepath.Join(folder, "index.html"): "<script></script>"} {
+	for path, data := range map[string]string{secret: "key", filepath.Join(folder, "index.html"): "<script></script>", filepath.Join(folder, "a", "b.js"): "1"} {
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
 		if err := os.WriteFile(path, []byte(data), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := os.Symlink(secret, filepath.Join(folder, "a.txt")); err != nil {
-		t.Skip("this system makes no symbolic links:", err)
+	for name, target := range map[string]string{"out.txt": secret, "up.txt": filepath.Join("..", "x"), "in.js": filepath.Join("a", "b.js"), "folder": "a", "round": "round"} {
+		if err := os.Symlink(target, filepath.Join(folder, name)); err != nil {
+			t.Skip("this system makes no symbolic links:", err)
+		}
 	}
 	b, err := Read(context.Background(), folder)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer b.Close()
-	if len(b.Files) != 1 {
-		t.Errorf("read %d files", len(b.Files))
+	var parts, left []string
+	for _, f := range b.Files {
+		if f.Junk == "" {
+			parts = append(parts, f.Path)
+		} else if f.Bytes > 0 || !strings.Contains(f.Junk, "not followed") {
+			t.Errorf("%+v", f)
+		} else {
+			left = append(left, f.Path)
+		}
+	}
+	if got := strings.Join(parts, " ") + " | " + strings.Join(left, " "); got != "a/b.js in.js index.html | folder out.txt round up.txt" {
+		t.Error(got)
 	}
 }
 

@@ -34,7 +34,9 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 		large.Lock()
 		defer large.Unlock()
 	}
-	f.Junk = junk(f.Path)
+	if f.Junk == "" {
+		f.Junk = junk(f.Path)
+	}
 	opened, err := f.open()
 	if err != nil {
 		return &Unreadable{Path: f.Path, Reason: "it can't be opened", Cause: err}

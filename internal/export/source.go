@@ -69,16 +69,20 @@ func (root folder) list() ([]*File, error) {
 		if err != nil {
 			return &Unreadable{Path: string(root), Reason: "a part of it can't be read", Cause: err}
 		}
-		if !d.Type().IsRegular() { // links out of the tree are not followed
+		if d.IsDir() {
 			return nil
-		}
-		info, err := d.Info()
-		if err != nil {
-			return &Unreadable{Path: string(root), Reason: "a part of it can't be read", Cause: err}
 		}
 		inside, err := filepath.Rel(string(root), name)
 		if err != nil {
 			return err
+		}
+		info, err := root.follow(name, d)
+		if err != nil {
+			return &Unreadable{Path: string(root), Reason: "a part of it can't be read", Cause: err}
+		}
+		if info == nil {
+			files = append(files, &File{Path: filepath.ToSlash(inside), Junk: "a link that leads out of the export, or to a folder; it is not followed", open: empty})
+			return nil
 		}
 		files = append(files, &File{
 			Path: filepath.ToSlash(inside), Bytes: info.Size(), stamp: stampOf(info), changed: info.ModTime(),
@@ -88,6 +92,33 @@ func (root folder) list() ([]*File, error) {
 	})
 	return files, err
 }
+
+// follow returns what stands behind a name of the folder: the file itself, or the one that a symbolic link leads to inside
+// the folder; nil for everything else.
+func (root folder) follow(name string, d fs.DirEntry) (fs.FileInfo, error) {
+	if d.Type().IsRegular() {
+		return d.Info()
+	}
+	whole, err := filepath.EvalSymlinks(string(root))
+	if err != nil {
+		return nil, err
+	}
+	target, err := filepath.EvalSymlinks(name)
+	if err != nil {
+		return nil, nil // it leads nowhere
+	}
+	inside, err := filepath.Rel(whole, target)
+	if err != nil || inside == ".." || strings.HasPrefix(inside, ".."+string(filepath.Separator)) {
+		return nil, nil
+	}
+	info, err := os.Stat(target)
+	if err != nil || !info.Mode().IsRegular() {
+		return nil, nil
+	}
+	return info, nil
+}
+
+func empty() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("")), nil }
 
 // stampOf is different after a file was written again.
 func stampOf(info fs.FileInfo) string {
