@@ -177,6 +177,14 @@ func TestStart(t *testing.T) {
 	writeInto(t, folder, game.Files{"other/index.html": []byte("<script></script>")})
 	os.Remove(filepath.Join(folder, "havvel.toml"))
 	run(t, folder, "start").must(t, 2, "2 exports here", "other")
+	alone := write(t, demo.Good())
+	run(t, alone, "start").must(t, 0, "goes nowhere yet")
+	run(t, alone, "check").must(t, 0, "next: name a destination")
+	for _, command := range []string{"pack", "send", "where", "publish"} {
+		run(t, alone, command).must(t, 2, "it names no destination", "[to.brackwater]", "havvel rules list")
+	}
+	os.Remove(filepath.Join(alone, "index.html"))
+	run(t, alone, "check", "gone").must(t, 2, "there is nothing there", "that the engine wrote")
 	odd := write(t, game.Files{"index.html": []byte("<title>L'été \"brûle\" \\ 夜</title><script></script>")})
 	run(t, odd, "start").must(t, 0)
 	run(t, odd, "check").must(t, 0)

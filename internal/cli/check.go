@@ -12,6 +12,7 @@ import (
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/project"
 	"havvel/internal/settings"
 )
 
@@ -119,6 +120,8 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 		switch {
 		case errors > 0:
 			a.screen.Next("mend the errors, export again, and run havvel check%s", argument(args))
+		case p != nil && len(p.To) == 0:
+			a.screen.Next("name a destination in %s, as its last lines show; havvel rules list says which portals there are", project.Name)
 		case p == nil:
 			a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
 		default:

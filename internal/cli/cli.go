@@ -22,6 +22,7 @@ import (
 	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
+	"havvel/internal/settings"
 )
 
 // version is stamped in by the linker.
@@ -184,6 +185,10 @@ func (a *app) subject(ctx context.Context, args []string, read reading) (*projec
 		path = term.Near(p.ExportPath())
 	}
 	b, err := read(ctx, p, path)
+	var unreadable *export.Unreadable
+	if errors.As(err, &unreadable) && p != nil && len(args) == 0 {
+		unreadable.Next = fmt.Sprintf("%s names it as game.export; export the game again, or correct the path there", project.Name)
+	}
 	if err != nil {
 		return nil, nil, err
 	}
@@ -291,7 +296,10 @@ func (a *app) destinations() (*project.Project, []*project.Destination, error) {
 	list, err := p.Destinations(a.to)
 	if err == nil && len(list) == 0 {
 		first := rulebook.Names()[0]
-		err = &usage{fmt.Sprintf("%s names no destination; add one:\n\n  [to.%s]\n  rulebook = %q\n", project.Name, first, first), "havvel start"}
+		err = &settings.Problem{
+			File: filepath.Join(p.Folder, project.Name), Message: "it names no destination",
+			Hint: fmt.Sprintf("add one (havvel rules list says which portals there are):\n\n  [to.%s]\n  rulebook = %q", first, first),
+		}
 	}
 	return p, list, err
 }
