@@ -184,3 +184,24 @@ func TestPackFaults(t *testing.T) {
 		t.Errorf("something was left behind: %v (%v)", entries, err)
 	}
 }
+
+// TestDiskFull packs onto a disk that is too small. It needs to be root, to make one.
+func TestDiskFull(t *testing.T) {
+	small := t.TempDir()
+	if os.Geteuid() != 0 || exec.Command("mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", small).Run() != nil {
+		t.Skip("skipped: a small disk can't be made here")
+	}
+	defer exec.Command("umount", small).Run()
+	_, project := portal(t, nil)
+	archive := filepath.Join(small, "brackwater-0.4.0.zip")
+	if err := os.WriteFile(archive, []byte("earlier"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	run(t, project, "pack", "--out", small).must(t, 3, "brackwater-0.4.0.zip", "no space left", "the disk is full")
+	if data, err := os.ReadFile(archive); err != nil || string(data) != "earlier" {
+		t.Errorf("the earlier archive is %q (%v)", data, err)
+	}
+	if entries, err := os.ReadDir(small); err != nil || len(entries) != 1 {
+		t.Errorf("left behind: %v (%v)", entries, err)
+	}
+}

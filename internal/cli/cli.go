@@ -186,7 +186,7 @@ func (a *app) subject(ctx context.Context, args []string, read reading) (*projec
 	}
 	b, err := read(ctx, p, path)
 	var unreadable *export.Unreadable
-	if errors.As(err, &unreadable) && p != nil && len(args) == 0 {
+	if errors.As(err, &unreadable) && p != nil && len(args) == 0 && !exists(path) {
 		unreadable.Next = fmt.Sprintf("%s names it as game.export; export the game again, or correct the path there", project.Name)
 	}
 	if err != nil {

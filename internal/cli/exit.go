@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"syscall"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
@@ -102,6 +103,8 @@ func advice(err error) string {
 	var refused *portal.Refused
 	var sent *deliver.AlreadySent
 	switch {
+	case errors.Is(err, syscall.ENOSPC):
+		return "the disk is full: make room there and try again; what was there before is as it was"
 	case errors.As(err, &refused) && refused.Key:
 		return "check the key: is it the right one, whole, and still valid?"
 	case errors.As(err, &sent) && sent.Same:

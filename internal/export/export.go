@@ -8,6 +8,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"path"
@@ -152,6 +153,10 @@ func (b *Build) read(ctx context.Context) error {
 		})
 	}
 	if err := work.Wait(); err != nil {
+		var unreadable *Unreadable
+		if errors.As(err, &unreadable) {
+			unreadable.Path = b.Path
+		}
 		return err
 	}
 	b.news, b.known = news.Load(), nil

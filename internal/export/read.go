@@ -39,7 +39,7 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 	}
 	opened, err := f.open()
 	if err != nil {
-		return &Unreadable{Path: f.Path, Reason: "it can't be opened", Cause: err}
+		return &Unreadable{Reason: f.Path + " in it can't be opened", Cause: err}
 	}
 	defer opened.Close()
 	hash := sha256.New()
@@ -60,7 +60,7 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 		return f.unreadable(counted.err)
 	}
 	if counted.n != f.Bytes {
-		return &Unreadable{Path: f.Path, Reason: fmt.Sprintf("it has %d bytes where %d were announced", counted.n, f.Bytes), Next: "it may have changed while it was read; try again"}
+		return &Unreadable{Reason: fmt.Sprintf("%s in it has %d bytes where %d were announced", f.Path, counted.n, f.Bytes), Next: "it may have changed while it was read; try again"}
 	}
 	hash.Sum(f.SHA256[:0])
 	return nil
@@ -70,7 +70,7 @@ func (f *File) unreadable(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &Unreadable{Path: f.Path, Reason: "it can't be read to its end", Cause: err}
+	return &Unreadable{Reason: f.Path + " in it can't be read to its end", Cause: err}
 }
 
 // counter counts what is read, and keeps the error that ended it.

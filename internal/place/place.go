@@ -3,7 +3,9 @@
 package place
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 )
@@ -29,6 +31,10 @@ func File(path string, write func(*os.File) error) error {
 	}
 	defer f.discard()
 	if err := write(f.file()); err != nil {
+		var failed *fs.PathError
+		if errors.As(err, &failed) && failed.Path == f.file().Name() { // a name that nobody knows
+			return fmt.Errorf("writing %s: %w", path, failed.Err)
+		}
 		return err
 	}
 	if err := f.commit(); err != nil {
