@@ -75,6 +75,10 @@ var leftoverChecks = []*Check{
 		After:  "none of them",
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Files {
+				if f.PrivateKey {
+					p.report(Finding{File: f.Path, Message: "a private key stands in it; in a build everybody can read it", Fix: "take the key out, and replace it wherever it is used"})
+					continue
+				}
 				base := strings.ToLower(path.Base(f.Path))
 				if base == ".env" || strings.HasPrefix(base, ".env.") || base == "id_rsa" || base == "id_ed25519" || base == ".npmrc" || base == ".netrc" || base == ".htpasswd" || hasAnySuffix(base, ".pem", ".p12", ".pfx", ".keystore", ".jks", ".ppk") {
 					p.report(Finding{File: f.Path, Message: "it is a file in which keys or passwords are kept; in a build everybody can read it", Fix: "take it out, and replace the keys in it"})

@@ -51,15 +51,16 @@ type Build struct {
 
 // A File is one file of a build.
 type File struct {
-	Path     string // inside the export, with forward slashes
-	Bytes    int64
-	SHA256   [sha256.Size]byte
-	Kind     Kind
-	Encoding string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
-	Junk     string // why it does not belong in a build, or ""
-	Decoded  int64  // bytes when decoded; as Bytes for a file that is not compressed
-	Squeezed int64  // estimated bytes after compression on the way, for a larger file that is not compressed; else 0
-	Damage   string // what is wrong with its content, or ""
+	Path       string // inside the export, with forward slashes
+	Bytes      int64
+	SHA256     [sha256.Size]byte
+	Kind       Kind
+	Encoding   string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
+	Junk       string // why it does not belong in a build, or ""
+	Decoded    int64  // bytes when decoded; as Bytes for a file that is not compressed
+	Squeezed   int64  // estimated bytes after compression on the way, for a larger file that is not compressed; else 0
+	Damage     string // what is wrong with its content, or ""
+	PrivateKey bool   // a private key stands in it
 
 	// What the content says; nil for files of other kinds.
 	Page   *web.Page

@@ -86,6 +86,14 @@ func TestEntry(t *testing.T) {
 	}
 }
 
+// TestHugePage: a page that holds a whole game is an entry page, however large it is.
+func TestHugePage(t *testing.T) {
+	b := readFiles(t, map[string]string{"game.html": "<title>t</title><canvas></canvas><script>1</script><script type=data>" + strings.Repeat("QUJD", 18<<20) + "</script>"})
+	if b.Entry == nil || b.Shape != SinglePage || b.Entry.Page.Title != "t" {
+		t.Errorf("%+v %s", b.Entry, b.Shape)
+	}
+}
+
 // TestSymlinks: links inside the export are files of it; those that lead out are named, and never followed.
 func TestSymlinks(t *testing.T) {
 	folder := t.TempDir()

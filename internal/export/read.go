@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"sync"
 
 	"github.com/andybalholm/brotli"
@@ -21,7 +22,8 @@ import (
 )
 
 const (
-	maxText    = 64 << 20 // the largest page, stylesheet or script that is read for links, in bytes
+	maxPage    = 24 << 20 // of a page that is read for links, in bytes
+	maxText    = 64 << 20 // the largest stylesheet or script that is read for links, in bytes
 	maxJSON    = 8 << 20  // likewise JSON
 	largeText  = 8 << 20  // texts above it are read one at a time
 	maxDecoded = 4 << 30  // what a compressed file may decode to
@@ -156,32 +158,39 @@ func (f *File) understand(content io.Reader) {
 		if errors.As(err, &broken) {
 			f.Damage = broken.Error()
 		}
-	case KindPage, KindStyle, KindScript:
+	case KindPage: // of a very large one, its beginning tells what it is
+		if data := f.all(io.LimitReader(content, maxPage), maxText); data != nil {
+			f.readText(data)
+		}
+	case KindStyle, KindScript:
 		if data := f.all(content, maxText); data != nil {
 			f.readText(data)
 		}
 	case KindText:
-		if hasEnding(f.plainPath(), ".json", ".webmanifest") {
-			if data := f.all(content, maxJSON); data != nil {
-				var err error
-				if f.links, err = web.ReadJSON(data); err != nil {
-					f.Damage = "it is not valid JSON: " + err.Error()
-				}
+		data := f.all(content, maxJSON)
+		f.PrivateKey = privateKey.Match(data)
+		if data != nil && hasEnding(f.plainPath(), ".json", ".webmanifest") {
+			var err error
+			if f.links, err = web.ReadJSON(data); err != nil {
+				f.Damage = "it is not valid JSON: " + err.Error()
 			}
 		}
 	}
 }
 
+// privateKey matches the beginning of a private key, as RFC 7468 writes it, with some of its letters.
+var privateKey = regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----(\\n|\s)*[A-Za-z0-9+/]{16}`)
+
 // all reads the whole content of a text; nil when it is larger than most, or can't be read.
 func (f *File) all(content io.Reader, most int64) []byte {
 	if f.Encoding != "" {
 		most = min(most, 24<<20) // its length is not known before, and a growing buffer takes more than it holds
-	} else if f.Bytes > most {
+	} else if f.Bytes > most && f.Kind != KindPage {
 		return nil
 	}
 	var b bytes.Buffer
 	if f.Encoding == "" {
-		b.Grow(int(f.Bytes) + bytes.MinRead)
+		b.Grow(int(min(f.Bytes, most)) + bytes.MinRead)
 	}
 	if n, err := io.Copy(&b, io.LimitReader(content, most+1)); err != nil || n > most {
 		return nil
@@ -190,6 +199,7 @@ func (f *File) all(content io.Reader, most int64) []byte {
 }
 
 func (f *File) readText(data []byte) {
+	f.PrivateKey = privateKey.Match(data)
 	switch f.Kind {
 	case KindPage:
 		f.Page = web.ReadPage(data)
@@ -218,10 +228,11 @@ func (e *ends) Read(p []byte) (int, error) {
 		if room := media.HeadSize - len(e.head); room > 0 {
 			e.head = append(e.head, p[:min(n, room)]...)
 		}
-		e.tail = append(e.tail, p[:n]...)
-		if len(e.tail) > 4*media.TailSize {
-			e.tail = append(e.tail[:0], e.tail[len(e.tail)-media.TailSize:]...)
+		last := p[max(0, n-media.TailSize):n] // a reader may ask for the whole file at once
+		if len(e.tail)+len(last) > 4*media.TailSize {
+			e.tail = append(e.tail[:0], e.tail[max(0, len(e.tail)-media.TailSize):]...)
 		}
+		e.tail = append(e.tail, last...)
 	}
 	return n, err
 }
