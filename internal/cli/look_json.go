@@ -99,7 +99,10 @@ func lookDocument(b *export.Build) lookJSON {
 		d.Entries = append(d.Entries, entryRow{e.File.Path, e.Reason})
 	}
 	for _, f := range b.Files {
-		row := fileRow{Path: f.Path, Bytes: f.Bytes, Kind: string(f.Kind), Encoding: f.Encoding, Decoded: f.Decoded, SHA256: fmt.Sprintf("%x", f.SHA256), Junk: f.Junk, Damage: f.Damage}
+		row := fileRow{Path: f.Path, Bytes: f.Bytes, Kind: string(f.Kind), Encoding: f.Encoding, Decoded: f.Decoded, Junk: f.Junk, Damage: f.Damage}
+		if f.Junk == "" {
+			row.SHA256 = fmt.Sprintf("%x", f.SHA256)
+		}
 		if f.Media != nil {
 			row.Format, row.Width, row.Height, row.Seconds = f.Media.Format, f.Media.Width, f.Media.Height, f.Media.Length.Seconds()
 		}

@@ -56,7 +56,7 @@ type File struct {
 	SHA256     [sha256.Size]byte
 	Kind       Kind
 	Encoding   string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
-	Junk       string // why it does not belong in a build, or ""
+	Junk       string // why it does not belong in a build, or ""; such a file is not read
 	Decoded    int64  // bytes when decoded; as Bytes for a file that is not compressed
 	Squeezed   int64  // estimated bytes after compression on the way, for a larger file that is not compressed; else 0
 	Damage     string // what is wrong with its content, or ""

@@ -39,6 +39,9 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 	if f.Junk == "" {
 		f.Junk = junk(f.Path)
 	}
+	if f.Junk != "" {
+		return nil // what does not belong in the build need not be read
+	}
 	opened, err := f.open()
 	if err != nil {
 		return &Unreadable{Reason: f.Path + " in it can't be opened", Cause: err}
