@@ -14,6 +14,9 @@ func TestDemo(t *testing.T) {
 		out := run(t, folder, "demo").must(t, 0,
 			"3 errors: Brackwater would not show this build", "link-missing", "link-case", "encoding-unserved",
 			"state: verifying", "version 0.4.0 is public", "version 0.4.1 is public", "/play/tinderwick-lane").out
+		for _, shape := range []string{"single-page", "wasm", "script"} {
+			run(t, filepath.Join(folder, "tinderwick-demo"), "look", "export/"+shape).must(t, 0, "shape        "+shape)
+		}
 		links := map[string]bool{}
 		for line := range strings.SplitSeq(out, "\n") {
 			if strings.Contains(line, "is public on Brackwater") {

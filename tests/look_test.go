@@ -152,7 +152,7 @@ func TestCheckFlags(t *testing.T) {
 	flawed := filepath.Join("export", "flawed")
 	run(t, project, "check", "--explain", "link-case").must(t, 0, "On the developer's disk", "before:", "after:")
 	run(t, project, "check", "--explain", "link-cse").must(t, 2, `did you mean "link-case"?`)
-	run(t, project, "check", flawed, "--only", "page").must(t, 0, "no errors")
+	run(t, project, "check", flawed, "--only", "page").must(t, 0, "11 of 69 checks", "no errors in these", "(all checks)")
 	if e := run(t, project, "check", flawed, "--only", "link", "--level", "error").must(t, 1, "link-case", "link-missing"); strings.Contains(e.out, "encoding-unserved") || strings.Contains(e.out, "hook-absent") {
 		t.Errorf("shows what was not asked for:\n%s", e.out)
 	}
@@ -182,7 +182,7 @@ func TestSeveralPortals(t *testing.T) {
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
 	flawed := filepath.Join("export", "flawed")
 	run(t, project, "check", flawed).must(t, 1, "for Brackwater, Osierfold and Quillmarsh", "4 errors" /* the brotli file counts for two */)
-	run(t, project, "check", flawed, "--to", "quillmarsh", "--only", "encoding").must(t, 0, "no errors")
+	run(t, project, "check", flawed, "--to", "quillmarsh", "--only", "encoding").must(t, 0, "no errors in these")
 	run(t, project, "pack", "--to", "quillmarsh").must(t, 0, "quillmarsh-0.4.0.zip", "of 500 MB allowed")
 	run(t, project, "pack", "--to", "osierfold").must(t, 3, "writes zips only")
 	run(t, project, "send", "--to", "quillmarsh").must(t, 3, "no [[send]] steps")

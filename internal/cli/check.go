@@ -113,13 +113,15 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 	}
 	errors := 0
 	findings, errors = f.choose(findings)
-	if err := a.printFindings(b, all, findings, f.format); err != nil {
+	if err := a.printFindings(b, all, findings, f.format, f.asked()); err != nil {
 		return err
 	}
 	if f.format == "text" && !a.json {
 		switch {
 		case errors > 0:
 			a.screen.Next("mend the errors, export again, and run havvel check%s", argument(args))
+		case len(f.only) > 0:
+			a.screen.Next("havvel check%s  (all checks)", argument(args))
 		case p != nil && len(p.To) == 0:
 			a.screen.Next("name a destination in %s, as its last lines show; havvel rules list says which portals there are", project.Name)
 		case p == nil:
@@ -134,19 +136,33 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 	return nil
 }
 
+// asked counts the checks that are asked for.
+func (f *checkFlags) asked() int {
+	n := 0
+	for _, id := range checkIDs() {
+		if f.asks(id) {
+			n++
+		}
+	}
+	return n
+}
+
+func (f *checkFlags) asks(check string) bool {
+	return len(f.only) == 0 || slices.ContainsFunc(f.only, func(id string) bool { return matches(check, id) })
+}
+
 // choose keeps the findings that are asked for, and counts the errors among them.
 func (f *checkFlags) choose(findings []check.Finding) (kept []check.Finding, errors int) {
 	kept = []check.Finding{}
 	for _, x := range findings {
-		asked := len(f.only) == 0 || slices.ContainsFunc(f.only, func(id string) bool { return matches(x.ID, id) })
-		if asked && slices.Index(levels, string(x.Level)) >= slices.Index(levels, f.level) {
+		if f.asks(x.ID) && slices.Index(levels, string(x.Level)) >= slices.Index(levels, f.level) {
 			kept = append(kept, x)
 		}
 	}
 	return kept, check.Errors(kept)
 }
 
-func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings []check.Finding, format string) error {
+func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings []check.Finding, format string, asked int) error {
 	switch {
 	case a.json || format == "json":
 		return a.screen.JSON(checkJSON{findings})
@@ -155,7 +171,7 @@ func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings 
 	case format == "junit":
 		return writeXML(a.out, junit(subjects, findings))
 	}
-	a.showFindings(b, subjects, findings)
+	a.showFindings(b, subjects, findings, asked)
 	return nil
 }
 
@@ -179,7 +195,7 @@ func (a *app) explain(id string) error {
 }
 
 // showFindings prints findings by what the developer does about them.
-func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings []check.Finding) {
+func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings []check.Finding, asked int) {
 	s := a.screen
 	var portals []string
 	for _, subject := range subjects {
@@ -191,7 +207,7 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 	if len(portals) > 0 {
 		whom = "for " + list(portals) + ", "
 	}
-	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("%s%s, %d checks", whom, files(len(b.Files)), len(check.Catalogue()))))
+	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("%s%s, %s", whom, files(len(b.Files)), checksWords(asked))))
 	groups := []struct {
 		title string
 		tone  term.Tone
@@ -213,9 +229,19 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: %s", errors, does(errors, "error", "errors"), blocked(subjects, findings))))
 	case errors > 0:
 		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: a host would not show this build", errors, does(errors, "error", "errors"))))
+	case asked < len(check.Catalogue()):
+		s.Line("%s; only %s ran", s.In(term.Good, "no errors in these"), checksWords(asked))
 	default:
 		s.Line("%s", s.In(term.Good, "no errors"))
 	}
+}
+
+// checksWords says how many checks were asked for.
+func checksWords(asked int) string {
+	if all := len(check.Catalogue()); asked < all {
+		return fmt.Sprintf("%d of %d checks", asked, all)
+	}
+	return fmt.Sprintf("%d checks", asked)
 }
 
 // blocked names the portals that would not take the build.

@@ -74,6 +74,8 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("")
 	s.Line("%s", s.In(term.Careful, "# The portal again, with the game in it: open the link and play."))
 	s.Line("$ cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
+	s.Line("%s", s.In(term.Careful, "# The same game as engines also write it: in one page, or in files of its own."))
+	s.Line("$ %s look export/single-page", me(folder))
 	s.Line("%s", s.In(term.Careful, "# Your own game: in its folder, where the engine's export is."))
 	s.Line("$ %s start", me("."))
 	return nil

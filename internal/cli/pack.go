@@ -137,7 +137,7 @@ func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Bu
 			errs = append(errs, f)
 		}
 	}
-	a.showFindings(b, []check.Subject{s}, errs)
+	a.showFindings(b, []check.Subject{s}, errs, len(check.Catalogue()))
 	a.screen.Next("mend the errors, export again, and run havvel check")
 	return &silent{answerNo}
 }

@@ -63,7 +63,7 @@ func (e *NotDemo) Error() string {
 	return fmt.Sprintf("%s holds %s, which the demo did not write; take another folder with --dir", e.Folder, e.What)
 }
 
-// Write writes the demo project into a folder, for a portal at that address. What an earlier demo wrote
+// Write writes the demo project, with its export in all shapes, into a folder, for a portal at that address. What an earlier demo wrote
 // there is replaced; the error is *NotDemo when that would lose something else.
 func Write(folder, address string) error {
 	if err := clear(folder); err != nil {
@@ -76,8 +76,10 @@ func Write(folder, address string) error {
 	for name, data := range Good() {
 		files[GoodExport+"/"+name] = data
 	}
-	for name, data := range Flawed() {
-		files[FlawedExport+"/"+name] = data
+	for folder, export := range map[string]game.Files{FlawedExport: Flawed(), "export/single-page": game.SinglePage(), "export/wasm": game.Wasm(), "export/script": game.Script()} {
+		for name, data := range export {
+			files[folder+"/"+name] = data
+		}
 	}
 	return write(folder, files)
 }
