@@ -21,20 +21,16 @@ var linkChecks = []*Check{
 			"of the entry page, and for imports.",
 		Before: `<script src="loader.js"> and no loader.js`,
 		After:  `<script src="loader.js"> and loader.js beside the page`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if l.Result != export.Missing || strings.HasPrefix(l.Path, "../") {
-					continue
-				}
-				f := at(l)
-				f.Message = fmt.Sprintf("%s is named here, but there is no such file", l.Path)
-				f.Fix = "put the file there, or take the link away"
-				if !opens(p, l) || l.Use != "script" && l.Use != "style" || l.Certainty != web.Certain {
-					f.Level = Warning // the game may start without it
-				}
-				p.report(f)
+		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+			if l.Result != export.Missing || strings.HasPrefix(l.Path, "../") {
+				return nil
 			}
-		},
+			f := &Finding{Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path), Fix: "put the file there, or take the link away"}
+			if !opens(p, l) || l.Use != "script" && l.Use != "style" || l.Certainty != web.Certain {
+				f.Level = Warning // the game may start without it
+			}
+			return f
+		}),
 	},
 	{
 		ID:    "link-case",
@@ -44,20 +40,19 @@ var linkChecks = []*Check{
 			"link leads nowhere. The game works here and breaks there. Write the name the same way in both places.",
 		Before: `url("Media/Lane.png") and media/lane.png`,
 		After:  `url("media/lane.png")`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if l.Result != export.OtherCase {
-					continue
-				}
-				f := at(l)
-				f.Message = fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", l.Path, l.To.Path)
-				f.Fix = "write the name the same way in both places"
-				if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == web.Possible {
-					f.Level = Warning
-				}
-				p.report(f)
+		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+			if l.Result != export.OtherCase {
+				return nil
 			}
-		},
+			f := &Finding{
+				Message: fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", l.Path, l.To.Path),
+				Fix:     "write the name the same way in both places",
+			}
+			if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == web.Possible {
+				f.Level = Warning
+			}
+			return f
+		}),
 	},
 	{
 		ID:    "link-absolute",
@@ -68,16 +63,15 @@ var linkChecks = []*Check{
 			"setting for the base path, which should be empty or \"./\".",
 		Before: `<script src="/game.js">`,
 		After:  `<script src="game.js">`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if l.Result == export.Absolute && l.Use != "page" && !isHook(p, l.Target) {
-					f := at(l)
-					f.Message = fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target)
-					f.Fix = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
-					p.report(f)
-				}
+		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+			if l.Result != export.Absolute || l.Use == "page" || isHook(p, l.Target) {
+				return nil
 			}
-		},
+			return &Finding{
+				Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target),
+				Fix:     "make it relative: set the base path to \"./\" in the engine's or bundler's export settings",
+			}
+		}),
 	},
 	{
 		ID:    "link-escapes",
@@ -87,16 +81,15 @@ var linkChecks = []*Check{
 			"Most often the page was moved after the export. Export again, with everything below the page's folder.",
 		Before: `<script src="../game.js"> in the entry page`,
 		After:  `<script src="game.js">`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if strings.HasPrefix(l.Path, "../") && l.Use != "page" {
-					f := at(l)
-					f.Message = fmt.Sprintf("%s leads out of the build, to where none of its files are", l.Target)
-					f.Fix = "put the file into the build, and make the link lead there"
-					p.report(f)
-				}
+		Run: onLinks(func(_ *Pass, l export.Link) *Finding {
+			if !strings.HasPrefix(l.Path, "../") || l.Use == "page" {
+				return nil
 			}
-		},
+			return &Finding{
+				Message: fmt.Sprintf("%s leads out of the build, to where none of its files are", l.Target),
+				Fix:     "put the file into the build, and make the link lead there",
+			}
+		}),
 	},
 	{
 		ID:    "link-disk",
@@ -106,16 +99,16 @@ var linkChecks = []*Check{
 			"address relative to the page.",
 		Before: `<img src="file:///C:/art/lane.png">`,
 		After:  `<img src="art/lane.png">`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if low := strings.ToLower(l.Target); strings.HasPrefix(low, "file:") || len(low) > 2 && low[1] == ':' && strings.ContainsAny(low[2:3], `/\`) {
-					f := at(l)
-					f.Message = fmt.Sprintf("%s leads to the disk of the machine that the game was made on", l.Target)
-					f.Fix = "use an address relative to the page"
-					p.report(f)
-				}
+		Run: onLinks(func(_ *Pass, l export.Link) *Finding {
+			low := strings.ToLower(l.Target)
+			if !strings.HasPrefix(low, "file:") && (len(low) < 3 || low[1] != ':' || !strings.ContainsAny(low[2:3], `/\`)) {
+				return nil
 			}
-		},
+			return &Finding{
+				Message: fmt.Sprintf("%s leads to the disk of the machine that the game was made on", l.Target),
+				Fix:     "use an address relative to the page",
+			}
+		}),
 	},
 	{
 		ID:    "link-foreign",
@@ -125,17 +118,13 @@ var linkChecks = []*Check{
 			"work offline. Many portals forbid it, but for the hosts that their rulebook names. Put the file into the build.",
 		Before: `<script src="https://scripts.example/lib.js">`,
 		After:  `<script src="lib.js">`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if (l.Result != export.OtherOrigin && l.Result != export.Insecure) || l.Use == "page" || l.From.Page == nil && l.Certainty == web.Possible || allowed(p, l.Target) || isHook(p, l.Target) {
-					continue
-				}
-				f := at(l)
-				f.Message = fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target))
-				f.Fix = "put the file into the build"
-				p.report(f)
+		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+			loads := l.Use != "page" && (l.From.Page != nil || l.Certainty != web.Possible)
+			if l.Result != export.OtherOrigin && l.Result != export.Insecure || !loads || allowed(p, l.Target) || isHook(p, l.Target) {
+				return nil
 			}
-		},
+			return &Finding{Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)), Fix: "put the file into the build"}
+		}),
 	},
 	{
 		ID:    "link-insecure",
@@ -145,21 +134,32 @@ var linkChecks = []*Check{
 			"it, and the game stops or is broken. Pictures and sounds are asked for over https instead, which may fail.",
 		Before: `<script src="http://scripts.example/lib.js">`,
 		After:  `<script src="lib.js">`,
-		Run: func(p *Pass) {
-			for _, l := range p.Build.Links {
-				if l.Result != export.Insecure || l.Use == "page" || strings.HasPrefix(l.Target, "http://localhost") || strings.HasPrefix(l.Target, "http://127.") {
-					continue
-				}
-				f := at(l)
-				f.Message = fmt.Sprintf("%s is loaded without encryption; browsers block that on a page served over https", withoutQuery(l.Target))
-				f.Fix = "put the file into the build, or use https"
-				if !opens(p, l) || l.Use == "picture" || l.Use == "media" || l.Use == "icon" || l.Certainty != web.Certain {
-					f.Level = Warning
-				}
-				p.report(f)
+		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+			if l.Result != export.Insecure || l.Use == "page" || strings.HasPrefix(l.Target, "http://localhost") || strings.HasPrefix(l.Target, "http://127.") {
+				return nil
 			}
-		},
+			f := &Finding{
+				Message: fmt.Sprintf("%s is loaded without encryption; browsers block that on a page served over https", withoutQuery(l.Target)),
+				Fix:     "put the file into the build, or use https",
+			}
+			if !opens(p, l) || l.Use == "picture" || l.Use == "media" || l.Use == "icon" || l.Certainty != web.Certain {
+				f.Level = Warning
+			}
+			return f
+		}),
 	},
+}
+
+// onLinks runs a check on every link of the build; judge returns what is wrong with one, or nil.
+func onLinks(judge func(p *Pass, l export.Link) *Finding) func(*Pass) {
+	return func(p *Pass) {
+		for _, l := range p.Build.Links {
+			if f := judge(p, l); f != nil {
+				f.File, f.Line, f.Column = l.From.Path, l.Line, l.Column
+				p.report(*f)
+			}
+		}
+	}
 }
 
 // allowed reports whether the rulebook lets the game load from an address's host.
@@ -172,11 +172,6 @@ func allowed(p *Pass, address string) bool {
 func withoutQuery(address string) string {
 	address, _, _ = strings.Cut(address, "?")
 	return address
-}
-
-// at is the place of a link.
-func at(l export.Link) Finding {
-	return Finding{File: l.From.Path, Line: l.Line, Column: l.Column}
 }
 
 func isHook(p *Pass, address string) bool {
