@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 
+	"havvel/internal/export"
 	"havvel/internal/settings"
 )
 
@@ -65,11 +66,7 @@ var memoryChecks = []*Check{
 			"and load those of later levels later.",
 		Before: "60 pictures of 4096 by 4096 pixels",
 		After:  "60 pictures of 1024 by 1024 pixels",
-		Run: func(p *Pass) {
-			if t := p.Build.Memory().Textures; t > PhoneTab {
-				p.report(Finding{Message: fmt.Sprintf("all pictures together take %s once decoded; a phone's tab has about %s in all", settings.Size(t), settings.Size(PhoneTab)), Fix: "make pictures as large as they are shown, and load later what is shown later"})
-			}
-		},
+		Run:    overPhone(func(m export.Memory) int64 { return m.Textures }, "all pictures together take %s once decoded", "make pictures as large as they are shown, and load later what is shown later"),
 	},
 	{
 		ID:    "memory-picture",
@@ -95,11 +92,7 @@ var memoryChecks = []*Check{
 			"can stream long music instead, and one channel is enough for most effects.",
 		Before: "twenty pieces of music of three minutes, decoded at the start",
 		After:  "music streamed, effects in one channel",
-		Run: func(p *Pass) {
-			if t := p.Build.Memory().Sounds; t > PhoneTab {
-				p.report(Finding{Message: fmt.Sprintf("all sounds together take %s if they are decoded whole; a phone's tab has about %s in all", settings.Size(t), settings.Size(PhoneTab)), Fix: "let the engine stream music, and make effects one channel"})
-			}
-		},
+		Run:    overPhone(func(m export.Memory) int64 { return m.Sounds }, "all sounds together take %s if they are decoded whole", "let the engine stream music, and make effects one channel"),
 	},
 	{
 		ID:    "memory-data",
@@ -109,10 +102,16 @@ var memoryChecks = []*Check{
 			"levels are loaded later.",
 		Before: "a packed data file of 600 MB",
 		After:  "a first part of 80 MB, others loaded later",
-		Run: func(p *Pass) {
-			if t := p.Build.Memory().Data; t > PhoneTab {
-				p.report(Finding{Message: fmt.Sprintf("packed data takes %s once loaded; a phone's tab has about %s in all", settings.Size(t), settings.Size(PhoneTab)), Fix: "split the data in the engine's export settings"})
-			}
-		},
+		Run:    overPhone(func(m export.Memory) int64 { return m.Data }, "packed data takes %s once loaded", "split the data in the engine's export settings"),
 	},
+}
+
+// overPhone reports a part of what a build takes in memory when it alone is more than a phone's tab gives. words holds a
+// place for the size.
+func overPhone(part func(export.Memory) int64, words, fix string) func(*Pass) {
+	return func(p *Pass) {
+		if n := part(p.Build.Memory()); n > PhoneTab {
+			p.report(Finding{Message: fmt.Sprintf(words+"; a phone's tab has about %s in all", settings.Size(n), settings.Size(PhoneTab)), Fix: fix})
+		}
+	}
 }
