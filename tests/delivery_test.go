@@ -63,7 +63,7 @@ func TestSendOnce(t *testing.T) {
 	run(t, project, "send").must(t, 0)
 	run(t, project, "send", "--version", "0.4.1").must(t, 1, "this very export was sent", "0.4.0", "--again")
 	run(t, project, "send", "--version", "0.4.1", "--again").must(t, 0)
-	run(t, project, "send", filepath.Join("export", "flawed"), "--again").must(t, 1, "encoding-unserved")
+	run(t, project, "send", filepath.Join("export", "flawed"), "--again").must(t, 1, "link-missing")
 }
 
 // TestPortalSaysNo: what the portal's own verification finds is told in its words.

@@ -12,7 +12,7 @@ func TestDemo(t *testing.T) {
 	folder := t.TempDir()
 	for range 2 {
 		out := run(t, folder, "demo").must(t, 0,
-			"3 errors: Brackwater would not show this build", "link-missing", "link-case", "encoding-unserved",
+			"1 error: Brackwater would not show this build", "link-missing", "link-case", "encoding-unserved",
 			"state: verifying", "version 0.4.0 is public", "version 0.4.1 is public", "/play/tinderwick-lane").out
 		for _, shape := range []string{"single-page", "wasm", "script"} {
 			run(t, filepath.Join(folder, "tinderwick-demo"), "look", "export/"+shape).must(t, 0, "shape        "+shape)

@@ -54,6 +54,7 @@ type Subject struct {
 	Rules       *rulebook.Rulebook // nil without a destination
 	Packed      bool               // the build goes out by havvel pack, which mends some findings
 	Plants      bool               // pack may plant the rulebook's scripts
+	Without     []string           // steps that pack must not take
 	Accepts     []Accept
 	Version     string   // that the next send uploads; "" when it is not known
 	Sent        []Sent   // to the destination, the latest last
@@ -131,10 +132,13 @@ func (p *Pass) report(f Finding) {
 }
 
 // mended adds a finding that pack mends by itself: a note where the build goes out by pack, and at the
-// check's level where it goes out by hand. what says what pack does, byHand what to do without it.
-func (p *Pass) mended(f Finding, what, byHand string) {
+// check's level where it goes out by hand, or pack must not take that step. what says what pack does, byHand what to do
+// without it.
+func (p *Pass) mended(f Finding, step, what, byHand string) {
 	f.Fix = byHand + ", or let havvel pack do it"
-	if p.Packed {
+	if slices.Contains(p.Without, step) {
+		f.Fix = byHand
+	} else if p.Packed {
 		f.Level, f.MendedBy, f.Fix = Note, "pack", what
 	}
 	p.report(f)

@@ -299,9 +299,12 @@ func place(f Finding) string {
 
 // TestMended: what pack mends is a note when pack is used, and only then.
 func TestMended(t *testing.T) {
-	for _, id := range []string{"entry-nested", "entry-name", "hook-absent", "leftover-junk"} {
+	for _, id := range []string{"entry-nested", "entry-name", "hook-absent", "leftover-junk", "link-case", "link-absolute", "encoding-unserved"} {
 		files := good()
 		flawed[id].spoil(files)
+		if id == "encoding-unserved" {
+			files["game.js"] += `fetch("lane.pack.br")`
+		}
 		b := build(t, files)
 		for _, f := range Run(Subject{Build: b, Destination: "arcade", Rules: arcade, Packed: true, Plants: true}) {
 			if f.ID == id && (f.Level != Note || f.MendedBy != "pack") {
@@ -312,8 +315,15 @@ func TestMended(t *testing.T) {
 	files := good()
 	move(files, "web/")
 	files["readme.md"] = "hello"
+	files["web/index.html"] = strings.Replace(files["web/index.html"], "<head>", `<head><base href="./">`, 1)
 	if f := Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true}); len(f) != 1 || f[0].ID != "entry-nested" || f[0].Level != Error {
-		t.Errorf("a folder that can't be lifted: %+v", f)
+		t.Errorf("a page with a base of its own, which can't be lifted: %+v", f)
+	}
+	flawed["encoding-unserved"].spoil(files)
+	for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true, Without: []string{"recode"}}) {
+		if f.ID == "encoding-unserved" && f.Level != Error {
+			t.Errorf("a step that pack must not take: %+v", f)
+		}
 	}
 }
 

@@ -32,16 +32,21 @@ var encodingChecks = []*Check{
 				if slices.Contains(p.Rules.Serves.Encodings, f.Encoding) {
 					continue
 				}
-				level := Error
-				if f.Encoding == "gzip" && anyWord(p.Build, "DecompressionStream") {
-					level = Warning // the game may unpack it itself
-				}
-				p.report(Finding{
-					Level:   level,
-					File:    f.Path,
+				found := Finding{
+					Level: Error, File: f.Path, Fix: encodingFix(p.Rules.Serves.Encodings),
 					Message: fmt.Sprintf("it is compressed with %s, and %s %s; the game would stop on its loading bar", encodingName(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings)),
-					Fix:     encodingFix(p.Rules.Serves.Encodings),
-				})
+				}
+				lost := p.Build.Followed(f, f.PlainPath())
+				switch {
+				case f.Encoding == "gzip" && anyWord(p.Build, "DecompressionStream"):
+					found.Level = Warning // the game may unpack it itself
+					p.report(found)
+				case lost == nil, p.Build.File(f.PlainPath()) != nil:
+					p.mended(found, "recode", "pack packs it in a form that "+p.Rules.Name+" can serve, and its links follow", found.Fix)
+				default:
+					found.Message += "; pack can't mend it: " + lost.Error()
+					p.report(found)
+				}
 			}
 		},
 	},

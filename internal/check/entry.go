@@ -30,7 +30,7 @@ var entryChecks = []*Check{
 		Level: Error,
 		Text: "A host looks for index.html at the root of what it was given. When the folder around the export was packed, " +
 			"and not its contents, the page sits one folder deeper and the host doesn't find it. Pack the contents. " +
-			"havvel pack does, when all files are in the same folder as the page.",
+			"havvel pack does; files outside of the page's folder stay where they are, and its links lead to them.",
 		Before: "web/index.html, web/game.js",
 		After:  "index.html, game.js",
 		Run:    entryNested,
@@ -56,7 +56,11 @@ func entryNested(p *Pass) {
 	folder := path.Dir(entry.Path) + "/"
 	f := Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is in the folder %s; a host looks for it at the root", folder)}
 	if p.Build.Base == folder {
-		p.mended(f, "pack puts the contents of "+folder+" at the root", "pack the contents of "+folder+" without the folder around them")
+		p.mended(f, "entry", "pack puts the contents of "+folder+" at the root", "pack the contents of "+folder+" without the folder around them")
+		return
+	}
+	if entry.Page != nil && entry.Page.Base == "" {
+		p.mended(f, "entry", "pack puts the page at the root; the other files stay where they are", "put the page at the root, and make its links lead to the folder")
 		return
 	}
 	f.Fix = "move everything that the game needs into one folder with the page, and export or name that folder"
@@ -82,6 +86,7 @@ func entryName(p *Pass) {
 	}
 	p.mended(
 		Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is called %s; a host looks for %s", path.Base(entry.Path), export.EntryName)},
+		"entry",
 		"pack renames it to "+export.EntryName,
 		"rename it to "+export.EntryName,
 	)

@@ -29,7 +29,7 @@ var hookChecks = []*Check{
 					p.report(f)
 					return
 				}
-				p.mended(f, "pack plants it", fmt.Sprintf("put <script src=\"%s\"></script> into the page", h.Script))
+				p.mended(f, "plant", "pack plants it", fmt.Sprintf("put <script src=\"%s\"></script> into the page", h.Script))
 			})
 		},
 	},

@@ -22,7 +22,7 @@ var leftoverChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Files {
 				if f.Junk != "" {
-					p.mended(Finding{File: f.Path, Message: "it does not belong in a build: " + f.Junk}, "pack leaves it out", "take it out")
+					p.mended(Finding{File: f.Path, Message: "it does not belong in a build: " + f.Junk}, "leave-out", "pack leaves it out", "take it out")
 				}
 			}
 		},

@@ -48,8 +48,15 @@ var linkChecks = []*Check{
 				Message: fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", l.Path, l.To.Path),
 				Fix:     "write the name the same way in both places",
 			}
+			if !strings.EqualFold(l.Path, l.To.Path) {
+				f.Message = fmt.Sprintf("%s is named here, but the file's name is written with accents apart from their letters; a portal's host tells them apart", l.Path)
+			}
 			if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == web.Possible {
 				f.Level = Warning
+			}
+			if rewritable(l) {
+				p.mended(at(l, *f), "names", "pack makes the link lead to the file", "write the name the same way in both places")
+				return nil
 			}
 			return f
 		}),
@@ -67,10 +74,13 @@ var linkChecks = []*Check{
 			if l.Result != export.Absolute || l.Use == "page" || isHook(p, l.Target) {
 				return nil
 			}
-			return &Finding{
-				Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target),
-				Fix:     "make it relative: set the base path to \"./\" in the engine's or bundler's export settings",
+			const fix = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
+			f := &Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: fix}
+			if l.To != nil && (rewritable(l) || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/")) {
+				p.mended(at(l, *f), "names", "pack makes the link relative", fix)
+				return nil
 			}
+			return f
 		}),
 	},
 	{
@@ -155,8 +165,7 @@ func onLinks(judge func(p *Pass, l export.Link) *Finding) func(*Pass) {
 	return func(p *Pass) {
 		for _, l := range p.Build.Links {
 			if f := judge(p, l); f != nil {
-				f.File, f.Line, f.Column = l.From.Path, l.Line, l.Column
-				p.report(*f)
+				p.report(at(l, *f))
 			}
 		}
 	}
@@ -188,3 +197,15 @@ func isHook(p *Pass, address string) bool {
 
 // opens reports whether a link stands in what players open: the entry page, or what is no page.
 func opens(p *Pass, l export.Link) bool { return l.From == p.Build.Entry || l.From.Page == nil }
+
+// rewritable reports whether a link can be made to lead to its file by its own name.
+func rewritable(l export.Link) bool {
+	_, ok := l.Rewritten(l.Named(l.To.Path))
+	return ok
+}
+
+// at puts a finding at the link's place.
+func at(l export.Link, f Finding) Finding {
+	f.File, f.Line, f.Column = l.From.Path, l.Line, l.Column
+	return f
+}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"syscall"
 	"time"
 
@@ -165,10 +166,17 @@ func (a *app) project() (*project.Project, error) {
 // reading reads an export: anew, or with what is known from before.
 type reading func(ctx context.Context, p *project.Project, path string) (*export.Build, error)
 
-// anew is the reading for what is packed and sent.
-func anew(ctx context.Context, _ *project.Project, path string) (*export.Build, error) {
-	return export.Read(ctx, path)
+// exact is the reading for what is packed and sent: what is known from before is taken only where the system notes each
+// change of a file.
+func exact(ctx context.Context, p *project.Project, path string) (*export.Build, error) {
+	if !export.Exact {
+		return export.Read(ctx, path)
+	}
+	return known(ctx, p, path)
 }
+
+// cacheFolder is where a project's cache is.
+func cacheFolder(p *project.Project) string { return filepath.Join(p.Folder, ".havvel", "cache") }
 
 // subject is the export that a command is about, with the project when there is one: a path on the
 // command line, the project's export, or this folder.
@@ -207,7 +215,7 @@ func (a *app) subject(ctx context.Context, args []string, read reading) (*projec
 // user's cache.
 func known(ctx context.Context, p *project.Project, path string) (*export.Build, error) {
 	if p != nil {
-		return export.NewCache(filepath.Join(p.Folder, ".havvel", "cache")).Read(ctx, path)
+		return export.NewCache(cacheFolder(p)).Read(ctx, path)
 	}
 	if folder, err := os.UserCacheDir(); err == nil {
 		return export.NewCache(filepath.Join(folder, "havvel")).Read(ctx, path)
@@ -268,7 +276,7 @@ func subjects(p *project.Project, b *export.Build, to []string, own bool) ([]che
 
 // subject is what check is asked about a build that goes to a destination by pack.
 func subject(p *project.Project, d *project.Destination, b *export.Build) check.Subject {
-	s := check.Subject{Build: b, Destination: d.Name, Rules: d.Rules, Packed: true, Plants: d.Plants(), Accepts: accepts(p)}
+	s := check.Subject{Build: b, Destination: d.Name, Rules: d.Rules, Packed: true, Plants: d.Plants(), Without: slices.Clone(p.Pack.Without), Accepts: accepts(p)}
 	for _, x := range p.Statistics {
 		s.Statistics = append(s.Statistics, x.Name)
 	}

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,26 +19,57 @@ import (
 	"havvel/internal/settings"
 )
 
+// packFlags are what pack takes besides what all commands take.
+type packFlags struct {
+	folder, version string
+	choices         packChoices
+}
+
+// packChoices are what the command line says of the plan, for pack and send.
+type packChoices struct {
+	slim, acceptErrors bool
+	without            []string
+}
+
 func (a *app) pack() *cobra.Command {
-	var folder, ver string
+	var f packFlags
 	c := a.new(command{
 		use:   "pack [EXPORT]",
 		short: "Write the archives that the destinations want",
-		long: "Pack writes an archive for each destination: entry page at the root, no folder around it, junk left out, the portal's\n" +
-			"script planted. It never changes the export; the same export gives the same bytes. The archive is read back and\n" +
-			"checked before it gets its name.",
-		example: "  havvel pack\n  havvel pack --to brackwater --out archives",
+		long: "Pack makes a plan of what each destination must be handed otherwise than it was exported, says it, and writes the archive.\n" +
+			"It never changes the export; the same export gives the same bytes. The archive is read back and checked before it gets\n" +
+			"its name. --plan only says what would change.",
+		example: "  havvel pack --plan\n  havvel pack --to brackwater --slim --out archives",
 		args:    cobra.MaximumNArgs(1),
 		run: func(ctx context.Context, args []string) error {
-			return a.runPack(ctx, args, folder, ver)
+			return a.runPack(ctx, args, f)
 		},
 	})
-	c.Flags().StringVarP(&folder, "out", "o", "", "`folder` for the archives (packed, beside havvel.toml)")
-	c.Flags().StringVar(&ver, "version", "", "`version` in the archive's name (the one in havvel.toml)")
+	c.Flags().StringVarP(&f.folder, "out", "o", "", "`folder` for the archives (packed, beside havvel.toml)")
+	c.Flags().StringVar(&f.version, "version", "", "`version` in the archive's name (the one in havvel.toml)")
+	c.Flags().BoolVar(&a.dryRun, "plan", false, "say what would change, and why, and write nothing")
+	a.withChoices(c, &f.choices)
 	a.withTo(c)
 	a.withJSON(c)
-	a.withDryRun(c, "say what the archives would hold, and write nothing")
+	a.withDryRun(c, "the same as --plan")
 	return c
+}
+
+func (a *app) withChoices(c *cobra.Command, to *packChoices) {
+	c.Flags().BoolVar(&to.slim, "slim", false, "make pictures, sounds and texts smaller without loss")
+	c.Flags().StringArrayVar(&to.without, "without", nil, "leave out this `step` of the plan; may be repeated")
+	c.Flags().BoolVar(&to.acceptErrors, "accept-errors", false, "go on with an archive in which the check finds errors")
+	c.RegisterFlagCompletionFunc("without", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return stepNames(), cobra.ShellCompDirectiveNoFileComp
+	})
+}
+
+func stepNames() []string {
+	var names []string
+	for _, k := range pack.Kinds() {
+		names = append(names, k.Name)
+	}
+	return names
 }
 
 type packJSON struct {
@@ -44,44 +77,46 @@ type packJSON struct {
 }
 
 type archiveRow struct {
-	Destination string      `json:"destination"`
-	Path        string      `json:"path"`
-	Bytes       int64       `json:"bytes"`
-	SHA256      string      `json:"sha256"`
-	Entries     int         `json:"entries"`
-	Steps       []pack.Step `json:"steps"`
+	Destination string          `json:"destination"`
+	Path        string          `json:"path"`
+	HandOver    string          `json:"hand_over"`
+	Bytes       int64           `json:"bytes"`
+	SHA256      string          `json:"sha256"`
+	Entries     int             `json:"entries"`
+	Parts       []pack.Part     `json:"parts"`
+	Steps       []pack.Step     `json:"steps"`
+	Findings    []check.Finding `json:"findings"`
 }
 
-func (a *app) runPack(ctx context.Context, args []string, folder, ver string) error {
+func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}
-	if ver, err = chosenVersion(p, ver); err != nil {
+	if f.version, err = chosenVersion(p, f.version); err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, args, anew)
+	_, b, err := a.subject(ctx, args, exact)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
 	doc := packJSON{Archives: []archiveRow{}}
 	for _, d := range destinations {
-		if err := a.forbidden(p, d, b); err != nil {
-			return err
-		}
-		plan, err := pack.New(ctx, b, packFor(p, d))
+		plan, err := a.plan(ctx, p, d, b, f.version, f.choices)
 		if err != nil {
 			return err
 		}
-		path := archivePath(p, d, folder, ver)
-		r := archiveRow{Destination: d.Name, Path: path, Entries: len(plan.Items), Steps: plan.Steps}
-		if !a.dryRun {
-			archive, err := plan.Write(ctx, path, a.screen.Progress())
+		r := archiveRow{Destination: d.Name, HandOver: plan.HandOver(), Entries: len(plan.Items), Parts: []pack.Part{}, Steps: plan.Steps}
+		if a.dryRun {
+			r.Path, r.Findings = plan.Path(archivePath(p, d, f.folder, f.version)), plan.Judge()
+		} else {
+			archive, err := plan.Write(ctx, archivePath(p, d, f.folder, f.version), a.screen.Progress())
 			if err != nil {
 				return err
 			}
-			r.Bytes, r.SHA256 = archive.Bytes, archive.SHA256
+			r.Path, r.Bytes, r.SHA256, r.Findings = archive.Path, archive.Bytes, archive.SHA256, archive.Findings
+			r.Parts = append(r.Parts, archive.Parts...)
 		}
 		doc.Archives = append(doc.Archives, r)
 		if !a.json {
@@ -99,6 +134,20 @@ func (a *app) runPack(ctx context.Context, args []string, folder, ver string) er
 	return nil
 }
 
+// plan checks a build for a destination and makes the plan of what goes there.
+func (a *app) plan(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (*pack.Plan, error) {
+	to, err := packFor(p, d, version, c)
+	if err != nil {
+		return nil, err
+	}
+	if !c.acceptErrors {
+		if err := a.forbidden(p, d, b, c); err != nil {
+			return nil, err
+		}
+	}
+	return pack.New(ctx, b, to)
+}
+
 // chosenVersion is the version on the command line, or the project's.
 func chosenVersion(p *project.Project, ver string) (string, error) {
 	if ver == "" {
@@ -110,20 +159,61 @@ func chosenVersion(p *project.Project, ver string) (string, error) {
 	return ver, nil
 }
 
+// archivePath is where a destination's archive goes, without its ending.
 func archivePath(p *project.Project, d *project.Destination, folder, ver string) string {
 	if folder == "" {
 		folder = filepath.Join(p.Folder, "packed")
 	}
-	return term.Near(filepath.Join(folder, d.Name+"-"+ver+".zip"))
+	return term.Near(filepath.Join(folder, d.Name+"-"+ver))
 }
 
-func packFor(p *project.Project, d *project.Destination) pack.For {
-	return pack.For{Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: accepts(p)}
+// packFor says what project and command line want of a plan.
+func packFor(p *project.Project, d *project.Destination, version string, c packChoices) (pack.For, error) {
+	to := pack.For{
+		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: accepts(p),
+		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
+		Slim: c.slim || p.Pack.Slim, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
+		Without: slices.Concat(p.Pack.Without, c.without), AcceptErrors: c.acceptErrors, Cache: cacheFolder(p),
+	}
+	for _, name := range to.Without {
+		if err := settings.Within("step", name, stepNames()...); err != nil {
+			return to, &usage{fmt.Sprintf("there is no step %q to leave out; there is: %s", name, strings.Join(stepNames(), ", ")), "havvel pack"}
+		}
+	}
+	var err error
+	to.Front, err = frontOf(p)
+	return to, err
+}
+
+// frontOf reads what the project says of the page's looks.
+func frontOf(p *project.Project) (*pack.Front, error) {
+	if p.Front == nil {
+		return nil, nil
+	}
+	f := &pack.Front{Title: p.Front.Title, Background: p.Front.Background, Bar: p.Front.Bar, Canvas: p.Front.Canvas}
+	if f.Title == "" {
+		f.Title = p.Game.Title
+	}
+	err := f.Verify()
+	for name, to := range map[string]**pack.Art{p.Front.Icon: &f.Icon, p.Front.Picture: &f.Picture} {
+		if name == "" || err != nil {
+			continue
+		}
+		var data []byte
+		if data, err = os.ReadFile(filepath.Join(p.Folder, filepath.FromSlash(name))); err == nil {
+			*to, err = pack.ArtOf(name, data)
+		}
+	}
+	if err != nil {
+		return nil, &settings.Problem{File: filepath.Join(p.Folder, project.Name), Message: err.Error()}
+	}
+	return f, nil
 }
 
 // forbidden checks a build for a destination. When there are errors it prints them, and returns an error.
-func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Build) error {
+func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Build, c packChoices) error {
 	s := subject(p, d, b)
+	s.Without = append(s.Without, c.without...)
 	findings := check.Run(s)
 	if check.Errors(findings) == 0 {
 		return nil
@@ -144,25 +234,63 @@ func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Bu
 
 func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) {
 	s := a.screen
+	about := fmt.Sprintf("for %s, %s", d.Rules.Name, files(r.Entries))
 	if a.dryRun {
-		s.Line("%s  %s", s.In(term.Strong, r.Path), s.In(term.Quiet, fmt.Sprintf("for %s, %s; not written", d.Rules.Name, files(r.Entries))))
+		about += ", not written"
 	} else {
-		limit := ""
+		about += ", " + settings.Size(r.Bytes).String()
 		if d.Rules.Archive.Limit > 0 {
-			limit = fmt.Sprintf(" of %s allowed", d.Rules.Archive.Limit)
+			about += fmt.Sprintf(" of %s allowed", d.Rules.Archive.Limit)
 		}
-		s.Line("%s  %s", s.In(term.Strong, r.Path), s.In(term.Quiet, fmt.Sprintf("for %s, %s, %s%s", d.Rules.Name, files(r.Entries), settings.Size(r.Bytes), limit)))
 	}
-	for _, step := range r.Steps {
-		s.Paragraph(term.Plain, "  "+step.Name+": ", "    ", term.Clean(step.What))
+	s.Line("%s  %s", s.In(term.Strong, r.Path), s.In(term.Quiet, about))
+	for _, part := range r.Parts {
+		s.Line("  %s  %s", part.Path, s.In(term.Quiet, settings.Size(part.Bytes).String()))
 	}
+	a.showSteps(r.Steps)
 	if len(r.Steps) == 0 {
 		s.Line("  the files of %s as they are", b.Path)
 	}
-	if !a.dryRun {
-		s.Line("  read back and checked: %s", s.In(term.Good, "whole, no errors"))
+	n := check.Errors(r.Findings)
+	verdict := s.In(term.Good, "no errors")
+	if n > 0 {
+		verdict = s.In(term.Bad, does(n, "1 error", fmt.Sprintf("%d errors", n)))
+	}
+	if a.dryRun {
+		s.Line("  checked as it would be: %s", verdict)
+	} else {
+		s.Line("  read back and checked: whole, %s", verdict)
 	}
 	s.Line("")
+}
+
+// showSteps prints what changes, kind by kind; with --plan also why.
+func (a *app) showSteps(steps []pack.Step) {
+	s := a.screen
+	last := ""
+	for _, step := range steps {
+		lead := fmt.Sprintf("  %-10s", step.Name)
+		if step.Name == last {
+			lead = strings.Repeat(" ", 12)
+		}
+		last = step.Name
+		words := term.Clean(step.What)
+		if step.Bytes != 0 {
+			words += " (" + change(step.Bytes) + ")"
+		}
+		s.Paragraph(term.Plain, lead, strings.Repeat(" ", 12), words)
+		if a.dryRun && step.Why != "" {
+			s.Paragraph(term.Quiet, strings.Repeat(" ", 14), strings.Repeat(" ", 14), term.Clean(step.Why))
+		}
+	}
+}
+
+// change is a number of bytes gained or lost, in words.
+func change(n int64) string {
+	if n < 0 {
+		return "−" + settings.Size(-n).String()
+	}
+	return "+" + settings.Size(n).String()
 }
 
 // exists reports whether there is a file of that name.

@@ -19,6 +19,7 @@ import (
 
 // sendFlags are what send takes besides what all commands take.
 type sendFlags struct {
+	choices packChoices
 	version string
 	again   bool
 	wait    bool
@@ -39,6 +40,7 @@ func (a *app) send() *cobra.Command {
 	c.Flags().StringVar(&f.version, "version", "", "send it as this `version` (the one in havvel.toml)")
 	c.Flags().BoolVar(&f.again, "again", false, "send it even if this export, or this version, was sent before")
 	a.withWait(c, &f.wait, &f.limit)
+	a.withChoices(c, &f.choices)
 	a.withTo(c)
 	a.withJSON(c)
 	a.withDryRun(c, "check and say what would be sent, and send nothing")
@@ -58,7 +60,7 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 	if f.version, err = chosenVersion(p, f.version); err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, args, anew)
+	_, b, err := a.subject(ctx, args, exact)
 	if err != nil {
 		return err
 	}
@@ -96,8 +98,10 @@ func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Bui
 	if len(d.Rules.Send) == 0 {
 		return fmt.Errorf("can't send to %s: its rulebook has no [[send]] steps\n  havvel pack may write the archive, to be uploaded by hand", d.Rules.Name)
 	}
-	if err := a.forbidden(p, d, b); err != nil {
-		return err
+	if !f.choices.acceptErrors {
+		if err := a.forbidden(p, d, b, f.choices); err != nil {
+			return err
+		}
 	}
 	if !f.again {
 		if err := courier.Fresh(d, f.version, b.Fingerprint); err != nil {
@@ -111,13 +115,17 @@ func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Bui
 }
 
 func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
-	plan, err := pack.New(ctx, b, packFor(p, d))
+	to, err := packFor(p, d, f.version, f.choices)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := pack.New(ctx, b, to)
 	if err != nil {
 		return nil, err
 	}
 	path := archivePath(p, d, "", f.version)
 	if a.dryRun {
-		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), path, d.Address)
+		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Address)
 		return nil, nil
 	}
 	archive, err := plan.Write(ctx, path, a.screen.Progress())
@@ -129,7 +137,7 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 		return nil, err
 	}
 	if !a.json {
-		a.screen.Line("%s  %s", a.screen.In(term.Strong, "sent "+f.version+" to "+d.Rules.Name), a.screen.In(term.Quiet, fmt.Sprintf("%s, %s", path, settings.Size(archive.Bytes))))
+		a.screen.Line("%s  %s", a.screen.In(term.Strong, "sent "+f.version+" to "+d.Rules.Name), a.screen.In(term.Quiet, fmt.Sprintf("%s, %s", archive.Path, settings.Size(archive.Bytes))))
 	}
 	if !f.wait {
 		if !a.json {

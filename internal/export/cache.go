@@ -22,7 +22,7 @@ type Cache struct{ folder string }
 func NewCache(folder string) *Cache { return &Cache{folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
-const cacheFormat = 6
+const cacheFormat = 7
 
 // tooFresh is how old a file must be for its time to tell whether it changed: systems count time in steps, and a
 // file may be written twice within one.
@@ -86,7 +86,7 @@ func load(file string) map[string]facts {
 func save(file string, files []*File) {
 	k := kept{cacheFormat, map[string]facts{}}
 	for _, f := range files {
-		if f.stamp != "" && time.Since(f.changed) > tooFresh {
+		if f.stamp != "" && time.Since(f.settled) > tooFresh {
 			k.Facts[f.Path] = facts{f.stamp, *f, f.links}
 		}
 	}
@@ -103,7 +103,7 @@ func (f *File) recall(known map[string]facts) bool {
 		return false
 	}
 	was := k.File
-	was.links, was.stamp, was.changed, was.open = k.Links, f.stamp, f.changed, f.open
+	was.links, was.stamp, was.settled, was.changed, was.open = k.Links, f.stamp, f.settled, f.changed, f.open
 	*f = was
 	return true
 }

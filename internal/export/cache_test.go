@@ -28,6 +28,7 @@ func TestCache(t *testing.T) {
 	put("b.wasm", "\x00asm\x01\x00\x00\x00\x05\x03\x01\x00\x01", old)
 	put("c.json", "{,}", old)
 	c := NewCache(filepath.Join(t.TempDir(), "cache"))
+	time.Sleep(tooFresh + 100*time.Millisecond)
 	read := func() *Build {
 		t.Helper()
 		b, err := c.Read(context.Background(), folder)
@@ -43,7 +44,7 @@ func TestCache(t *testing.T) {
 	}
 	for i, f := range first.Files {
 		g := *second.Files[i]
-		g.open, g.changed = nil, f.changed
+		g.open, g.changed, g.settled = nil, f.changed, f.settled
 		want := *f
 		want.open = nil
 		if !reflect.DeepEqual(want, g) {

@@ -116,10 +116,8 @@ func (b *Build) Features() []wasm.Feature {
 
 // NamedBy returns the first link that leads to a file; nil when there is none.
 func (b *Build) NamedBy(f *File) *Link {
-	for i := range b.Links {
-		if b.Links[i].To == f {
-			return &b.Links[i]
-		}
+	if places := b.to[f]; len(places) > 0 {
+		return &b.Links[places[0]]
 	}
 	return nil
 }

@@ -45,6 +45,8 @@ type Build struct {
 	news   bool             // something was read that the cache does not know
 	from   map[*File][]Link // links by the file they stand in
 	linked map[*File]bool   // files that something may load
+	to     map[*File][]int  // places in Links, by the file they lead to
+	vague  map[*File]Link   // links with unknown parts that may mean a file
 	lower  map[string]*File // by path in small letters, for links that differ in letter case
 	byPath map[string]*File
 }
@@ -54,6 +56,7 @@ type File struct {
 	Path       string // inside the export, with forward slashes
 	Bytes      int64
 	SHA256     [sha256.Size]byte
+	CRC32      uint32 // of the zip format, APPNOTE 4.4.7
 	Kind       Kind
 	Encoding   string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
 	Junk       string // why it does not belong in a build, or ""; such a file is not read
@@ -71,7 +74,8 @@ type File struct {
 
 	links   []web.Link
 	stamp   string    // tells whether the file changed; "" when that can't be told
-	changed time.Time // when it was written
+	settled time.Time // when the stamp last changed
+	changed time.Time // when it was written, as the system says
 
 	open func() (io.ReadCloser, error)
 }

@@ -12,6 +12,7 @@ type Link struct {
 	web.Link
 	From   *File
 	Path   string // in the export, when it leads inside
+	Folder string // in the export, that the target is relative to; "." is the root
 	To     *File  // nil when it leads to no file, or to several
 	Result Result
 }
@@ -38,7 +39,8 @@ const maxMatches = 20_000_000
 func (b *Build) resolve() {
 	folders := b.folders()
 	patterns := map[string]bool{}
-	b.Links, b.linked, b.from = nil, map[*File]bool{}, map[*File][]Link{}
+	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
+	b.to = map[*File][]int{}
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
 			link := b.lead(f, l)
@@ -47,7 +49,7 @@ func (b *Build) resolve() {
 					// A pattern is held against every file, so there is a limit to how many are tried.
 					if key := path.Dir(f.Path) + "\x00" + l.Target; !patterns[key] && len(patterns)*len(b.Files) < maxMatches {
 						patterns[key] = true
-						b.matching(f, l, folders)
+						b.matching(b.lead(f, l), folders)
 					}
 					continue
 				}
@@ -58,6 +60,7 @@ func (b *Build) resolve() {
 			}
 			if link.To != nil {
 				b.linked[link.To] = true
+				b.to[link.To] = append(b.to[link.To], len(b.Links))
 			}
 			b.Links = append(b.Links, link)
 			b.from[f] = append(b.from[f], link)
@@ -68,20 +71,20 @@ func (b *Build) resolve() {
 // lead follows one link. A script's names are relative to the page that runs it, unless the language says otherwise;
 // since loaders do both, they are also tried beside the script and at the root.
 func (b *Build) lead(f *File, l web.Link) Link {
-	base := ""
-	from := f.Path
-	places := []string{from}
+	type place struct{ from, base string }
+	own := place{f.Path, ""}
+	places := []place{own}
 	switch {
 	case f.Page != nil:
-		base = f.Page.Base
+		places[0].base = f.Page.Base
 	case f.Script != nil && !l.Module && b.Entry != nil:
-		places = []string{b.Entry.Path, f.Path, b.Base + "x"}
+		places = []place{b.entryPlace(), own, {b.Base + "x", ""}}
 	case l.Module && l.Certainty != web.Certain && b.Entry != nil:
-		places = []string{f.Path, b.Entry.Path}
+		places = []place{own, b.entryPlace()}
 	}
 	var first Link
-	for i, from := range places {
-		link := b.leadFrom(f, l, from, base)
+	for i, at := range places {
+		link := b.leadFrom(f, l, at.from, at.base)
 		if link.To != nil && link.Result != OtherCase || len(places) == 1 {
 			return link
 		}
@@ -92,8 +95,17 @@ func (b *Build) lead(f *File, l web.Link) Link {
 	return first
 }
 
+// entryPlace is what the names in a script are relative to: the entry page, or its base.
+func (b *Build) entryPlace() (at struct{ from, base string }) {
+	at.from = b.Entry.Path
+	if b.Entry.Page != nil {
+		at.base = b.Entry.Page.Base
+	}
+	return at
+}
+
 func (b *Build) leadFrom(f *File, l web.Link, from, base string) Link {
-	link := Link{Link: l, From: f}
+	link := Link{Link: l, From: f, Folder: web.Folder(from, base)}
 	target, where := web.Resolve(from, base, l.Target)
 	switch where {
 	case web.Nowhere:
@@ -146,13 +158,14 @@ func (b *Build) folders() map[string]bool {
 }
 
 // matching marks the files that a name with unknown parts, or the name of a folder, can mean.
-func (b *Build) matching(f *File, l web.Link, folders map[string]bool) {
-	prefix, _, _ := strings.Cut(l.Target, "*")
+func (b *Build) matching(l Link, folders map[string]bool) {
+	f := l.From
+	prefix, _, star := strings.Cut(l.Target, "*")
 	suffix := ""
 	if i := strings.LastIndexByte(l.Target, '*'); i >= 0 {
 		suffix = l.Target[i+1:]
 	}
-	if len(prefix)+len(suffix) < 4 || suffix == "" && !strings.HasSuffix(prefix, "/") {
+	if len(prefix)+len(suffix) < 4 && suffix != ".gz" && suffix != ".br" || suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
 		return
 	}
 	entry := f.Path
@@ -172,15 +185,24 @@ func (b *Build) matching(f *File, l web.Link, folders map[string]bool) {
 			whole = ""
 		}
 		for _, other := range b.Parts() {
-			if strings.HasPrefix(other.Path, whole) && (strings.HasSuffix(other.Path, suffix) || strings.HasSuffix(other.plainPath(), suffix)) && other != f {
+			if strings.HasPrefix(other.Path, whole) && (strings.HasSuffix(other.Path, suffix) || strings.HasSuffix(other.PlainPath(), suffix)) && other != f {
 				b.linked[other] = true
+				if _, ok := b.vague[other]; !ok && star && strings.HasSuffix(other.Path, suffix) {
+					b.vague[other] = l
+				}
 			}
 		}
 	}
 }
 
-// plainPath is the file's path without the ending of its compression.
-func (f *File) plainPath() string {
+// Vague returns a link that has parts which are not known and may mean the file; ok is false when there is none.
+func (b *Build) Vague(f *File) (l Link, ok bool) {
+	l, ok = b.vague[f]
+	return l, ok
+}
+
+// PlainPath is the file's path without the ending of its compression.
+func (f *File) PlainPath() string {
 	if f.Encoding == "" {
 		return f.Path
 	}

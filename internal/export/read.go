@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"regexp"
 	"sync"
@@ -50,7 +51,8 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 	hash := sha256.New()
 	// One byte more than was announced is enough to know that the announcement was false.
 	limited := io.LimitReader(&progress.Reader{Ctx: ctx, R: opened, To: progress.None}, f.Bytes+1)
-	counted := &counter{r: io.TeeReader(limited, hash)}
+	crc := crc32.NewIEEE()
+	counted := &counter{r: io.TeeReader(limited, io.MultiWriter(hash, crc))}
 	raw := bufio.NewReaderSize(counted, 64<<10)
 	head, err := raw.Peek(8 << 10)
 	if err != nil && !errors.Is(err, io.EOF) {
@@ -68,6 +70,7 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 		return &Unreadable{Reason: fmt.Sprintf("%s in it has %d bytes where %d were announced", f.Path, counted.n, f.Bytes), Next: "it may have changed while it was read; try again"}
 	}
 	hash.Sum(f.SHA256[:0])
+	f.CRC32 = crc.Sum32()
 	return nil
 }
 
@@ -172,7 +175,7 @@ func (f *File) understand(content io.Reader) {
 	case KindText:
 		data := f.all(content, maxJSON)
 		f.PrivateKey = privateKey.Match(data)
-		if data != nil && hasEnding(f.plainPath(), ".json", ".webmanifest") {
+		if data != nil && hasEnding(f.PlainPath(), ".json", ".webmanifest") {
 			var err error
 			if f.links, err = web.ReadJSON(data); err != nil {
 				f.Damage = "it is not valid JSON: " + err.Error()

@@ -3,7 +3,6 @@ package export
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -84,8 +83,9 @@ func (root folder) list() ([]*File, error) {
 			files = append(files, &File{Path: filepath.ToSlash(inside), Junk: "a link that leads out of the export, or to a folder; it is not followed", open: empty})
 			return nil
 		}
+		stamp, settled := stampOf(info)
 		files = append(files, &File{
-			Path: filepath.ToSlash(inside), Bytes: info.Size(), stamp: stampOf(info), changed: info.ModTime(),
+			Path: filepath.ToSlash(inside), Bytes: info.Size(), stamp: stamp, settled: settled, changed: info.ModTime(),
 			open: func() (io.ReadCloser, error) { return os.Open(name) },
 		})
 		return nil
@@ -120,11 +120,6 @@ func (root folder) follow(name string, d fs.DirEntry) (fs.FileInfo, error) {
 
 func empty() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("")), nil }
 
-// stampOf is different after a file was written again.
-func stampOf(info fs.FileInfo) string {
-	return fmt.Sprintf("%d %d", info.Size(), info.ModTime().UnixNano())
-}
-
 // page is an export that is one HTML file.
 type page string
 
@@ -136,8 +131,9 @@ func (p page) list() ([]*File, error) {
 	if err != nil {
 		return nil, &Unreadable{Path: string(p), Reason: "it can't be read", Cause: err}
 	}
+	stamp, settled := stampOf(info)
 	return []*File{{
-		Path: filepath.Base(string(p)), Bytes: info.Size(), stamp: stampOf(info), changed: info.ModTime(),
+		Path: filepath.Base(string(p)), Bytes: info.Size(), stamp: stamp, settled: settled, changed: info.ModTime(),
 		open: func() (io.ReadCloser, error) { return os.Open(string(p)) },
 	}}, nil
 }

@@ -27,6 +27,8 @@ type zipFile struct {
 	zip     *zip.Reader
 	size    int64
 	changed time.Time
+	stamp   string
+	settled time.Time
 }
 
 func openZip(path string, f *os.File, size int64) (source, error) {
@@ -42,6 +44,7 @@ func openZip(path string, f *os.File, size int64) (source, error) {
 	z := &zipFile{path: path, file: f, zip: r, size: size}
 	if info, err := f.Stat(); err == nil {
 		z.changed = info.ModTime()
+		z.stamp, z.settled = stampOf(info)
 	}
 	return z, nil
 }
@@ -76,7 +79,7 @@ func (z *zipFile) list() ([]*File, error) {
 		}
 		files = append(files, &File{
 			Path: f.Name, Bytes: int64(f.UncompressedSize64), open: f.Open,
-			stamp: fmt.Sprintf("%d %08x %d %d", f.UncompressedSize64, f.CRC32, z.changed.UnixNano(), z.size), changed: z.changed,
+			stamp: fmt.Sprintf("%d %08x %s", f.UncompressedSize64, f.CRC32, z.stamp), settled: z.settled, changed: z.changed,
 		})
 	}
 	return files, nil

@@ -2,147 +2,143 @@ package pack
 
 import (
 	"archive/zip"
-	"bytes"
+	"bufio"
+	"cmp"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"os"
-	"strings"
-	"time"
+	"path/filepath"
+	"slices"
 
-	"github.com/klauspost/compress/flate"
-
-	"havvel/internal/check"
-	"havvel/internal/export"
+	"havvel/internal/pack/deflate"
 	"havvel/internal/place"
 	"havvel/internal/progress"
 )
 
-// An Archive is what a plan became.
-type Archive struct {
-	Path    string
-	Bytes   int64
-	SHA256  string // hex
-	Entries int
-}
+// written is the date of every entry, 1 January 1980 (APPNOTE 4.4.6): the same input gives the same bytes.
+const written = 1<<5 | 1
 
-// written is the time of every entry: the same input gives the same bytes.
-var written = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
-
-// Write writes the archive to path, as a zip (PKWARE APPNOTE 6.3.10) with forward slashes, UTF-8 names,
-// and fixed times and modes. It is read back and checked before it gets its name; when anything fails, path
-// is as it was before. The error is *Faulty when the destination's checks found errors.
-func (p *Plan) Write(ctx context.Context, path string, report progress.Reporter) (*Archive, error) {
-	a := &Archive{Path: path, Entries: len(p.Items)}
-	var total int64
-	for i := range p.Items {
-		total += p.Items[i].size()
+// zipped writes items as a zip (PKWARE APPNOTE 6.3.10) with forward slashes, UTF-8 names, and fixed times and modes. Large
+// entries come first, so that a small change leaves most of the archive as it was. judge is asked about the file before it
+// gets its name; when anything fails, path is as it was before.
+func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report progress.Reporter, judge func(file string) error) (*Archive, error) {
+	items = slices.Clone(items)
+	slices.SortStableFunc(items, func(a, b *Item) int { return cmp.Or(cmp.Compare(b.Size(), a.Size()), cmpNames(a.Name, b.Name)) })
+	store := deflate.NewStore(filepath.Join(p.to.Cache, "deflated"))
+	streams, err := p.streams(ctx, store, items, report)
+	if err != nil {
+		return nil, err
 	}
-	report.Begin("packing", total)
-	defer report.End()
-	err := place.File(path, func(f *os.File) error {
-		hash := sha256.New()
-		out := zip.NewWriter(io.MultiWriter(f, hash))
-		out.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) { return flate.NewWriter(w, 6) })
-		for i := range p.Items {
-			if err := p.Items[i].write(ctx, out, report); err != nil {
-				return fmt.Errorf("packing %s: %w", p.Items[i].From.Path, err)
-			}
-		}
-		if err := out.Close(); err != nil {
-			return fmt.Errorf("writing %s: %w", path, err)
-		}
-		var err error
-		if a.Bytes, err = f.Seek(0, io.SeekCurrent); err != nil {
+	a := &Archive{Path: path, Entries: len(items)}
+	err = place.File(path, func(f *os.File) error {
+		if err := a.write(ctx, f, path, items, streams, p.to.Cache); err != nil {
 			return err
 		}
-		a.SHA256 = hex.EncodeToString(hash.Sum(nil))
-		return p.verify(ctx, f.Name())
+		return judge(f.Name())
 	})
 	if err != nil {
 		return nil, err
 	}
-	return a, nil
+	return a, store.Trim()
 }
 
-func (it *Item) size() int64 {
-	if it.content != nil {
-		return int64(len(it.content))
+// streams has the items compressed.
+func (p *Plan) streams(ctx context.Context, store *deflate.Store, items []*Item, report progress.Reporter) ([]*deflate.Stream, error) {
+	var contents []deflate.Content
+	var total int64
+	for _, it := range items {
+		f := p.result.File(it.Name)
+		contents = append(contents, deflate.Content{
+			Name: it.Name, SHA256: f.SHA256, CRC32: f.CRC32, Bytes: f.Bytes, Open: it.Open,
+			Dense: f.Encoding != "" || dense[f.Kind],
+		})
+		total += f.Bytes
 	}
-	return it.From.Bytes
+	report.Begin("packing", total)
+	defer report.End()
+	return store.Streams(ctx, contents, report.Advance)
 }
 
-func (it *Item) write(ctx context.Context, out *zip.Writer, report progress.Reporter) error {
-	if err := ctx.Err(); err != nil {
+// write writes the archive and reads it back.
+func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*Item, streams []*deflate.Stream, cache string) error {
+	whole := crc32.New(castagnoli)
+	sum := newSummer(filepath.Join(cache, "sums"), items, streams)
+	buffered := bufio.NewWriterSize(io.MultiWriter(f, whole, sum), 256<<10)
+	out := zip.NewWriter(buffered)
+	for i, it := range items {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := entry(out, it.Name, streams[i]); err != nil {
+			var changed *deflate.Changed
+			if errors.As(err, &changed) {
+				return err
+			}
+			return fmt.Errorf("writing %s into %s: %w", it.Name, path, err)
+		}
+		if sum.wants(i) {
+			if err := errors.Join(out.Flush(), buffered.Flush()); err != nil {
+				return fmt.Errorf("writing %s: %w", path, err)
+			}
+			sum.mark(i)
+		}
+	}
+	if err := errors.Join(out.Close(), buffered.Flush()); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	var err error
+	if a.Bytes, err = f.Seek(0, io.SeekCurrent); err != nil {
 		return err
 	}
-	header := &zip.FileHeader{Name: it.Name, Method: zip.Deflate, Modified: written}
-	if gainsNothing(it.From) {
-		header.Method = zip.Store
+	if a.SHA256, err = sum.hex(f, a.Bytes); err != nil {
+		return fmt.Errorf("reading %s back: %w", path, err)
 	}
-	header.SetMode(0o644)
-	w, err := out.CreateHeader(header)
+	return readBack(f, a.Bytes, whole.Sum32(), items, streams)
+}
+
+func entry(out *zip.Writer, name string, s *deflate.Stream) error {
+	h := &zip.FileHeader{Name: name, CRC32: s.CRC32, UncompressedSize64: uint64(s.Bytes), CompressedSize64: uint64(s.Packed)}
+	//lint:ignore SA1019 raw entries take their date from here
+	h.ModifiedDate = written
+	if s.Deflated {
+		h.Method = zip.Deflate
+	}
+	h.SetMode(0o644)
+	w, err := out.CreateRaw(h)
 	if err != nil {
 		return err
 	}
-	if it.content != nil {
-		_, err := io.Copy(w, &progress.Reader{Ctx: ctx, R: bytes.NewReader(it.content), To: report})
-		return err
+	n, err := s.WriteTo(w)
+	if err == nil && n != s.Packed {
+		err = fmt.Errorf("it has %d bytes where %d were announced", n, s.Packed)
 	}
-	r, err := it.From.Open()
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	hash := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(w, hash), &progress.Reader{Ctx: ctx, R: r, To: report}); err != nil {
-		return err
-	}
-	if [sha256.Size]byte(hash.Sum(nil)) != it.From.SHA256 {
-		return fmt.Errorf("it changed while it was packed; wait until the engine has finished writing, and try again")
-	}
-	return nil
+	return err
 }
 
-// gainsNothing reports whether a file is compressed already.
-func gainsNothing(f *export.File) bool {
-	return f.Encoding != "" || f.Kind == export.KindVideo || f.Kind == export.KindArchive
-}
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// verify reads the new archive as the destination will, and judges it by the destination's checks. Every
-// entry must be there with its check sum, under the name that was planned.
-func (p *Plan) verify(ctx context.Context, path string) error {
-	b, err := export.Read(ctx, path)
+// readBack reads the archive from the disk: its bytes must be those that were written, and its directory must say what was
+// planned. That each stream unpacks to its content was made sure of when it was compressed.
+func readBack(f *os.File, size int64, whole uint32, items []*Item, streams []*deflate.Stream) error {
+	again := crc32.New(castagnoli)
+	if _, err := io.CopyBuffer(struct{ io.Writer }{again}, io.NewSectionReader(f, 0, size), make([]byte, 256<<10)); err != nil {
+		return fmt.Errorf("reading the new archive back: %w", err)
+	}
+	z, err := zip.NewReader(f, size)
 	if err != nil {
 		return fmt.Errorf("reading the new archive back: %w", err)
 	}
-	defer b.Close()
-	if len(b.Files) != len(p.Items) {
-		return fmt.Errorf("reading the new archive back: it has %d files where %d were planned", len(b.Files), len(p.Items))
+	if again.Sum32() != whole || len(z.File) != len(items) {
+		return errors.New("reading the new archive back: the disk does not hold what was written to it")
 	}
-	for _, it := range p.Items {
-		f := b.File(it.Name)
-		if f == nil || it.content == nil && f.SHA256 != it.From.SHA256 {
-			return fmt.Errorf("reading the new archive back: %s is not as planned", it.Name)
+	for i, e := range z.File {
+		s := streams[i]
+		if _, err := e.DataOffset(); err != nil || e.Name != items[i].Name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) || e.CompressedSize64 != uint64(s.Packed) {
+			return fmt.Errorf("reading the new archive back: %s is not as planned", items[i].Name)
 		}
-	}
-	findings := check.Run(check.Subject{Build: b, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts})
-	if check.Errors(findings) > 0 {
-		return &Faulty{findings}
 	}
 	return nil
-}
-
-// A Faulty error says that the destination would not take the archive. No archive was left behind.
-type Faulty struct{ Findings []check.Finding }
-
-func (e *Faulty) Error() string {
-	for _, f := range e.Findings {
-		if f.Level == check.Error && f.Accepted == "" {
-			return "the archive would not be taken: " + strings.TrimSpace(f.File+" "+f.Message)
-		}
-	}
-	return "the archive would not be taken"
 }

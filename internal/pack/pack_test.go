@@ -2,6 +2,7 @@ package pack
 
 import (
 	"archive/zip"
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -18,10 +19,21 @@ import (
 	"havvel/internal/rulebook"
 )
 
+// arcade takes one zip and serves gzip.
 var arcade = &rulebook.Rulebook{
 	Name:    "Arcade",
 	Archive: rulebook.Archive{HandOver: "zip"},
+	Serves:  rulebook.Serves{Encodings: []string{"gzip"}},
 	Hooks:   []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Place: "head-start", Required: true, Plant: true}},
+}
+
+// bare takes the same and wants nothing.
+var bare = &rulebook.Rulebook{Name: "Bare", Archive: rulebook.Archive{HandOver: "zip"}}
+
+func form(handOver string) *rulebook.Rulebook {
+	r := *bare
+	r.Archive.HandOver = handOver
+	return &r
 }
 
 const page = "<!doctype html><html><head></head><body><script src=game.js></script></body></html>"
@@ -65,31 +77,77 @@ func unpack(t *testing.T, path string) map[string]string {
 			t.Fatalf("%s: %v", f.Name, err)
 		}
 		files[f.Name] = string(data)
-		if f.Mode() != 0o644 || f.Modified.Year() != 1980 {
-			t.Errorf("%s has mode %v and time %v", f.Name, f.Mode(), f.Modified)
+		if f.Mode() != 0o644 || f.Modified.Year() != 1980 || f.Flags&0x8 != 0 {
+			t.Errorf("%s has mode %v, time %v and flags %x", f.Name, f.Mode(), f.Modified, f.Flags)
 		}
 	}
 	return files
 }
 
+func packed(encoding, text string) string {
+	data, err := encoded([]byte(text), encoding)
+	if err != nil {
+		panic(err)
+	}
+	return string(data)
+}
+
+func unpacked(t *testing.T, encoding, data string) string {
+	t.Helper()
+	r, err := decoder(strings.NewReader(data), encoding)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain, err := io.ReadAll(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(plain)
+}
+
+// TestSteps packs builds, each with something to mend, and looks at what comes out.
 func TestSteps(t *testing.T) {
+	data := "\x00" + strings.Repeat("lantern ", 4000)
+	sdk := For{Rules: arcade, Plants: true}
+	plain := For{Rules: bare}
 	for name, c := range map[string]struct {
 		files  map[string]string
-		steps  string // names of the steps, in order
-		want   []string
-		inside map[string]string // texts that must stand in files
+		to     For
+		steps  string   // names of the steps, in order
+		want   []string // names in the archive
+		inside map[string]string
 	}{
-		"nothing but the script": {map[string]string{"index.html": page, "game.js": "1"}, "plant", []string{"game.js", "index.html"}, map[string]string{"index.html": `<head>` + "\n" + `<!-- havvel: SDK --><script src="/sdk.js"></script>`}},
-		"the script is there":    {map[string]string{"index.html": strings.Replace(page, "<head>", `<head><script src="/sdk.js"></script>`, 1), "game.js": "1"}, "", []string{"game.js", "index.html"}, nil},
-		"a folder around it":     {map[string]string{"web/index.html": page, "web/game.js": "1", "web/a/b.bin": "2"}, "entry plant", []string{"a/b.bin", "game.js", "index.html"}, map[string]string{"a/b.bin": "2"}},
-		"another name":           {map[string]string{"lane.html": page, "game.js": "1", "help.html": "<a href='lane.html#x'>a</a><a href=./lane.html>b</a><a href=other/lane.html>c</a>"}, "entry plant", []string{"game.js", "help.html", "index.html"}, map[string]string{"help.html": "<a href='index.html#x'>a</a><a href=./index.html>b</a><a href=other/lane.html>c</a>"}},
-		"letter case":            {map[string]string{"Index.html": page, "game.js": "1"}, "entry plant", []string{"game.js", "index.html"}, nil},
-		"junk":                   {map[string]string{"index.html": page, "game.js": "1", ".DS_Store": "x", ".git/config": "x", "a.js~": "x"}, "leave out leave out leave out plant", []string{"game.js", "index.html"}, nil},
-		"a page of its own":      {map[string]string{"index.html": page, "game.js": "1", "lane.html": "<p>"}, "plant", []string{"game.js", "index.html", "lane.html"}, nil},
+		"nothing but the script": {map[string]string{"index.html": page, "game.js": "1"}, sdk, "plant", []string{"game.js", "index.html"}, map[string]string{"index.html": `<head>` + "\n" + `<!-- havvel: SDK --><script src="/sdk.js"></script>`}},
+		"the script is there":    {map[string]string{"index.html": strings.Replace(page, "<head>", `<head><script src="/sdk.js"></script>`, 1), "game.js": "1"}, sdk, "", []string{"game.js", "index.html"}, nil},
+		"a folder around it":     {map[string]string{"web/index.html": page, "web/game.js": "1", "web/a/b.bin": "2"}, sdk, "entry plant", []string{"a/b.bin", "game.js", "index.html"}, map[string]string{"a/b.bin": "2"}},
+		"another name":           {map[string]string{"lane.html": page, "game.js": "1", "help.html": "<a href='lane.html#x'>a</a><a href=./lane.html>b</a><a href=other/lane.html>c</a>"}, sdk, "entry plant", []string{"game.js", "help.html", "index.html"}, map[string]string{"help.html": "<a href='index.html#x'>a</a><a href=./index.html>b</a><a href=other/lane.html>c</a>"}},
+		"letter case":            {map[string]string{"Index.html": page, "game.js": "1"}, plain, "entry", []string{"game.js", "index.html"}, nil},
+		"in one of many folders": {map[string]string{"web/lane.html": page, "web/game.js": "fetch('a.bin')", "web/a.bin": "3", "notes.txt": "n"}, plain, "entry entry", []string{"index.html", "notes.txt", "web/a.bin", "web/game.js"}, map[string]string{"index.html": `<base href="web/">`}},
+		"junk":                   {map[string]string{"index.html": page, "game.js": "1", ".DS_Store": "x", ".git/config": "x", "a.js~": "x"}, plain, "leave-out leave-out leave-out", []string{"game.js", "index.html"}, nil},
+		"what is named":          {map[string]string{"index.html": page, "game.js": "1", "a/notes.psd": "x", "old/game.js": "x"}, For{Rules: bare, LeaveOut: []string{"*.psd", "old/"}}, "leave-out leave-out", []string{"game.js", "index.html"}, nil},
+		"what is unused":         {map[string]string{"index.html": page, "game.js": "load('a.bin')", "a.bin": "1", "old.bin": "x"}, For{Rules: bare, LeaveUnused: true}, "leave-out", []string{"a.bin", "game.js", "index.html"}, nil},
+		"a link in another case": {map[string]string{"index.html": page, "game.js": `fetch("Art/Lane.png?v=1")`, "s.css": `a{background:url("ART/lane.png")}`, "art/lane.png": "x"}, plain, "names names", []string{"art/lane.png", "game.js", "index.html", "s.css"}, map[string]string{"game.js": `fetch("art/lane.png?v=1")`, "s.css": `a{background:url("art/lane.png")}`}},
+		"a name that can't follow takes the link's": {map[string]string{"index.html": page, "game.js": `const d = "Art/"; fetch(d + "lane.png")`, "art/lane.png": "x"}, plain, "names", []string{"Art/lane.png", "game.js", "index.html"}, nil},
+		"links from the root":                       {map[string]string{"index.html": strings.Replace(page, "=game.js", `="/s/game.js"`, 1), "s/game.js": `fetch("/a.bin"); import("/s/b.js"); new URL("/a.bin", import.meta.url)`, "s/b.js": "1", "a.bin": "2"}, plain, "names names", []string{"a.bin", "index.html", "s/b.js", "s/game.js"}, map[string]string{"index.html": `src="s/game.js"`, "s/game.js": `fetch("a.bin"); import("./b.js"); new URL("../a.bin", import.meta.url)`}},
+		"a base at the root":                        {map[string]string{"index.html": strings.Replace(page, "<head>", `<head><base href="/">`, 1), "game.js": "fetch('a.bin')", "a.bin": "1"}, plain, "names", []string{"a.bin", "game.js", "index.html"}, map[string]string{"index.html": `<base href="./">`, "game.js": "fetch('a.bin')"}},
+		"a name that hosts can't take":              {map[string]string{"index.html": page, "game.js": `fetch("night sky/l\u00e4rm (1).bin"); load("aux.js")`, "s.css": `a{background:url("night%20sky/lärm%20(1).bin")}`, "night sky/lärm (1).bin": "x", "aux.js": "2"}, For{Rules: plainNames}, "names names", []string{"game.js", "index.html", "night-sky/larm--1-.bin", "s.css", "x-aux.js"}, map[string]string{"s.css": `a{background:url("night-sky/larm--1-.bin")}`, "game.js": `load("x-aux.js")`}},
+		"brotli where gzip is served":               {map[string]string{"index.html": page, "game.js": `fetch("a.pack.br").then(keep("a.pack.br"))`, "a.pack.br": packed("br", data)}, sdk, "recode plant", []string{"a.pack.gz", "game.js", "index.html"}, map[string]string{"game.js": `fetch("a.pack.gz").then(keep("a.pack.gz"))`, "a.pack.gz": packed("gzip", data)}},
+		"gzip where nothing is served":              {map[string]string{"index.html": page, "game.js": `const d = "data"; fetch(d + "/a.pack.gz")`, "data/a.pack.gz": packed("gzip", data)}, plain, "recode", []string{"data/a.pack", "game.js", "index.html"}, map[string]string{"game.js": `fetch(d + "/a.pack")`, "data/a.pack": data}},
+		"only the plain name is linked":             {map[string]string{"index.html": page, "game.js": `fetch("a.pack")`, "a.pack.gz": packed("gzip", data)}, plain, "recode", []string{"a.pack", "game.js", "index.html"}, map[string]string{"a.pack": data}},
+		"both forms are there":                      {map[string]string{"index.html": page, "game.js": `fetch("a.pack")`, "a.pack": data, "a.pack.br": packed("br", data)}, plain, "recode", []string{"a.pack", "game.js", "index.html"}, nil},
+		"a script that is compressed":               {map[string]string{"index.html": strings.Replace(page, "game.js", "game.js.br", 1), "game.js.br": packed("br", `fetch("a.pack.br")`), "a.pack.br": packed("br", data)}, plain, "recode recode", []string{"a.pack", "game.js", "index.html"}, map[string]string{"game.js": `fetch("a.pack")`, "index.html": "src=game.js>"}},
+		"plain to brotli":                           {map[string]string{"index.html": page, "game.js": `fetch("a.pack")`, "a.pack": data}, For{Rules: openHost, Encode: "br"}, "recode", []string{"a.pack.br", "game.js", "index.html"}, map[string]string{"game.js": `fetch("a.pack.br")`, "a.pack.br": packed("br", data)}},
+		"plain that can't follow stays":             {map[string]string{"index.html": page, "game.js": `fetch("a.p" + kind + "ck")`, "a.pack": data}, For{Rules: openHost, Encode: "br"}, "recode", []string{"a.pack", "game.js", "index.html"}, nil},
+		"a game that unpacks by itself":             {map[string]string{"index.html": page, "game.js": `fetch("a.pack.gz").then(new DecompressionStream("gzip"))`, "a.pack.gz": packed("gzip", data)}, plain, "", []string{"a.pack.gz", "game.js", "index.html"}, nil},
+		"smaller":                                   {map[string]string{"index.html": page, "game.js": "/* long words */\nlet lantern   =   1 ;", "game.js.map": "{}", "a.json": "{ \"a\" :   [ 1 , 2 ],\n \"b\": \"long enough to be looked at, since small files are left alone\"  ,\n \"c\":   1 }"}, For{Rules: bare, Slim: true}, "slim slim", []string{"a.json", "game.js", "index.html"}, map[string]string{"a.json": `{"a":[1,2],"b":`}},
+		"a front":                                   {map[string]string{"index.html": strings.Replace(page, "<body>", "<body><canvas width=640 height=480></canvas>", 1), "game.js": "1"}, For{Rules: bare, Front: &Front{Title: "Lane & Moor", Background: "#112", Bar: "#fc8", Canvas: "fit", Icon: &Art{"i.png", []byte("png")}}}, "front", []string{"game.js", "havvel-i.png", "index.html"}, map[string]string{"index.html": "<title>Lane &amp; Moor</title>", "havvel-i.png": "png"}},
+		"a stamp":                                   {map[string]string{"index.html": page, "game.js": "1", StampName: "old"}, For{Rules: bare, Short: "lane", Version: "1.0", Destination: "d"}, "stamp", []string{"game.js", StampName, "index.html"}, map[string]string{StampName: `"version": "1.0"`}},
+		"without":                                   {map[string]string{"web/index.html": page, "web/game.js": "fetch('A.bin')", "web/a.bin": "1"}, For{Rules: bare, Without: []string{"names"}, AcceptErrors: true}, "entry", []string{"a.bin", "game.js", "index.html"}, map[string]string{"game.js": "fetch('A.bin')"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b, folder := build(t, c.files)
-			plan, err := New(context.Background(), b, For{Destination: "arcade", Rules: arcade, Plants: true})
+			c.to.Cache = t.TempDir()
+			plan, err := New(context.Background(), b, c.to)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -98,20 +156,19 @@ func TestSteps(t *testing.T) {
 				steps = append(steps, s.Name)
 			}
 			if got := strings.Join(steps, " "); got != c.steps {
-				t.Errorf("steps %q, want %q", got, c.steps)
+				t.Errorf("steps %q, want %q: %+v", got, c.steps, plan.Steps)
 			}
-			path := filepath.Join(t.TempDir(), "a.zip")
-			a, err := plan.Write(context.Background(), path, progress.None)
+			a, err := plan.Write(context.Background(), filepath.Join(t.TempDir(), "a"), progress.None)
 			if err != nil {
 				t.Fatal(err)
 			}
-			files := unpack(t, path)
+			files := unpack(t, a.Path)
 			if got := slices.Sorted(maps.Keys(files)); !slices.Equal(got, c.want) || a.Entries != len(c.want) {
 				t.Errorf("holds %q, want %q", got, c.want)
 			}
 			for name, text := range c.inside {
 				if !strings.Contains(files[name], text) {
-					t.Errorf("%s lacks %q:\n%s", name, text, files[name])
+					t.Errorf("%s lacks %q:\n%.2000s", name, text, files[name])
 				}
 			}
 			for name, data := range c.files {
@@ -123,50 +180,87 @@ func TestSteps(t *testing.T) {
 	}
 }
 
-// TestPackAgain: an archive packed once more is the same, and nothing is planted twice.
-func TestPackAgain(t *testing.T) {
-	b, _ := build(t, map[string]string{"index.html": page, "game.js": "1"})
-	to := For{Destination: "arcade", Rules: arcade, Plants: true}
-	folder := t.TempDir()
-	first := pack(t, b, to, filepath.Join(folder, "1.zip"))
-	again, err := export.Read(context.Background(), first.Path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer again.Close()
-	if second := pack(t, again, to, filepath.Join(folder, "2.zip")); second.SHA256 != first.SHA256 {
-		t.Error("the archive of the archive differs")
-	}
-}
+// openHost serves all encodings.
+var openHost = &rulebook.Rulebook{Name: "Open", Archive: rulebook.Archive{HandOver: "zip"}, Serves: rulebook.Serves{Encodings: []string{"gzip", "br"}}}
 
-func pack(t *testing.T, b *export.Build, to For, path string) *Archive {
-	t.Helper()
-	plan, err := New(context.Background(), b, to)
+var plainNames = &rulebook.Rulebook{Name: "Plain", Archive: rulebook.Archive{HandOver: "zip", Names: "plain"}}
+
+// TestForms: the forms of the hand-over hold the same build.
+func TestForms(t *testing.T) {
+	files := map[string]string{"index.html": strings.Replace(page, "<head>", "<head><link rel=stylesheet href=s.css>", 1), "game.js": `const parts = ["a.wasm"]; fetch(parts[0]); "</script>"`, "s.css": "a{background:url(b.png)}", "b.png": "\x89PNG\r\n\x1a\n", "a.wasm": "\x00asm\x01\x00\x00\x00"}
+	pack := func(handOver string) (*Archive, error) {
+		b, _ := build(t, files)
+		plan, err := New(context.Background(), b, For{Rules: form(handOver), Short: "lane", Version: "1", Cache: t.TempDir()})
+		if err != nil {
+			return nil, err
+		}
+		return plan.Write(context.Background(), filepath.Join(t.TempDir(), "a"), progress.None)
+	}
+	apart, err := pack("entry-apart")
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := plan.Write(context.Background(), path, progress.None)
+	rest := unpack(t, apart.Parts[1].Path)
+	if entry, err := os.ReadFile(apart.Parts[0].Path); err != nil || string(entry) != files["index.html"] || rest["index.html"] != "" || rest["game.js"] != files["game.js"] || len(rest) != 5 {
+		t.Errorf("apart: %v, %q", err, slices.Sorted(maps.Keys(rest)))
+	}
+	folder, err := pack("folder")
 	if err != nil {
 		t.Fatal(err)
 	}
-	return a
+	if data, err := os.ReadFile(filepath.Join(folder.Path, "a.wasm")); err != nil || string(data) != files["a.wasm"] || folder.Entries != 6 {
+		t.Errorf("folder: %q, %v", data, err)
+	}
+	one, err := pack("one-page")
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := os.ReadFile(one.Path)
+	for _, has := range []string{`const parts = ["data:application/wasm;base64,AGFzbQEAAAA="]`, `"<\/script>"`, "href=data:text/css;base64,", `id="havvel-build"`} {
+		if err != nil || !strings.Contains(string(data), has) {
+			t.Errorf("the page lacks %q (%v):\n%s", has, err, data)
+		}
+	}
+	for name, c := range map[string][2]string{
+		"a name put together":  {`fetch("a.w" + kind + "sm")`, `"a.w*sm" may name a.wasm`},
+		"a file nobody names":  {`1`, "a.wasm: nothing that can be read names it"},
+		"a file that is gone":  {`fetch("a.wasm"); import("./gone.js")`, "there is no such file"},
+		"a circle":             {`import "./game.js"; fetch("a.wasm")`, "links to itself"},
+		"a name in two pieces": {`const d = "./"; fetch(d + "a.wasm")`, "put together from parts"},
+	} {
+		files["game.js"] = c[0]
+		var lost *Unfollowed
+		if _, err := pack("one-page"); !errors.As(err, &lost) || !strings.Contains(err.Error(), c[1]) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
 }
 
 // TestRefusals: what can't be packed is said, and leaves nothing behind.
 func TestRefusals(t *testing.T) {
 	good := map[string]string{"index.html": page, "game.js": "1"}
-	apart := *arcade
-	apart.Archive.HandOver = "entry-apart"
+	data, cut := packed("br", strings.Repeat("lantern ", 100)), packed("gzip", strings.Repeat("lantern ", 100))
+	cut = cut[:len(cut)-4]
 	for name, c := range map[string]struct {
 		files map[string]string
 		to    For
 		says  string
 	}{
-		"no page":         {map[string]string{"game.js": "1"}, For{}, "no HTML page"},
-		"can't be lifted": {map[string]string{"web/index.html": page, "web/game.js": "1", "other/a.bin": "2"}, For{}, "not all files are in its folder"},
-		"another form":    {good, For{Rules: &apart}, "writes zips only"},
+		"no page":             {map[string]string{"game.js": "1"}, For{}, "no HTML page"},
+		"can't be lifted":     {map[string]string{"web/index.html": "<base href=x/>" + page, "web/game.js": "1", "other/a.bin": "2"}, For{}, "base address of its own"},
+		"can't be followed":   {map[string]string{"index.html": page, "game.js": "\nfetch(name + '.pack.br')", "a.pack.br": data}, For{Rules: bare}, `a.pack.br: it can't become not compressed: game.js:2 may name it as "*.pack.br"`},
+		"nobody names it":     {map[string]string{"index.html": page, "game.js": "1", "a.pack.br": data}, For{Rules: bare}, "nothing that can be read names it"},
+		"a name not taken":    {map[string]string{"index.html": page, "game.js": "fetch(n + ' sky.bin')", "night sky.bin": "1"}, For{Rules: plainNames}, "Plain can't take this name"},
+		"a damaged file":      {map[string]string{"index.html": page, "game.js": "fetch('a.pack.gz')", "a.pack.gz": cut}, For{Rules: bare}, "it is damaged"},
+		"two with a new name": {map[string]string{"lane.html": page, "index.html": "<p>", "index-other.html": "<p>", "game.js": "1"}, For{}, "there is another index.html"},
 	} {
 		b, _ := build(t, c.files)
+		if name == "two with a new name" {
+			if err := b.Enter("lane.html"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		c.to.Cache = t.TempDir()
 		if _, err := New(context.Background(), b, c.to); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -174,11 +268,12 @@ func TestRefusals(t *testing.T) {
 	b, folder := build(t, good)
 	out := t.TempDir()
 	write := func(ctx context.Context, to For) error {
+		to.Cache = t.TempDir()
 		plan, err := New(context.Background(), b, to)
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, err = plan.Write(ctx, filepath.Join(out, "a.zip"), progress.None)
+		_, err = plan.Write(ctx, filepath.Join(out, "a"), progress.None)
 		return err
 	}
 	var faulty *Faulty
@@ -190,13 +285,63 @@ func TestRefusals(t *testing.T) {
 	if err := write(stopped, For{}); !errors.Is(err, context.Canceled) {
 		t.Errorf("stopped: %v", err)
 	}
-	if err := os.WriteFile(filepath.Join(folder, "game.js"), []byte("2"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if err := write(context.Background(), For{}); err == nil || !strings.Contains(err.Error(), "game.js: it changed while it was packed") {
-		t.Errorf("a file that changed: %v", err)
+	for _, now := range []string{"2", "22", ""} { // of the same length, longer, and shorter
+		if err := os.WriteFile(filepath.Join(folder, "game.js"), []byte(now), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if err := write(context.Background(), For{}); err == nil || !strings.Contains(err.Error(), "game.js: it changed while it was packed") {
+			t.Errorf("a file that changed to %q: %v", now, err)
+		}
 	}
 	if entries, err := os.ReadDir(out); err != nil || len(entries) > 0 {
 		t.Errorf("left behind: %v (%v)", entries, err)
+	}
+}
+
+// TestCacheKeeps: what is packed with a cache, without one, and with a damaged one, is the same.
+func TestCacheKeeps(t *testing.T) {
+	files := map[string]string{"index.html": page, "game.js": "fetch('a.bin');fetch('b.bin')", "a.bin": strings.Repeat("the lane is dark and long ", 100_000), "b.bin": strings.Repeat("a lantern ", 3000)}
+	cache := t.TempDir()
+	pack := func(cache string) ([]byte, string) {
+		t.Helper()
+		b, _ := build(t, files)
+		plan, err := New(context.Background(), b, For{Rules: bare, Cache: cache})
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := plan.Write(context.Background(), filepath.Join(t.TempDir(), "a"), progress.None)
+		if err != nil {
+			t.Fatal(err)
+		}
+		data, err := os.ReadFile(a.Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data, a.SHA256
+	}
+	first, sum := pack(cache)
+	again, sumAgain := pack(cache)
+	none, sumNone := pack(t.TempDir())
+	if !bytes.Equal(first, again) || !bytes.Equal(first, none) || sum != sumAgain || sum != sumNone {
+		t.Error("the cache makes a difference")
+	}
+	files["game.js"] += " // changed"
+	changed, sumChanged := pack(cache)
+	fresh, sumFresh := pack(t.TempDir())
+	if !bytes.Equal(changed, fresh) || sumChanged != sumFresh || sumChanged == sum {
+		t.Error("after a change the cache makes a difference")
+	}
+	err := filepath.WalkDir(cache, func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			info, _ := d.Info()
+			err = os.Truncate(path, info.Size()/2)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if damaged, sumDamaged := pack(cache); !bytes.Equal(damaged, fresh) || sumDamaged != sumFresh {
+		t.Error("a damaged cache makes a difference")
 	}
 }

@@ -1,180 +1,221 @@
-// Package pack turns a build into the archive that a destination wants: first a plan that says what
+// Package pack turns a build into what a destination wants to be handed: first a plan that says what
 // changes and why, then the bytes. It never writes into the export. What is wrong with a build is
-// check's business.
+// check's business; compressing is left to pack/deflate.
 package pack
 
 import (
 	"bytes"
 	"context"
 	"fmt"
-	"path"
-	"strings"
+	"io"
+	"slices"
 
 	"havvel/internal/check"
 	"havvel/internal/export"
-	"havvel/internal/export/web"
-	"havvel/internal/hooks"
 	"havvel/internal/rulebook"
 )
 
-// A Plan says what goes into an archive.
+// A Plan says what is handed over.
 type Plan struct {
-	Items []Item // in the order in which they are written
-	Steps []Step // what differs from the export, in the order in which it was decided
+	Items []*Item // in the order of their names
+	Steps []Step  // what differs from the export, in the order in which it was decided
 
-	to    For
-	build *export.Build
-	entry *Item
+	to      For
+	build   *export.Build
+	entry   *Item
+	of      map[*export.File]*Item // that a file became, also one whose place another takes
+	renamed map[*Item]string       // why an item has another name than its file
+	made    *making
+	result  *export.Build // what is handed over, read as a build
 }
 
-// An Item is one file of an archive.
+// An Item is one file that is handed over.
 type Item struct {
-	Name string       // in the archive
-	From *export.File // where it comes from
+	Name string       // where it goes
+	From *export.File // where it comes from; nil for what pack adds
 
-	content []byte // its bytes where they differ from those of From
+	encoding string                        // that it has in the end: "gzip", "br" or none
+	edits    []edit                        // of its text
+	text     []byte                        // its bytes, where they differ from those of From, or
+	bytes    int64                         // how many bytes open gives
+	open     func() (io.ReadCloser, error) // opens its bytes, where they were worked out before
 }
 
-// A Step is one thing that the archive has other than the export.
+// A Step is one thing that is handed over otherwise than it was exported.
 type Step struct {
-	Name string `json:"step"`
-	What string `json:"what"`
+	Name  string `json:"step"`  // which of Steps it is of
+	What  string `json:"what"`  // what changes
+	Why   string `json:"why"`   // what would go wrong without it
+	Bytes int64  `json:"bytes"` // how much larger that makes the build; negative when smaller
 }
 
-// For says whom a plan is for.
+// For says whom a plan is for, and what the developer wants.
 type For struct {
 	Destination string
-	Rules       *rulebook.Rulebook
-	Plants      bool // scripts that the rulebook wants may be planted
+	Rules       *rulebook.Rulebook // nil for nobody in particular
 	Accepts     []check.Accept
+
+	Title, Short, Version string // of the game
+	Plants                bool   // scripts that the rulebook wants may be planted
+	Encode                string // precompressed files are to be: "" as they are, or else "plain", "gzip" or "br"
+	Slim                  bool   // files may be made smaller without loss
+	LeaveOut              []string
+	LeaveUnused           bool
+	Without               []string // names of steps that are not to be taken
+	AcceptErrors          bool     // an archive with errors is written, too
+	Front                 *Front   // nil to leave the page as it is
+	Cache                 string   // a folder in which to keep what was worked out
 }
 
-// steps are applied in this order; each adds to the plan what it changes.
-var steps = []func(context.Context, *Plan) error{leaveOut, lift, rename, plant}
+// A Kind of step: its name, and what it does.
+type Kind struct {
+	Name string
+	Does string
+	run  func(context.Context, *Plan) error
+}
 
-// New makes the plan of an archive. It reads pages, but no other file.
+// Kinds lists the steps in the order in which they are taken; each adds to the plan what it changes.
+func Kinds() []Kind {
+	return []Kind{
+		{"entry", "the entry page goes to the root, under the name that hosts look for", enter},
+		{"leave-out", "junk, and what havvel.toml names, stays behind", leaveOut},
+		{"names", "links and names that only work on the developer's disk are mended", mendNames},
+		{"recode", "files that were compressed before get a form that the destination can serve", recode},
+		{"slim", "pictures, sounds and texts become smaller without loss, when asked for", slim},
+		{"front", "the page gets the title, icon, colours and loading bar of havvel.toml", front},
+		{"plant", "the portal's scripts go into the entry page", plant},
+		{"stamp", "a small file says which build this is", stamp},
+	}
+}
+
+// New makes a plan. It reads the files that change, and writes nothing but what it keeps in the cache folder.
 func New(ctx context.Context, b *export.Build, to For) (*Plan, error) {
 	if b.Entry == nil {
 		return nil, fmt.Errorf("can't pack %s: there is no HTML page in it that a host could open", b.Path)
 	}
-	if to.Rules != nil && to.Rules.Archive.HandOver != "zip" {
-		return nil, fmt.Errorf("can't pack for %s: it takes archives of the form %q, and this havvel writes zips only", to.Rules.Name, to.Rules.Archive.HandOver)
+	p := &Plan{to: to, build: b, of: map[*export.File]*Item{}, renamed: map[*Item]string{}, made: &making{to.Cache}}
+	for _, f := range b.Parts() {
+		it := &Item{Name: b.Inside(f), From: f, encoding: f.Encoding}
+		p.Items, p.of[f] = append(p.Items, it), it
 	}
-	p := &Plan{to: to, build: b}
-	for _, step := range steps {
-		if err := step(ctx, p); err != nil {
+	p.entry = p.of[b.Entry]
+	for _, k := range Kinds() {
+		if slices.Contains(to.Without, k.Name) {
+			continue
+		}
+		if err := k.run(ctx, p); err != nil {
 			return nil, err
 		}
+		if k.Name == "recode" {
+			if err := p.follow(ctx); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := p.settle(ctx); err != nil {
+		return nil, err
 	}
 	return p, nil
 }
 
-func (p *Plan) note(name, format string, args ...any) {
-	p.Steps = append(p.Steps, Step{name, fmt.Sprintf(format, args...)})
+func (p *Plan) note(kind string, bytes int64, why, format string, args ...any) {
+	p.Steps = append(p.Steps, Step{Name: kind, What: fmt.Sprintf(format, args...), Why: why, Bytes: bytes})
 }
 
-// leaveOut takes the files that belong to the build, and not the junk.
-func leaveOut(_ context.Context, p *Plan) error {
-	for _, f := range p.build.Files {
-		if f.Junk != "" {
-			p.note("leave out", "%s (%s)", f.Path, f.Junk)
-			continue
-		}
-		p.Items = append(p.Items, Item{Name: f.Path, From: f})
-	}
-	for i := range p.Items {
-		if p.Items[i].From == p.build.Entry {
-			p.entry = &p.Items[i]
-		}
-	}
-	return nil
+// drop takes an item out of the plan.
+func (p *Plan) drop(it *Item) {
+	p.Items = slices.DeleteFunc(p.Items, func(o *Item) bool { return o == it })
+	delete(p.of, it.From)
 }
 
-// lift puts the contents of the folder around the build at the root.
-func lift(_ context.Context, p *Plan) error {
-	if folder := path.Dir(p.build.Inside(p.entry.From)); folder != "." {
-		return fmt.Errorf("can't put the entry page %s at the root, since not all files are in its folder", p.entry.From.Path)
-	}
-	if p.build.Base == "" {
-		return nil
-	}
-	for i := range p.Items {
-		p.Items[i].Name = strings.TrimPrefix(p.Items[i].Name, p.build.Base)
-	}
-	p.note("entry", "the contents of %s go to the root", p.build.Base)
-	return nil
-}
-
-// rename gives the entry page the name that hosts look for; links to it from other pages follow.
-func rename(ctx context.Context, p *Plan) error {
-	old := p.entry.From
-	if p.entry.Name == export.EntryName {
-		return nil
-	}
-	p.note("entry", "%s is called %s", old.Path, export.EntryName)
-	p.entry.Name = export.EntryName
-	for i := range p.Items {
-		if err := p.Items[i].follow(ctx, old); err != nil {
-			return err
+// named returns the item of that name, or nil.
+func (p *Plan) named(name string) *Item {
+	for _, it := range p.Items {
+		if it.Name == name {
+			return it
 		}
 	}
 	return nil
 }
 
-// follow changes the links of a page to the entry page, which was called old in the export.
-func (it *Item) follow(ctx context.Context, old *export.File) error {
-	page := it.From.Page
-	if page == nil {
-		return nil
+// settle brings the items into their order and reads what they are together as a build.
+func (p *Plan) settle(ctx context.Context) error {
+	slices.SortFunc(p.Items, func(a, b *Item) int { return cmpNames(a.Name, b.Name) })
+	var parts []export.Part
+	for i, it := range p.Items {
+		if i > 0 && it.Name == p.Items[i-1].Name {
+			return fmt.Errorf("can't pack for %s: two files would be called %s", p.to.Destination, it.Name)
+		}
+		part := export.Part{Path: it.Name, Bytes: it.Size(), Open: it.Open}
+		if !it.changed() {
+			part.Same = it.From
+		}
+		parts = append(parts, part)
 	}
-	for i := len(page.Links) - 1; i >= 0; i-- { // from the end, so that offsets stay true
-		l := page.Links[i]
-		target, where := web.Resolve(it.From.Path, page.Base, l.Target)
-		if where != web.Inside || target != old.Path {
-			continue
-		}
-		data, err := it.bytes(ctx)
-		if err != nil {
-			return err
-		}
-		written := data[l.Offset : l.Offset+l.Len]
-		renamed := bytes.Replace(written, []byte(path.Base(old.Path)), []byte(export.EntryName), 1)
-		it.content = splice(data, l.Offset, l.Len, renamed)
+	var err error
+	if p.result, err = export.Assemble(ctx, p.build.Path, "zip", parts); err != nil {
+		return err
+	}
+	if p.HandOver() == "one-page" {
+		return p.fold(ctx)
 	}
 	return nil
 }
 
-func splice(data []byte, at, length int, with []byte) []byte {
-	out := make([]byte, 0, len(data)-length+len(with))
-	out = append(out, data[:at]...)
-	out = append(out, with...)
-	return append(out, data[at+length:]...)
+func cmpNames(a, b string) int { return bytes.Compare([]byte(a), []byte(b)) }
+
+// changed reports whether the item's bytes differ from those of its file.
+func (it *Item) changed() bool { return it.From == nil || it.text != nil || it.open != nil }
+
+// Size is how many bytes the item has before it is packed.
+func (it *Item) Size() int64 {
+	switch {
+	case it.text != nil:
+		return int64(len(it.text))
+	case it.open != nil:
+		return it.bytes
+	}
+	return it.From.Bytes
 }
 
-// plant puts the portal's scripts into the entry page, where they are wanted and absent.
-func plant(ctx context.Context, p *Plan) error {
-	if p.to.Rules == nil || !p.to.Plants || p.entry.From.Page == nil {
-		return nil
+// Open opens the item's bytes.
+func (it *Item) Open() (io.ReadCloser, error) {
+	switch {
+	case it.text != nil:
+		return io.NopCloser(bytes.NewReader(it.text)), nil
+	case it.open != nil:
+		return it.open()
 	}
-	for _, h := range p.to.Rules.Hooks {
-		data, err := p.entry.bytes(ctx)
-		if err != nil {
-			return err
-		}
-		page := web.ReadPage(data)
-		if !h.Plant || hooks.Present(page, h) {
-			continue
-		}
-		p.entry.content = hooks.Plant(data, page, h)
-		p.note("plant", "the %s (%s) in %s", h.Name, h.Script, p.entry.Name)
-	}
-	return nil
+	return it.From.Open()
 }
 
-// bytes returns what the item will hold in the archive.
-func (it *Item) bytes(ctx context.Context) ([]byte, error) {
-	if it.content != nil {
-		return it.content, nil
+// most is the largest text that is changed in memory, in bytes.
+const most = 64 << 20
+
+// read returns the item's bytes, to be changed.
+func (it *Item) read(ctx context.Context) ([]byte, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, err
 	}
-	return it.From.ReadAll(ctx, it.From.Bytes+1)
+	if it.text != nil {
+		return it.text, nil
+	}
+	r, err := it.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	data, err := io.ReadAll(io.LimitReader(r, most+1))
+	if err == nil && len(data) > most {
+		err = fmt.Errorf("%s has more than 64 MB, which is too large to be changed", it.Name)
+	}
+	return data, err
+}
+
+// page returns the entry page's bytes, and what it says of itself; nil when the entry is none that can be changed.
+func (p *Plan) page(ctx context.Context) ([]byte, error) {
+	if p.entry.From.Page == nil || p.entry.encoding != "" {
+		return nil, nil
+	}
+	return p.entry.read(ctx)
 }

@@ -52,3 +52,32 @@ func Bytes(path string, data []byte) error {
 		return nil
 	})
 }
+
+// Folder makes the folder at path from what write writes into a new one. When write fails, path is as it was before; what
+// was there before is taken away at the end.
+func Folder(path string, write func(folder string) error) error {
+	path = filepath.Clean(path)
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("making the folder for %s: %w", path, err)
+	}
+	fresh, err := os.MkdirTemp(filepath.Dir(path), "."+filepath.Base(path)+"-new-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	defer os.RemoveAll(fresh)
+	if err := os.Chmod(fresh, 0o755); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	if err := write(fresh); err != nil {
+		return err
+	}
+	old := fresh + "-old"
+	had := os.Rename(path, old) == nil
+	if err := os.Rename(fresh, path); err != nil {
+		if had {
+			err = errors.Join(err, os.Rename(old, path))
+		}
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return os.RemoveAll(old)
+}

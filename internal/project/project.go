@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/url"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -28,6 +29,8 @@ var ErrNone = errors.New("there is no " + Name + " here or in a folder above")
 type Project struct {
 	Game       Game                    `toml:"game" doc:"the game"`
 	To         map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
+	Pack       Pack                    `toml:"pack" doc:"what pack changes"`
+	Front      *Front                  `toml:"front" doc:"how the entry page looks, where the engine left it bare; what is left out stays as it is"`
 	Statistics []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score"`
 	Accepts    []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
 
@@ -52,10 +55,30 @@ type Destination struct {
 	Key      string `toml:"key" doc:"where the key is: \"env:NAME\" names an environment variable; if left out, the rulebook's"`
 	Plant    *bool  `toml:"plant" doc:"false if pack must not plant the portal's scripts, since the game brings them itself"`
 
+	Encode string `toml:"encode" doc:"how WebAssembly and data go there: \"plain\", \"gzip\" or \"br\"; if left out, as the engine wrote them where the portal can serve that"`
+
 	// Name is the destination's name in the project.
 	Name string `toml:"-"`
 	// Rules is the rulebook that Rulebook names.
 	Rules *rulebook.Rulebook `toml:"-"`
+}
+
+// Pack says what pack changes, and what it must not.
+type Pack struct {
+	LeaveOut    []string `toml:"leave_out" doc:"files that stay behind: names, names with stars, or folders with a slash at the end"`
+	LeaveUnused bool     `toml:"leave_unused" doc:"whether files stay behind that nothing is known to load; a game may load some by names that it puts together"`
+	Slim        bool     `toml:"slim" doc:"whether pictures, sounds and texts are made smaller without loss"`
+	Without     []string `toml:"without" doc:"steps that are not taken: entry, leave-out, names, recode, slim, front, plant or stamp"`
+}
+
+// Front says how the entry page looks.
+type Front struct {
+	Title      string `toml:"title" doc:"the page's title; game.title unless said"`
+	Icon       string `toml:"icon" doc:"the tab's icon: a picture, relative to this file"`
+	Background string `toml:"background" doc:"the page's colour, as in CSS"`
+	Picture    string `toml:"picture" doc:"a picture that is shown while the game loads, relative to this file"`
+	Bar        string `toml:"bar" doc:"the colour of a loading bar, as in CSS"`
+	Canvas     string `toml:"canvas" doc:"how the game meets the window: \"fit\" (whole, with bars), \"fill\", \"fixed\" (its own size), \"wide\" (16:9, with bars) or another ratio such as \"4:3\""`
 }
 
 // A Statistic is a value that the game sends to portals.
@@ -131,6 +154,11 @@ func (p *Project) verify() error {
 			return fmt.Errorf("to.%s: %w", name, err)
 		}
 	}
+	for _, pattern := range p.Pack.LeaveOut {
+		if _, err := path.Match(strings.TrimSuffix(pattern, "/"), ""); err != nil || pattern == "" {
+			return fmt.Errorf("pack.leave_out names %q, which is no name, folder or pattern", pattern)
+		}
+	}
 	for _, s := range p.Statistics {
 		if s.Name == "" {
 			return errors.New("a statistic has no name")
@@ -170,6 +198,9 @@ func (d *Destination) resolve(folder string) error {
 		d.Address = rules.Address
 	}
 	d.Address = strings.TrimRight(d.Address, "/")
+	if err := d.verifyEncode(); err != nil {
+		return err
+	}
 	if err := verifyAddress(d.Address); err != nil {
 		return err
 	}
@@ -178,6 +209,19 @@ func (d *Destination) resolve(folder string) error {
 	}
 	if d.Key != "" && !strings.HasPrefix(d.Key, "env:") {
 		return errors.New(`key must name where the key is, as in "env:MY_KEY"; a key itself must not stand in this file`)
+	}
+	return nil
+}
+
+func (d *Destination) verifyEncode() error {
+	if d.Encode == "" || d.Encode == "plain" {
+		return nil
+	}
+	if err := settings.Within("encode", d.Encode, "plain", "gzip", "br"); err != nil {
+		return err
+	}
+	if !slices.Contains(d.Rules.Serves.Encodings, d.Encode) {
+		return fmt.Errorf("encode is %q, which %s can't serve", d.Encode, d.Rules.Name)
 	}
 	return nil
 }

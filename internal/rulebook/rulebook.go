@@ -43,10 +43,11 @@ type Rulebook struct {
 
 // Archive says what is handed over.
 type Archive struct {
-	HandOver  string        `toml:"hand_over" doc:"\"zip\": one zip with the entry page at its root; \"entry-apart\": the entry page, and a zip of the rest; \"one-page\": everything in one HTML page; \"folder\". Pack writes zips so far"`
+	HandOver  string        `toml:"hand_over" doc:"\"zip\": one zip with the entry page at its root; \"entry-apart\": the entry page, and a zip of the rest; \"one-page\": everything in one HTML page; \"folder\": a folder of files"`
 	Limit     settings.Size `toml:"limit" doc:"the largest archive"`
 	FileLimit settings.Size `toml:"file_limit" doc:"the largest single file, unpacked"`
 	Files     int           `toml:"files" doc:"the most files"`
+	Names     string        `toml:"names" doc:"which names of files it takes: \"any\" unless said, or \"plain\": letters without accents, digits, hyphens, underscores and dots"`
 }
 
 // Serves says how the portal's host serves a build.

@@ -39,6 +39,11 @@ func (r *Rulebook) verify() error {
 	if err := settings.Within("archive.hand_over", r.Archive.HandOver, "zip", "entry-apart", "one-page", "folder"); err != nil {
 		return err
 	}
+	if r.Archive.Names != "" {
+		if err := settings.Within("archive.names", r.Archive.Names, "any", "plain"); err != nil {
+			return err
+		}
+	}
 	for _, e := range r.Serves.Encodings {
 		if err := settings.Within("serves.encodings", e, "gzip", "br"); err != nil {
 			return err

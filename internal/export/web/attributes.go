@@ -143,7 +143,11 @@ func linksOf(element string, list attributes) []Link {
 
 func (a attribute) link(use string) (Link, bool) {
 	target := strings.TrimSpace(a.value)
-	return Link{Target: target, Use: use, Offset: a.offset, Len: a.length}, target != ""
+	l := Link{Target: target, Use: use, Offset: a.offset, Len: a.length, Whole: true}
+	if len(target) == a.length { // character references would make it shorter
+		l.Tail = a.length
+	}
+	return l, target != ""
 }
 
 // candidates reads a srcset: addresses, each followed by an optional size, with commas between.
@@ -161,7 +165,11 @@ func candidates(a attribute, use string) []Link {
 			end = len(trimmed)
 		}
 		target := strings.TrimRight(trimmed[:end], ",")
-		links = append(links, Link{Target: target, Use: use, Offset: a.offset + at, Len: len(target)})
+		l := Link{Target: target, Use: use, Offset: a.offset + at, Len: len(target)}
+		if len(a.value) == a.length {
+			l.Whole, l.Tail = true, len(target)
+		}
+		links = append(links, l)
 		if len(target) == end { // a size may follow, up to the next comma
 			if comma := strings.IndexByte(trimmed[end:], ','); comma >= 0 {
 				end += comma

@@ -19,6 +19,7 @@ func ReadJSON(data []byte) ([]Link, error) {
 	var nesting []bool // true inside an object, where every second text is a key
 	expectKey := false
 	for {
+		before := int(decoder.InputOffset()) + shift
 		t, err := decoder.Token()
 		if errors.Is(err, io.EOF) {
 			return links, nil
@@ -41,11 +42,15 @@ func ReadJSON(data []byte) ([]Link, error) {
 				continue
 			}
 			if len(t) <= maxTarget && looksLikePath(t) && !isAddress(t) && len(links) < maxLinks {
-				l := Link{Target: t, Use: "data", Certainty: Possible, Len: len(t), Offset: int(decoder.InputOffset()) + shift - len(t) - 1, Module: true}
+				l := Link{Target: t, Use: "data", Certainty: Possible, Module: true, Whole: true}
+				l.Offset = before + bytes.IndexByte(data[before:], '"') + 1
+				l.Len = int(decoder.InputOffset()) + shift - 1 - l.Offset
+				if l.Len == len(t) { // escapes would make it shorter
+					l.Tail = l.Len
+				}
 				if key == "src" || key == "href" || key == "start_url" {
 					l.Certainty = Likely
 				}
-				l.Offset = max(0, l.Offset) // a text with escapes is longer in the file than its value
 				l.Line, l.Column = places.place(l.Offset)
 				links = append(links, l)
 			}

@@ -19,7 +19,10 @@ type Link struct {
 	Line, Column int    // of the target, from 1; columns count bytes
 	Offset, Len  int    // of the target in the file, in bytes
 	Certainty    Certainty
-	Module       bool // relative to the script that it stands in, and not to the page that runs the script
+	Module       bool  // relative to the script that it stands in, and not to the page that runs the script
+	Whole        bool  // the place holds all of the target, perhaps with escapes
+	Tail         int   // how many bytes at the target's end stand at the place letter for letter
+	Again        []int // offsets of more places in the file where the same text stands
 }
 
 // Certainty is how sure it is that a place names a file that the game loads.
@@ -39,6 +42,7 @@ func (c Certainty) String() string { return [...]string{"certain", "likely", "po
 type Page struct {
 	Title   string
 	Base    string // href of its base element
+	BaseAt  Span   // where that stands
 	Links   []Link
 	Scripts int  // script elements that run, with and without a src
 	Canvas  bool // has a canvas element
@@ -53,6 +57,9 @@ type Page struct {
 	// end, and at the body's end.
 	HeadStart, HeadEnd, BodyEnd int
 }
+
+// A Span is a place in a file, in bytes.
+type Span struct{ Offset, Len int }
 
 // A Frame is an iframe of a page.
 type Frame struct {
@@ -141,8 +148,8 @@ func (r *pageReader) start(at, length int) {
 			r.within = ""
 		}
 	case "base":
-		if p.Base == "" {
-			p.Base = attributes.value("href")
+		if href, ok := attributes.find("href"); ok && p.Base == "" {
+			p.Base, p.BaseAt = strings.TrimSpace(href.value), Span{at + href.offset, href.length}
 		}
 		return
 	}
@@ -151,8 +158,10 @@ func (r *pageReader) start(at, length int) {
 	}
 	if style, ok := attributes.find("style"); ok {
 		for _, l := range ReadStyle([]byte(style.value)).Links {
-			// Character references make offsets inside the attribute differ from those in the file.
 			l.Offset += at + style.offset
+			if len(style.value) != style.length { // character references make offsets differ from those in the file
+				l.Whole, l.Tail = false, 0
+			}
 			r.add(l, 0)
 		}
 	}
@@ -160,6 +169,9 @@ func (r *pageReader) start(at, length int) {
 
 func (r *pageReader) add(l Link, base int) {
 	l.Offset += base
+	for i := range l.Again {
+		l.Again[i] += base
+	}
 	l.Line, l.Column = r.lines.place(l.Offset)
 	r.page.Links = append(r.page.Links, l)
 }

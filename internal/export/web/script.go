@@ -29,6 +29,7 @@ const (
 	maxTarget = 300 // letters of a file name in a script
 	maxConst  = 20_000
 	maxArgs   = 100 // of one call
+	maxAgain  = 100 // places of one text
 )
 
 // ReadScript lists the places of a script that name files: imports, workers, fetches, strings that look like a
@@ -38,7 +39,7 @@ const (
 func ReadScript(data []byte) *Script {
 	r := &scriptReader{
 		script: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}},
-		value:  &joined{}, consts: map[string]string{}, seen: map[string]bool{}, lines: newLines(data),
+		value:  &joined{}, consts: map[string]string{}, seen: map[string]int{}, lines: newLines(data),
 	}
 	lexer := js.NewLexer(parse.NewInputBytes(data)) // it copies data that has no room behind it
 	for at := 0; ; {
@@ -72,7 +73,7 @@ type scriptReader struct {
 	called string            // the dotted name of the call whose arguments begin with the latest token
 	outer  []*joined         // the texts around the template expression that is being read
 	consts map[string]string // what constants hold; "\x00" when they hold different things in different places
-	seen   map[string]bool
+	seen   map[string]int    // the links that are only possible, by text; value: their place in Links
 }
 
 // joined is a text put together with +, as far as it is known. Parts that are not known are stars.
@@ -81,6 +82,8 @@ type joined struct {
 	literal bool // has a string literal in it
 	open    bool // a value may still be added to it
 	at, len int  // of the last literal's content
+	parts   int  // how many texts were put together
+	tail    int  // how many bytes at the end of text stand at the last literal, letter for letter
 	context [4]token
 	call    string // the call of which this is the first argument
 }
@@ -164,8 +167,13 @@ func (r *scriptReader) operand(text string, adding, literal bool, offset, length
 		return
 	}
 	v.text = append(v.text, text...)
+	v.parts++
+	v.tail = 0
 	if literal {
 		v.literal, v.at, v.len = true, offset, length
+		if len(text) == length && !strings.Contains(text, "\\") { // no escapes
+			v.tail = length
+		}
 	}
 }
 
@@ -225,18 +233,32 @@ func (r *scriptReader) flush() {
 		r.script.Args[v.call] = append(args, text)
 	}
 	link, ok := r.name(v, text)
+	link.Target, link.Offset, link.Len, link.Tail, link.Whole = text, v.at, v.len, v.tail, v.parts == 1
 	if !ok || len(r.script.Links) >= maxLinks {
 		return
 	}
 	if link.Certainty == Possible {
-		if r.seen[text] {
+		if first, ok := r.seen[text]; ok {
+			r.script.Links[first].again(link)
 			return
 		}
-		r.seen[text] = true
+		r.seen[text] = len(r.script.Links)
 	}
-	link.Target, link.Offset, link.Len = text, v.at, v.len
 	link.Line, link.Column = r.lines.place(v.at)
 	r.script.Links = append(r.script.Links, link)
+}
+
+// again notes another place where the text of a link stands. A place where it is written in another way can't be
+// changed with the first.
+func (l *Link) again(o Link) {
+	switch {
+	case o.Tail != l.Tail || o.Len != l.Len || o.Whole != l.Whole:
+		l.Tail, l.Whole = 0, false
+	case len(l.Again) < maxAgain:
+		l.Again = append(l.Again, o.Offset)
+	default:
+		l.Tail, l.Whole = 0, false
+	}
 }
 
 // remember notes the value of a constant or property.
@@ -274,7 +296,7 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL":
 		return Link{Use: "data", Certainty: Likely, Module: true}, pathLike
 	case c[0].kind == js.OpenParenToken && loaders[string(c[1].text)] != "":
-		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text)}, pathLike || isAddress(text)
+		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text)}, pathLike || isAddress(text) || strings.Contains(text, star)
 	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
 		return Link{Use: "data", Certainty: Likely}, pathLike || isAddress(text)
 	}

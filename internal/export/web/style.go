@@ -94,7 +94,7 @@ func (r *styleReader) link(written string, at int) {
 	if target == "" {
 		return
 	}
-	l := Link{Target: target, Use: "picture", Offset: offset, Len: len(target)}
+	l := Link{Target: target, Use: "picture", Offset: offset, Len: len(target), Whole: true, Tail: len(target)}
 	if r.importing {
 		l.Use = "style"
 	}

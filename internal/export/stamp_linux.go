@@ -1,0 +1,8 @@
+package export
+
+import (
+	"syscall"
+	"time"
+)
+
+func changeTime(s *syscall.Stat_t) time.Time { return time.Unix(s.Ctim.Unix()) }

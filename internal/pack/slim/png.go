@@ -1,0 +1,248 @@
+package slim
+
+import (
+	"bytes"
+	"encoding/binary"
+	"hash/crc32"
+	"image"
+	"image/color"
+	stdpng "image/png"
+	"io"
+
+	"github.com/klauspost/compress/zlib"
+)
+
+// The PNG specification (ISO/IEC 15948) is followed by section.
+
+const (
+	pngSignature = "\x89PNG\r\n\x1a\n"
+	mostPixels   = 64 << 20 // bytes of rows that are held, unpacked
+)
+
+// chunk is one chunk, section 5.3.
+type chunk struct {
+	kind string
+	data []byte
+}
+
+// png packs the rows again, with the filter that suits each best, and leaves out what no browser shows: times, texts and
+// sizes on paper. Colour profiles stay. The pixels are compared after.
+func png(data []byte) []byte {
+	chunks := chunksOf(data)
+	if chunks == nil || len(chunks[0].data) != 13 {
+		return nil
+	}
+	h := chunks[0].data
+	width, height := int(binary.BigEndian.Uint32(h)), int(binary.BigEndian.Uint32(h[4:]))
+	samples := map[byte]int{0: 1, 2: 3, 3: 1, 4: 2, 6: 4}[h[9]]
+	if samples == 0 || h[12] != 0 || width <= 0 || height <= 0 || width > 1<<20 || height > 1<<20 {
+		return nil // interlaced pictures are rare, and their rows are put together in another way
+	}
+	bits := samples * int(h[8])
+	row := (width*bits + 7) / 8
+	if (row+1)*height > mostPixels {
+		return nil
+	}
+	var out bytes.Buffer
+	out.WriteString(pngSignature)
+	var packed []byte
+	for _, c := range chunks {
+		switch c.kind {
+		case "IDAT":
+			packed = append(packed, c.data...)
+		case "acTL", "fcTL", "fdAT", "eXIf":
+			return nil // moving pictures, and ones that are to be turned
+		}
+	}
+	rows := unpack(packed, (row+1)*height)
+	if rows == nil || !unfilter(rows, row, max(1, bits/8)) {
+		return nil
+	}
+	best := smallest(rows, row, max(1, bits/8), h[9] == 3 || h[8] < 8)
+	written := false
+	for _, c := range chunks {
+		switch c.kind {
+		case "IDAT":
+			if !written {
+				writeChunk(&out, "IDAT", best)
+				written = true
+			}
+		case "tEXt", "zTXt", "iTXt", "tIME", "pHYs", "bKGD", "hIST", "sPLT":
+		default:
+			writeChunk(&out, c.kind, c.data)
+		}
+	}
+	if !samePixels(data, out.Bytes()) {
+		return nil
+	}
+	return out.Bytes()
+}
+
+func chunksOf(data []byte) []chunk {
+	var list []chunk
+	for rest := data[len(pngSignature):]; len(rest) >= 12; {
+		n := binary.BigEndian.Uint32(rest)
+		if uint64(n)+12 > uint64(len(rest)) {
+			return nil
+		}
+		c := chunk{string(rest[4:8]), rest[8 : 8+n]}
+		list = append(list, c)
+		rest = rest[12+n:]
+		if c.kind == "IEND" {
+			break
+		}
+	}
+	if len(list) == 0 || list[0].kind != "IHDR" || list[len(list)-1].kind != "IEND" {
+		return nil
+	}
+	return list
+}
+
+func writeChunk(out *bytes.Buffer, kind string, data []byte) {
+	var n [4]byte
+	binary.BigEndian.PutUint32(n[:], uint32(len(data)))
+	out.Write(n[:])
+	out.WriteString(kind)
+	out.Write(data)
+	binary.BigEndian.PutUint32(n[:], crc32.Update(crc32.ChecksumIEEE([]byte(kind)), crc32.IEEETable, data))
+	out.Write(n[:])
+}
+
+// unpack returns the rows, each after its filter's number, section 10; nil when they are not whole.
+func unpack(packed []byte, size int) []byte {
+	z, err := zlib.NewReader(bytes.NewReader(packed))
+	if err != nil {
+		return nil
+	}
+	rows := make([]byte, size)
+	if _, err := io.ReadFull(z, rows); err != nil {
+		return nil
+	}
+	if n, err := z.Read(make([]byte, 1)); n > 0 || err != io.EOF {
+		return nil // more than there should be, or a check sum that does not fit
+	}
+	return rows
+}
+
+// unfilter takes the filters away, section 9.2, and leaves the number 0 before each row.
+func unfilter(rows []byte, row, step int) bool {
+	before := make([]byte, row)
+	for at := 0; at < len(rows); at += row + 1 {
+		filter, line := rows[at], rows[at+1:at+1+row]
+		if filter > 4 {
+			return false
+		}
+		for i := range line {
+			var left, corner byte
+			if i >= step {
+				left, corner = line[i-step], before[i-step]
+			}
+			line[i] += predicted(filter, left, before[i], corner)
+		}
+		rows[at], before = 0, line
+	}
+	return true
+}
+
+// predicted is what a filter expects, from the bytes left, above and at the corner.
+func predicted(filter, left, up, corner byte) byte {
+	switch filter {
+	case 1:
+		return left
+	case 2:
+		return up
+	case 3:
+		return byte((int(left) + int(up)) / 2)
+	case 4:
+		p := int(left) + int(up) - int(corner)
+		l, u, c := abs(p-int(left)), abs(p-int(up)), abs(p-int(corner))
+		switch {
+		case l <= u && l <= c:
+			return left
+		case u <= c:
+			return up
+		}
+		return corner
+	}
+	return 0
+}
+
+func abs(n int) int { return max(n, -n) }
+
+// smallest packs rows without filters, and with those that leave the smallest differences; the shorter wins.
+func smallest(rows []byte, row, step int, indexed bool) []byte {
+	plain := deflated(rows)
+	if indexed && len(plain) < 4<<10 {
+		return plain
+	}
+	filtered := make([]byte, 0, len(rows))
+	before := make([]byte, row)
+	var try [5][]byte
+	for i := range try {
+		try[i] = make([]byte, row)
+	}
+	for at := 0; at < len(rows); at += row + 1 {
+		line := rows[at+1 : at+1+row]
+		best, least := byte(0), 1<<62
+		for filter := range byte(5) {
+			sum := 0
+			for i, v := range line {
+				var left, corner byte
+				if i >= step {
+					left, corner = line[i-step], before[i-step]
+				}
+				d := v - predicted(filter, left, before[i], corner)
+				try[filter][i] = d
+				sum += abs(int(int8(d)))
+			}
+			if sum < least {
+				best, least = filter, sum
+			}
+		}
+		filtered = append(append(filtered, best), try[best]...)
+		before = line
+	}
+	if other := deflated(filtered); len(other) < len(plain) {
+		return other
+	}
+	return plain
+}
+
+func deflated(data []byte) []byte {
+	var b bytes.Buffer
+	z, err := zlib.NewWriterLevel(&b, zlib.BestCompression)
+	if err != nil {
+		panic(err) // the level is one
+	}
+	z.Write(data) // a buffer takes everything
+	z.Close()
+	return b.Bytes()
+}
+
+// samePixels compares two pictures as another reader sees them.
+func samePixels(a, b []byte) bool {
+	x, err := stdpng.Decode(bytes.NewReader(a))
+	if err != nil {
+		return false
+	}
+	y, err := stdpng.Decode(bytes.NewReader(b))
+	if err != nil || x.Bounds() != y.Bounds() {
+		return false
+	}
+	switch x := x.(type) {
+	case *image.NRGBA:
+		y, ok := y.(*image.NRGBA)
+		return ok && bytes.Equal(x.Pix, y.Pix)
+	case *image.RGBA:
+		y, ok := y.(*image.RGBA)
+		return ok && bytes.Equal(x.Pix, y.Pix)
+	}
+	for j := x.Bounds().Min.Y; j < x.Bounds().Max.Y; j++ {
+		for i := x.Bounds().Min.X; i < x.Bounds().Max.X; i++ {
+			if color.NRGBA64Model.Convert(x.At(i, j)) != color.NRGBA64Model.Convert(y.At(i, j)) {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,89 @@
+// Package slim makes files smaller without changing what players see and hear: pictures keep every pixel, sounds every
+// sample, texts their meaning. Which files, and whether it is wanted, is left to pack.
+package slim
+
+import (
+	"bytes"
+	"path"
+	"strings"
+
+	"github.com/tdewolff/minify/v2"
+	"github.com/tdewolff/minify/v2/css"
+	"github.com/tdewolff/minify/v2/html"
+	"github.com/tdewolff/minify/v2/js"
+	"github.com/tdewolff/minify/v2/json"
+	"github.com/tdewolff/minify/v2/svg"
+)
+
+// Version changes whenever the same content would become something else.
+const Version = "1"
+
+// A way makes a content smaller. It returns nil where it can't do so with certainty.
+type way func([]byte) []byte
+
+var (
+	byStart = []struct {
+		at    int
+		start string
+		way   way
+	}{
+		{0, pngSignature, png}, {0, "\xff\xd8\xff", jpeg}, {8, "WEBP", webp},
+		{0, "ID3", mp3}, {8, "WAVE", wav}, {0, "fLaC", flac},
+	}
+	byEnding = map[string]way{
+		".js": script, ".mjs": script, ".css": text(css.Minify), ".html": page, ".htm": page,
+		".json": text(json.Minify), ".webmanifest": text(json.Minify), ".svg": text(svg.Minify),
+	}
+)
+
+// Content returns a smaller content that says the same, or data itself where there is none. The name tells what a text is.
+func Content(name string, data []byte) []byte {
+	w := wayOf(name, data)
+	if w == nil {
+		return data
+	}
+	if small := w(data); len(small) > 0 && len(small) < len(data) {
+		return small
+	}
+	return data
+}
+
+// Can reports whether a file of that name, which begins so, is of a kind that Content may make smaller.
+func Can(name string, head []byte) bool { return wayOf(name, head) != nil }
+
+func wayOf(name string, data []byte) way {
+	for _, s := range byStart {
+		if len(data) >= s.at+len(s.start) && string(data[s.at:s.at+len(s.start)]) == s.start {
+			return s.way
+		}
+	}
+	return byEnding[strings.ToLower(path.Ext(name))]
+}
+
+// text minifies by the language's own minifier.
+func text(f minify.MinifierFunc) way {
+	return func(data []byte) []byte {
+		var b bytes.Buffer
+		if f(minify.New(), &b, bytes.NewReader(data), nil) != nil {
+			return nil // it is not of that language, or of a newer form of it
+		}
+		return b.Bytes()
+	}
+}
+
+func script(data []byte) []byte {
+	return text((&js.Minifier{KeepVarNames: true}).Minify)(data) // names may be looked up while the game runs
+}
+
+// page minifies a page; what stands between the marks of planted scripts stays.
+func page(data []byte) []byte {
+	m := minify.New()
+	m.AddFunc("text/css", css.Minify)
+	m.Add("application/javascript", &js.Minifier{KeepVarNames: true})
+	m.Add("text/html", &html.Minifier{KeepComments: true, KeepDocumentTags: true, KeepEndTags: true, KeepQuotes: true, KeepDefaultAttrVals: true})
+	small, err := m.Bytes("text/html", data)
+	if err != nil {
+		return nil
+	}
+	return small
+}

@@ -1,0 +1,194 @@
+package pack
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"havvel/internal/check"
+	"havvel/internal/export"
+	"havvel/internal/place"
+	"havvel/internal/progress"
+)
+
+// An Archive is what a plan became.
+type Archive struct {
+	Path     string
+	Bytes    int64
+	SHA256   string // hex; of a folder, over its files' names and contents
+	Entries  int
+	Parts    []Part          // where more than one file is handed over
+	Findings []check.Finding // what the destination's checks say of it
+}
+
+// A Part is one of several files that are handed over.
+type Part struct {
+	Part   string `json:"part"` // "entry" or "rest"
+	Path   string `json:"path"`
+	Bytes  int64  `json:"bytes"`
+	SHA256 string `json:"sha256"` // hex
+}
+
+// dense are the kinds that are compressed already.
+var dense = map[export.Kind]bool{export.KindPicture: true, export.KindSound: true, export.KindVideo: true, export.KindArchive: true, export.KindFont: true}
+
+// HandOver is the form in which the destination wants the build: "zip", "entry-apart", "one-page" or "folder".
+func (p *Plan) HandOver() string {
+	if p.to.Rules == nil {
+		return "zip"
+	}
+	return p.to.Rules.Archive.HandOver
+}
+
+// Path is where Write puts what is handed over: stem with the ending of its form.
+func (p *Plan) Path(stem string) string {
+	return stem + map[string]string{"zip": ".zip", "one-page": ".html"}[p.HandOver()]
+}
+
+// Write writes what is handed over to a file or folder at Path. It is read back and judged by the
+// destination's checks before it gets its name; when anything fails, what was there is as it was before. The error is *Faulty
+// when the checks found errors, unless the plan accepts them.
+func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter) (*Archive, error) {
+	var findings []check.Finding
+	judge := func(file string) (err error) {
+		findings, err = p.judge(file)
+		return err
+	}
+	var a *Archive
+	var err error
+	switch p.HandOver() {
+	case "entry-apart":
+		a, err = p.apart(ctx, stem, report, judge)
+	case "one-page":
+		a, err = p.onePage(p.Path(stem), judge)
+	case "folder":
+		a, err = p.folder(ctx, stem, report, judge)
+	default:
+		a, err = p.zipped(ctx, p.Path(stem), p.Items, report, judge)
+	}
+	if err != nil {
+		return nil, err
+	}
+	a.Findings = findings
+	return a, nil
+}
+
+// judge runs the destination's checks on what was written.
+func (p *Plan) judge(file string) ([]check.Finding, error) {
+	p.result.Path = file
+	findings := check.Run(check.Subject{Build: p.result, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts})
+	if check.Errors(findings) > 0 && !p.to.AcceptErrors {
+		return findings, &Faulty{findings, p.Savings(findings)}
+	}
+	return findings, nil
+}
+
+// A Faulty error says that the destination would not take the archive. No archive was left behind.
+type Faulty struct {
+	Findings []check.Finding
+	Savings  []Saving // where it is too large: what would make it smaller, the most first
+}
+
+func (e *Faulty) Error() string {
+	text := "the archive would not be taken"
+	for _, f := range e.Findings {
+		if f.Level == check.Error && f.Accepted == "" {
+			text += ": " + strings.TrimSpace(f.File+" "+f.Message)
+			break
+		}
+	}
+	for _, s := range e.Savings {
+		text += fmt.Sprintf("\n  %s: %s", s.Words(), s.How)
+	}
+	return text
+}
+
+// Judge runs the destination's checks on what would be handed over, before it is written.
+func (p *Plan) Judge() []check.Finding {
+	findings, _ := p.judge(p.build.Path)
+	return findings
+}
+
+// apart writes the entry page, and a zip of the rest, into a folder.
+func (p *Plan) apart(ctx context.Context, stem string, report progress.Reporter, judge func(string) error) (*Archive, error) {
+	a := &Archive{Path: stem, Entries: len(p.Items)}
+	err := place.Folder(stem, func(folder string) error {
+		var rest []*Item
+		for _, it := range p.Items {
+			if it != p.entry {
+				rest = append(rest, it)
+			}
+		}
+		page, err := p.entry.write(ctx, filepath.Join(folder, export.EntryName))
+		if err != nil {
+			return err
+		}
+		others, err := p.zipped(ctx, filepath.Join(folder, "rest.zip"), rest, report, judge)
+		if err != nil {
+			return err
+		}
+		a.Parts = []Part{{"entry", filepath.Join(stem, export.EntryName), page.bytes, page.sha256}, {"rest", filepath.Join(stem, "rest.zip"), others.Bytes, others.SHA256}}
+		a.Bytes, a.SHA256 = page.bytes+others.Bytes, others.SHA256
+		return nil
+	})
+	return a, err
+}
+
+// folder writes the items into a folder.
+func (p *Plan) folder(ctx context.Context, stem string, report progress.Reporter, judge func(string) error) (*Archive, error) {
+	a := &Archive{Path: stem, Entries: len(p.Items)}
+	var total int64
+	for _, it := range p.Items {
+		total += it.Size()
+	}
+	report.Begin("writing", total)
+	defer report.End()
+	err := place.Folder(stem, func(folder string) error {
+		whole := sha256.New()
+		for _, it := range p.Items {
+			w, err := it.write(ctx, filepath.Join(folder, filepath.FromSlash(it.Name)))
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(whole, "%s %s\n", w.sha256, it.Name)
+			a.Bytes += w.bytes
+			report.Advance(w.bytes)
+		}
+		a.SHA256 = hex.EncodeToString(whole.Sum(nil))
+		return judge(folder)
+	})
+	return a, err
+}
+
+// written says what a file got.
+type wrote struct {
+	bytes  int64
+	sha256 string
+}
+
+// write writes an item as it is, and makes sure that it is what was planned.
+func (it *Item) write(ctx context.Context, path string) (w wrote, err error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return w, err
+	}
+	r, err := it.Open()
+	if err != nil {
+		return w, err
+	}
+	defer r.Close()
+	hash := sha256.New()
+	err = place.File(path, func(f *os.File) error {
+		w.bytes, err = io.Copy(io.MultiWriter(f, hash), &progress.Reader{Ctx: ctx, R: r, To: progress.None})
+		return err
+	})
+	if err == nil && it.From != nil && !it.changed() && [sha256.Size]byte(hash.Sum(nil)) != it.From.SHA256 {
+		err = fmt.Errorf("packing %s: it changed while it was packed; wait until the engine has finished writing, and try again", it.From.Path)
+	}
+	w.sha256 = hex.EncodeToString(hash.Sum(nil))
+	return w, err
+}
