@@ -139,27 +139,68 @@ func againstUnknown(b *testing.B, command string) {
 func againstKnown(b *testing.B, command string) {
 	export := largeExport(b)
 	b.Setenv("XDG_CACHE_HOME", b.TempDir())
+	time.Sleep(2100 * time.Millisecond) // what was written just now is read again each time
 	timed(b, export, program, command)
 	against(b, export, []string{program, command}, sums, func() {})
 }
 
-func BenchmarkFirstPack(b *testing.B) {
-	zip := partner(b, "zip")
-	_, project := portal(b, nil)
-	export := largeExport(b)
-	theirs, ours := filepath.Join(b.TempDir(), "theirs.zip"), filepath.Join(project, "packed", "brackwater-0.4.0.zip")
+// large is a project with a large export, that goes to as many destinations of large limits.
+func large(b *testing.B, destinations int) (project, export string) {
+	b.Helper()
+	_, project = portal(b, nil)
 	rules, err := os.ReadFile(filepath.Join("..", "internal", "rulebook", "ship", "brackwater.toml"))
 	if err != nil {
 		b.Fatal(err)
 	}
-	writeInto(b, project, game.Files{"large.toml": []byte(replaceAll(string(rules), `"80 MB"`, `"800 MB"`, "1500", "2000"))})
-	toml, err := os.ReadFile(filepath.Join(project, "havvel.toml"))
-	if err != nil {
+	toml := "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"large\"\n"
+	for i := range destinations {
+		toml += fmt.Sprintf("[to.d%d]\nrulebook = \"large.toml\"\n", i)
+	}
+	writeInto(b, project, game.Files{"large.toml": []byte(replaceAll(string(rules), `"80 MB"`, `"800 MB"`, "1500", "2000")), "havvel.toml": []byte(toml)})
+	export = filepath.Join(project, "large")
+	if err := os.Rename(largeExport(b), export); err != nil {
 		b.Fatal(err)
 	}
-	writeInto(b, project, game.Files{"havvel.toml": []byte(replaceAll(string(toml), `rulebook = "brackwater"`, `rulebook = "large.toml"`))})
-	against(b, project, []string{program, "pack", export}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)}, func() {})
+	time.Sleep(2100 * time.Millisecond) // what was written just now is read again each time
+	return project, export
+}
+
+// forget takes away what was kept of earlier packs.
+func forget(b *testing.B, project string) {
+	b.Helper()
+	for _, name := range []string{filepath.Join(".havvel", "cache"), "packed"} {
+		if err := os.RemoveAll(filepath.Join(project, name)); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+func BenchmarkFirstPack(b *testing.B) {
+	zip := partner(b, "zip")
+	project, export := large(b, 1)
+	theirs, ours := filepath.Join(b.TempDir(), "theirs.zip"), filepath.Join(project, "packed", "d0-0.4.0.zip")
+	against(b, project, []string{program, "pack"}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)}, func() { forget(b, project) })
 	b.ReportMetric(size(b, ours)/size(b, theirs), "of-partner-size")
+}
+
+// BenchmarkFivePortals packs for five destinations; its partner packs for one.
+func BenchmarkFivePortals(b *testing.B) {
+	project, _ := large(b, 5)
+	one := []string{"sh", "-c", fmt.Sprintf("rm -rf .havvel/cache packed && exec %q pack --to d0", program)}
+	against(b, project, []string{program, "pack"}, one, func() { forget(b, project) })
+}
+
+// BenchmarkPackAgain packs after one small file changed; its partner is the first pack.
+func BenchmarkPackAgain(b *testing.B) {
+	project, export := large(b, 1)
+	first := []string{"sh", "-c", fmt.Sprintf("rm -rf .havvel/cache packed && exec %q pack", program)}
+	n := 0
+	against(b, project, []string{program, "pack"}, first, func() {
+		n++
+		if err := os.WriteFile(filepath.Join(export, "s", "100.js"), []byte(fmt.Sprintf("let changed = %d", n)), 0o644); err != nil {
+			b.Fatal(err)
+		}
+	})
 }
 
 func replaceAll(s string, pairs ...string) string { return strings.NewReplacer(pairs...).Replace(s) }

@@ -10,11 +10,13 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/pack"
+	"havvel/internal/progress"
 	"havvel/internal/project"
 	"havvel/internal/settings"
 )
@@ -101,28 +103,43 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 		return err
 	}
 	defer b.Close()
-	doc := packJSON{Archives: []archiveRow{}}
-	for _, d := range destinations {
-		plan, err := a.plan(ctx, p, d, b, f.version, f.choices)
-		if err != nil {
+	cache, err := pack.Open(cacheFolder(p))
+	if err != nil {
+		return err
+	}
+	defer cache.Close()
+	rows := make([]archiveRow, len(destinations))
+	wants := make([]pack.For, len(destinations))
+	for i, d := range destinations {
+		if wants[i], err = a.wanted(p, d, b, f.version, f.choices); err != nil {
 			return err
 		}
-		r := archiveRow{Destination: d.Name, HandOver: plan.HandOver(), Entries: len(plan.Items), Parts: []pack.Part{}, Steps: plan.Steps}
-		if a.dryRun {
-			r.Path, r.Findings = plan.Path(archivePath(p, d, f.folder, f.version)), plan.Judge()
-		} else {
-			archive, err := plan.Write(ctx, archivePath(p, d, f.folder, f.version), a.screen.Progress())
-			if err != nil {
-				return err
-			}
-			r.Path, r.Bytes, r.SHA256, r.Findings = archive.Path, archive.Bytes, archive.SHA256, archive.Findings
-			r.Parts = append(r.Parts, archive.Parts...)
+	}
+	write := func(ctx context.Context, i int, report progress.Reporter) error {
+		plan, err := cache.Plan(ctx, b, wants[i])
+		if err == nil {
+			rows[i], err = packed(ctx, plan, archivePath(p, destinations[i], f.folder, f.version), a.dryRun, report)
 		}
-		doc.Archives = append(doc.Archives, r)
-		if !a.json {
-			a.showPacked(d, b, r)
+		rows[i].Destination = destinations[i].Name
+		return err
+	}
+	// The first compresses what all have; then the others can be written beside each other.
+	if err := write(ctx, 0, a.screen.Progress()); err != nil {
+		return err
+	}
+	work, ctx := errgroup.WithContext(ctx)
+	for i := range destinations[1:] {
+		work.Go(func() error { return write(ctx, i+1, progress.None) })
+	}
+	if err := work.Wait(); err != nil {
+		return err
+	}
+	if !a.json {
+		for i, d := range destinations {
+			a.showPacked(d, b, rows[i])
 		}
 	}
+	doc := packJSON{rows}
 	if a.json {
 		return a.screen.JSON(doc)
 	}
@@ -134,18 +151,29 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 	return nil
 }
 
-// plan checks a build for a destination and makes the plan of what goes there.
-func (a *app) plan(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (*pack.Plan, error) {
-	to, err := packFor(p, d, version, c)
+// packed writes what a plan says, unless it is a dry run.
+func packed(ctx context.Context, plan *pack.Plan, stem string, dryRun bool, report progress.Reporter) (archiveRow, error) {
+	r := archiveRow{Path: plan.Path(stem), HandOver: plan.HandOver(), Entries: len(plan.Items), Parts: []pack.Part{}, Steps: plan.Steps}
+	if dryRun {
+		r.Findings = plan.Judge()
+		return r, nil
+	}
+	archive, err := plan.Write(ctx, stem, report)
 	if err != nil {
-		return nil, err
+		return r, err
 	}
-	if !c.acceptErrors {
-		if err := a.forbidden(p, d, b, c); err != nil {
-			return nil, err
-		}
+	r.Bytes, r.SHA256, r.Findings = archive.Bytes, archive.SHA256, archive.Findings
+	r.Parts = append(r.Parts, archive.Parts...)
+	return r, nil
+}
+
+// wanted checks a build for a destination, and says what is wanted of the plan.
+func (a *app) wanted(p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (pack.For, error) {
+	to, err := packFor(p, d, version, c)
+	if err != nil || c.acceptErrors {
+		return to, err
 	}
-	return pack.New(ctx, b, to)
+	return to, a.forbidden(p, d, b, c)
 }
 
 // chosenVersion is the version on the command line, or the project's.
@@ -173,7 +201,7 @@ func packFor(p *project.Project, d *project.Destination, version string, c packC
 		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: accepts(p),
 		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
 		Slim: c.slim || p.Pack.Slim, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
-		Without: slices.Concat(p.Pack.Without, c.without), AcceptErrors: c.acceptErrors, Cache: cacheFolder(p),
+		Without: slices.Concat(p.Pack.Without, c.without), AcceptErrors: c.acceptErrors,
 	}
 	for _, name := range to.Without {
 		if err := settings.Within("step", name, stepNames()...); err != nil {

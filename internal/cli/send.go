@@ -98,10 +98,8 @@ func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Bui
 	if len(d.Rules.Send) == 0 {
 		return fmt.Errorf("can't send to %s: its rulebook has no [[send]] steps\n  havvel pack may write the archive, to be uploaded by hand", d.Rules.Name)
 	}
-	if !f.choices.acceptErrors {
-		if err := a.forbidden(p, d, b, f.choices); err != nil {
-			return err
-		}
+	if _, err := a.wanted(p, d, b, f.version, f.choices); err != nil {
+		return err
 	}
 	if !f.again {
 		if err := courier.Fresh(d, f.version, b.Fingerprint); err != nil {
@@ -119,7 +117,12 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	if err != nil {
 		return nil, err
 	}
-	plan, err := pack.New(ctx, b, to)
+	cache, err := pack.Open(cacheFolder(p))
+	if err != nil {
+		return nil, err
+	}
+	defer cache.Close()
+	plan, err := cache.Plan(ctx, b, to)
 	if err != nil {
 		return nil, err
 	}

@@ -2,12 +2,11 @@ package pack
 
 import (
 	"archive/zip"
-	"bufio"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
 	"os"
 	"path/filepath"
@@ -18,23 +17,19 @@ import (
 	"havvel/internal/progress"
 )
 
-// written is the date of every entry, 1 January 1980 (APPNOTE 4.4.6): the same input gives the same bytes.
-const written = 1<<5 | 1
-
 // zipped writes items as a zip (PKWARE APPNOTE 6.3.10) with forward slashes, UTF-8 names, and fixed times and modes. Large
 // entries come first, so that a small change leaves most of the archive as it was. judge is asked about the file before it
 // gets its name; when anything fails, path is as it was before.
 func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report progress.Reporter, judge func(file string) error) (*Archive, error) {
 	items = slices.Clone(items)
 	slices.SortStableFunc(items, func(a, b *Item) int { return cmp.Or(cmp.Compare(b.Size(), a.Size()), cmpNames(a.Name, b.Name)) })
-	store := deflate.NewStore(filepath.Join(p.to.Cache, "deflated"))
-	streams, err := p.streams(ctx, store, items, report)
+	streams, err := p.streams(ctx, items, report)
 	if err != nil {
 		return nil, err
 	}
 	a := &Archive{Path: path, Entries: len(items)}
-	err = place.File(path, func(f *os.File) error {
-		if err := a.write(ctx, f, path, items, streams, p.to.Cache); err != nil {
+	err = place.Again(path, func(f *os.File) error {
+		if err := a.write(ctx, f, path, items, streams, p.cache); err != nil {
 			return err
 		}
 		return judge(f.Name())
@@ -42,11 +37,11 @@ func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report pr
 	if err != nil {
 		return nil, err
 	}
-	return a, store.Trim()
+	return a, nil
 }
 
 // streams has the items compressed.
-func (p *Plan) streams(ctx context.Context, store *deflate.Store, items []*Item, report progress.Reporter) ([]*deflate.Stream, error) {
+func (p *Plan) streams(ctx context.Context, items []*Item, report progress.Reporter) ([]*deflate.Stream, error) {
 	var contents []deflate.Content
 	var total int64
 	for _, it := range items {
@@ -59,86 +54,132 @@ func (p *Plan) streams(ctx context.Context, store *deflate.Store, items []*Item,
 	}
 	report.Begin("packing", total)
 	defer report.End()
-	return store.Streams(ctx, contents, report.Advance)
+	return p.cache.deflated.Streams(ctx, contents, report.Advance)
 }
 
-// write writes the archive and reads it back.
-func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*Item, streams []*deflate.Stream, cache string) error {
-	whole := crc32.New(castagnoli)
-	sum := newSummer(filepath.Join(cache, "sums"), items, streams)
-	buffered := bufio.NewWriterSize(io.MultiWriter(f, whole, sum), 256<<10)
-	out := zip.NewWriter(buffered)
+// write writes the archive, and reads it back.
+func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*Item, streams []*deflate.Stream, cache *Cache) error {
+	z := &zipper{f: f}
+	sum := newSummer(filepath.Join(cache.folder, "sums"), items, streams)
+	if err := cache.begin(z, sum.chain, items, streams); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
 	for i, it := range items {
+		if i < len(z.entries) {
+			continue // it was there
+		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := entry(out, it.Name, streams[i]); err != nil {
+		if err := z.add(it.Name, streams[i]); err != nil {
 			var changed *deflate.Changed
 			if errors.As(err, &changed) {
 				return err
 			}
 			return fmt.Errorf("writing %s into %s: %w", it.Name, path, err)
 		}
+	}
+	if err := z.close(); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	a.Bytes = z.at
+	if err := readBack(f, a.Bytes, items, streams, sum); err != nil {
+		return fmt.Errorf("reading the new archive back: %w", err)
+	}
+	var err error
+	if a.SHA256, err = sum.hex(f, a.Bytes); err != nil {
+		return fmt.Errorf("reading the new archive back: %w", err)
+	}
+	cache.finished(path, sum.chain, z)
+	return nil
+}
+
+// done is an archive that was written before with the same cache.
+type done struct {
+	path  string
+	chain [][sha256.Size]byte // what it holds up to the end of each entry
+	ends  []int64             // where these are
+}
+
+// begin takes over the beginning of an archive that was written before, as far as it is the same.
+func (c *Cache) begin(z *zipper, chain [][sha256.Size]byte, items []*Item, streams []*deflate.Stream) error {
+	c.mu.Lock()
+	last := c.last
+	c.mu.Unlock()
+	same := 0
+	for same < min(len(chain), len(last.chain)) && chain[same] == last.chain[same] {
+		same++
+	}
+	if same == 0 {
+		return nil
+	}
+	from, err := os.Open(last.path)
+	if err != nil {
+		return nil // it was taken away
+	}
+	defer from.Close()
+	n, err := io.Copy(z.f, io.LimitReader(from, last.ends[same-1]))
+	if err != nil {
+		return err
+	}
+	if n != last.ends[same-1] {
+		_, err := z.f.Seek(0, io.SeekStart)
+		return err
+	}
+	for i := range same {
+		z.entries = append(z.entries, zipEntry{items[i].Name, streams[i], z.at})
+		z.at = last.ends[i]
+	}
+	return nil
+}
+
+// finished notes an archive that may be the beginning of others.
+func (c *Cache) finished(path string, chain [][sha256.Size]byte, z *zipper) {
+	d := done{path: path, chain: chain}
+	for _, e := range z.entries[1:] {
+		d.ends = append(d.ends, e.at)
+	}
+	d.ends = append(d.ends, z.start)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.last = d
+}
+
+// readBack reads the archive from the disk, as others will: its directory must say what was planned, and each stream must be
+// what it was when it was compressed. That it unpacks to its content was made sure of then.
+func readBack(f *os.File, size int64, items []*Item, streams []*deflate.Stream, sum *summer) error {
+	z, err := zip.NewReader(f, size)
+	if err != nil {
+		return err
+	}
+	if len(z.File) != len(items) {
+		return fmt.Errorf("it has %d files where %d were planned", len(z.File), len(items))
+	}
+	c := &cursor{r: io.NewSectionReader(f, 0, size), buffer: make([]byte, 256<<10)}
+	hash := func(b []byte) { sum.Write(b) } // never fails
+	for i, e := range z.File {
+		s := streams[i]
+		at, err := e.DataOffset()
+		if err != nil || e.Name != items[i].Name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) || e.CompressedSize64 != uint64(s.Packed) {
+			return fmt.Errorf("%s is not as planned", items[i].Name)
+		}
+		if err := c.pass(at, hash); err != nil {
+			return err
+		}
+		same := s.Verifier()
+		err = c.pass(at+s.Packed, func(b []byte) {
+			hash(b)
+			same.Write(b)
+		})
+		if err != nil {
+			return err
+		}
+		if !same.Same() {
+			return s.Differs()
+		}
 		if sum.wants(i) {
-			if err := errors.Join(out.Flush(), buffered.Flush()); err != nil {
-				return fmt.Errorf("writing %s: %w", path, err)
-			}
 			sum.mark(i)
 		}
 	}
-	if err := errors.Join(out.Close(), buffered.Flush()); err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
-	}
-	var err error
-	if a.Bytes, err = f.Seek(0, io.SeekCurrent); err != nil {
-		return err
-	}
-	if a.SHA256, err = sum.hex(f, a.Bytes); err != nil {
-		return fmt.Errorf("reading %s back: %w", path, err)
-	}
-	return readBack(f, a.Bytes, whole.Sum32(), items, streams)
-}
-
-func entry(out *zip.Writer, name string, s *deflate.Stream) error {
-	h := &zip.FileHeader{Name: name, CRC32: s.CRC32, UncompressedSize64: uint64(s.Bytes), CompressedSize64: uint64(s.Packed)}
-	//lint:ignore SA1019 raw entries take their date from here
-	h.ModifiedDate = written
-	if s.Deflated {
-		h.Method = zip.Deflate
-	}
-	h.SetMode(0o644)
-	w, err := out.CreateRaw(h)
-	if err != nil {
-		return err
-	}
-	n, err := s.WriteTo(w)
-	if err == nil && n != s.Packed {
-		err = fmt.Errorf("it has %d bytes where %d were announced", n, s.Packed)
-	}
-	return err
-}
-
-var castagnoli = crc32.MakeTable(crc32.Castagnoli)
-
-// readBack reads the archive from the disk: its bytes must be those that were written, and its directory must say what was
-// planned. That each stream unpacks to its content was made sure of when it was compressed.
-func readBack(f *os.File, size int64, whole uint32, items []*Item, streams []*deflate.Stream) error {
-	again := crc32.New(castagnoli)
-	if _, err := io.CopyBuffer(struct{ io.Writer }{again}, io.NewSectionReader(f, 0, size), make([]byte, 256<<10)); err != nil {
-		return fmt.Errorf("reading the new archive back: %w", err)
-	}
-	z, err := zip.NewReader(f, size)
-	if err != nil {
-		return fmt.Errorf("reading the new archive back: %w", err)
-	}
-	if again.Sum32() != whole || len(z.File) != len(items) {
-		return errors.New("reading the new archive back: the disk does not hold what was written to it")
-	}
-	for i, e := range z.File {
-		s := streams[i]
-		if _, err := e.DataOffset(); err != nil || e.Name != items[i].Name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) || e.CompressedSize64 != uint64(s.Packed) {
-			return fmt.Errorf("reading the new archive back: %s is not as planned", items[i].Name)
-		}
-	}
-	return nil
+	return c.pass(size, hash)
 }

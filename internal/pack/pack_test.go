@@ -58,6 +58,16 @@ func build(t *testing.T, files map[string]string) (*export.Build, string) {
 	return b, folder
 }
 
+func cache(t *testing.T, folder string) *Cache {
+	t.Helper()
+	c, err := Open(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	return c
+}
+
 // unpack reads an archive as any program would.
 func unpack(t *testing.T, path string) map[string]string {
 	t.Helper()
@@ -146,8 +156,7 @@ func TestSteps(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			b, folder := build(t, c.files)
-			c.to.Cache = t.TempDir()
-			plan, err := New(context.Background(), b, c.to)
+			plan, err := cache(t, t.TempDir()).Plan(context.Background(), b, c.to)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -190,7 +199,7 @@ func TestForms(t *testing.T) {
 	files := map[string]string{"index.html": strings.Replace(page, "<head>", "<head><link rel=stylesheet href=s.css>", 1), "game.js": `const parts = ["a.wasm"]; fetch(parts[0]); "</script>"`, "s.css": "a{background:url(b.png)}", "b.png": "\x89PNG\r\n\x1a\n", "a.wasm": "\x00asm\x01\x00\x00\x00"}
 	pack := func(handOver string) (*Archive, error) {
 		b, _ := build(t, files)
-		plan, err := New(context.Background(), b, For{Rules: form(handOver), Short: "lane", Version: "1", Cache: t.TempDir()})
+		plan, err := cache(t, t.TempDir()).Plan(context.Background(), b, For{Rules: form(handOver), Short: "lane", Version: "1"})
 		if err != nil {
 			return nil, err
 		}
@@ -260,16 +269,14 @@ func TestRefusals(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		c.to.Cache = t.TempDir()
-		if _, err := New(context.Background(), b, c.to); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := cache(t, t.TempDir()).Plan(context.Background(), b, c.to); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	b, folder := build(t, good)
 	out := t.TempDir()
 	write := func(ctx context.Context, to For) error {
-		to.Cache = t.TempDir()
-		plan, err := New(context.Background(), b, to)
+		plan, err := cache(t, t.TempDir()).Plan(context.Background(), b, to)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -301,11 +308,13 @@ func TestRefusals(t *testing.T) {
 // TestCacheKeeps: what is packed with a cache, without one, and with a damaged one, is the same.
 func TestCacheKeeps(t *testing.T) {
 	files := map[string]string{"index.html": page, "game.js": "fetch('a.bin');fetch('b.bin')", "a.bin": strings.Repeat("the lane is dark and long ", 100_000), "b.bin": strings.Repeat("a lantern ", 3000)}
-	cache := t.TempDir()
-	pack := func(cache string) ([]byte, string) {
+	folder := t.TempDir()
+	pack := func(folder string) ([]byte, string) {
 		t.Helper()
 		b, _ := build(t, files)
-		plan, err := New(context.Background(), b, For{Rules: bare, Cache: cache})
+		c := cache(t, folder)
+		defer c.Close()
+		plan, err := c.Plan(context.Background(), b, For{Rules: bare})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -319,19 +328,19 @@ func TestCacheKeeps(t *testing.T) {
 		}
 		return data, a.SHA256
 	}
-	first, sum := pack(cache)
-	again, sumAgain := pack(cache)
+	first, sum := pack(folder)
+	again, sumAgain := pack(folder)
 	none, sumNone := pack(t.TempDir())
 	if !bytes.Equal(first, again) || !bytes.Equal(first, none) || sum != sumAgain || sum != sumNone {
 		t.Error("the cache makes a difference")
 	}
 	files["game.js"] += " // changed"
-	changed, sumChanged := pack(cache)
+	changed, sumChanged := pack(folder)
 	fresh, sumFresh := pack(t.TempDir())
 	if !bytes.Equal(changed, fresh) || sumChanged != sumFresh || sumChanged == sum {
 		t.Error("after a change the cache makes a difference")
 	}
-	err := filepath.WalkDir(cache, func(path string, d os.DirEntry, err error) error {
+	err := filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
 		if err == nil && !d.IsDir() {
 			info, _ := d.Info()
 			err = os.Truncate(path, info.Size()/2)
@@ -341,7 +350,7 @@ func TestCacheKeeps(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if damaged, sumDamaged := pack(cache); !bytes.Equal(damaged, fresh) || sumDamaged != sumFresh {
+	if damaged, sumDamaged := pack(folder); !bytes.Equal(damaged, fresh) || sumDamaged != sumFresh {
 		t.Error("a damaged cache makes a difference")
 	}
 }

@@ -8,10 +8,13 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"path/filepath"
 	"slices"
+	"sync"
 
 	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/pack/deflate"
 	"havvel/internal/rulebook"
 )
 
@@ -25,6 +28,7 @@ type Plan struct {
 	entry   *Item
 	of      map[*export.File]*Item // that a file became, also one whose place another takes
 	renamed map[*Item]string       // why an item has another name than its file
+	cache   *Cache
 	made    *making
 	result  *export.Build // what is handed over, read as a build
 }
@@ -64,7 +68,6 @@ type For struct {
 	Without               []string // names of steps that are not to be taken
 	AcceptErrors          bool     // an archive with errors is written, too
 	Front                 *Front   // nil to leave the page as it is
-	Cache                 string   // a folder in which to keep what was worked out
 }
 
 // A Kind of step: its name, and what it does.
@@ -88,12 +91,30 @@ func Kinds() []Kind {
 	}
 }
 
-// New makes a plan. It reads the files that change, and writes nothing but what it keeps in the cache folder.
-func New(ctx context.Context, b *export.Build, to For) (*Plan, error) {
+// A Cache keeps what was worked out, so that the next plan and the next archive pay only for what changed.
+type Cache struct {
+	folder   string
+	deflated *deflate.Store
+	mu       sync.Mutex
+	last     done
+}
+
+// Open returns the cache in a folder, which is made if need be, and can be deleted at any time. Close it in the end.
+func Open(folder string) (*Cache, error) {
+	store, err := deflate.Open(folder)
+	return &Cache{folder: folder, deflated: store}, err
+}
+
+// Close lets go of the cache.
+func (c *Cache) Close() error { return c.deflated.Close() }
+
+// Plan makes a plan. It reads the files that change, and writes nothing but what it keeps in the cache. Several plans may be
+// written at once.
+func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error) {
 	if b.Entry == nil {
 		return nil, fmt.Errorf("can't pack %s: there is no HTML page in it that a host could open", b.Path)
 	}
-	p := &Plan{to: to, build: b, of: map[*export.File]*Item{}, renamed: map[*Item]string{}, made: &making{to.Cache}}
+	p := &Plan{to: to, build: b, of: map[*export.File]*Item{}, renamed: map[*Item]string{}, cache: c, made: &making{filepath.Join(c.folder, "made")}}
 	for _, f := range b.Parts() {
 		it := &Item{Name: b.Inside(f), From: f, encoding: f.Encoding}
 		p.Items, p.of[f] = append(p.Items, it), it

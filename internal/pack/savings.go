@@ -50,7 +50,7 @@ func (p *Plan) slimmer() Saving {
 		return Saving{}
 	}
 	to.Slim = true
-	other, err := New(context.Background(), p.build, to)
+	other, err := p.cache.Plan(context.Background(), p.build, to)
 	if err != nil {
 		return Saving{}
 	}

@@ -31,11 +31,7 @@ func File(path string, write func(*os.File) error) error {
 	}
 	defer f.discard()
 	if err := write(f.file()); err != nil {
-		var failed *fs.PathError
-		if errors.As(err, &failed) && failed.Path == f.file().Name() { // a name that nobody knows
-			return fmt.Errorf("writing %s: %w", path, failed.Err)
-		}
-		return err
+		return named(err, path, f.file().Name())
 	}
 	if err := f.commit(); err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
@@ -80,4 +76,40 @@ func Folder(path string, write func(folder string) error) error {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
 	return os.RemoveAll(old)
+}
+
+// Again makes the file at path, with mode 0644, as File does, but doesn't wait for the disk: it is for what can be made
+// again after the power was cut.
+func Again(path string, write func(*os.File) error) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return fmt.Errorf("making the folder for %s: %w", path, err)
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	defer os.Remove(f.Name()) // what was there before, or nothing
+	err = write(f)
+	if closed := f.Close(); err == nil && closed != nil {
+		err = closed
+	}
+	if err != nil {
+		return named(err, path, f.Name())
+	}
+	if err = os.Chmod(f.Name(), 0o644); err == nil && swap(f.Name(), path) != nil {
+		err = os.Rename(f.Name(), path)
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	return nil
+}
+
+// named gives an error about the file beside path the name that people know.
+func named(err error, path, beside string) error {
+	var failed *fs.PathError
+	if errors.As(err, &failed) && failed.Path == beside {
+		return fmt.Errorf("writing %s: %w", path, failed.Err)
+	}
+	return err
 }

@@ -64,14 +64,10 @@ func (s *Stream) Key() []byte {
 	return key
 }
 
-// A block is one piece of a stream.
+// A block is one piece of a stream: a record of the store, or bytes of its own.
 type block struct {
-	SHA256 [sha256.Size]byte // of its content
-	Bytes  int32             // of its content
-	Packed int32             // compressed
-	Sum    uint32            // CRC-32C of the compressed bytes
-
-	data []byte // the compressed bytes, where they are not in the folder
+	place
+	data []byte
 }
 
 // Streams compresses contents, with all cores, and returns a stream for each. Errors are *Changed for a content that is
@@ -86,7 +82,7 @@ func (s *Store) Streams(ctx context.Context, contents []Content, advance func(in
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			stream, err := s.stream(ctx, c, cores)
+			stream, err := s.made(ctx, c, cores)
 			var changed *Changed
 			if err != nil && !errors.As(err, &changed) && ctx.Err() == nil {
 				err = fmt.Errorf("packing %s: %w", c.Name, err)
@@ -99,11 +95,12 @@ func (s *Store) Streams(ctx context.Context, contents []Content, advance func(in
 	return list, work.Wait()
 }
 
-func (s *Store) stream(ctx context.Context, c Content, cores *semaphore.Weighted) (*Stream, error) {
+// made returns the stream of a content, compressing what was not compressed before.
+func (s *Store) made(ctx context.Context, c Content, cores *semaphore.Weighted) (*Stream, error) {
 	if c.Bytes == 0 {
 		return s.stored(c), nil
 	}
-	if known := s.known(c); known != nil {
+	if known := s.stream(c); known != nil {
 		return known, nil
 	}
 	r, err := c.Open()
@@ -118,8 +115,7 @@ func (s *Store) stream(ctx context.Context, c Content, cores *semaphore.Weighted
 	if stream.Packed >= c.Bytes {
 		stream = s.stored(c)
 	}
-	s.note(stream)
-	return stream, nil
+	return stream, s.note(stream)
 }
 
 func (s *Store) stored(c Content) *Stream { return &Stream{Content: c, Packed: c.Bytes, store: s} }
@@ -177,23 +173,25 @@ func shorter(name string, err error) error {
 
 // block compresses one block, unless it is known. only says that it is all of a content, whose sum is sum.
 func (s *Store) block(b *block, data []byte, only bool, sum [sha256.Size]byte) error {
-	b.Bytes = int32(len(data))
-	if b.SHA256 = sum; !only {
-		b.SHA256 = sha256.Sum256(data)
+	if !only {
+		sum = sha256.Sum256(data)
 	}
-	if len(data) >= leastKept && s.find(b) {
+	size := int64(len(data))
+	if p, ok := s.find(blockRecord, sum, size); ok {
+		b.place = p
 		return nil
 	}
 	packed, err := compress(data)
 	if err != nil {
 		return err
 	}
-	b.Packed, b.Sum = int32(len(packed)), crc32.Checksum(packed, castagnoli)
-	if len(data) < leastKept || int(b.Packed) >= len(data) && only {
+	if only && (size < leastKept || len(packed) >= len(data)) {
 		b.data = packed
+		b.header = header{Bytes: size, Packed: int32(len(packed)), Sum: crc32.Checksum(packed, castagnoli)}
 		return nil
 	}
-	return s.keep(b, packed)
+	b.place, err = s.keep(blockRecord, sum, size, packed)
+	return err
 }
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)

@@ -1,194 +1,276 @@
 package deflate
 
 import (
-	"bytes"
 	"encoding/binary"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash/crc32"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"sync/atomic"
-	"time"
+	"sync"
+
+	"github.com/gofrs/flock"
 )
 
-// A Store keeps what was compressed.
+// A Store keeps what was compressed, in one file that only grows: records, each a header and its bytes. What is cut off or
+// damaged is as good as absent. While another havvel writes to the file, this one reads it, and keeps its own records in a
+// file that is gone in the end.
 type Store struct {
-	folder string
-	wrote  atomic.Bool
+	file  *shared // of all records; nil when there is none
+	mine  *shared // that records are added to: file, or one of our own
+	lock  *flock.Flock
+	mu    sync.Mutex
+	end   int64 // of mine
+	known map[recordKey]place
 }
 
-// format is part of every name in the folder. It changes whenever the same content would be compressed into other bytes.
-const format = "1"
-
-// NewStore returns the store in that folder, which need not exist yet.
-func NewStore(folder string) *Store { return &Store{folder: folder} }
-
-func (s *Store) path(sum [32]byte, what string) string {
-	name := hex.EncodeToString(sum[:])
-	return filepath.Join(s.folder, name[:2], name[2:]+"."+what+format)
+type recordKey struct {
+	kind recordKind
+	sum  [32]byte
 }
 
-// header stands before the bytes of a kept block.
+// shared is a file whose position is held by one at a time.
+type shared struct {
+	*os.File
+	mu sync.Mutex
+}
+
+// place is where a record's bytes are.
+type place struct {
+	header
+	file *shared
+	at   int64
+}
+
+type recordKind uint8
+
+const (
+	blockRecord recordKind = iota + 1 // a block, by its content
+	listRecord                        // the blocks of a content, by that; none for one that is stored as it is
+)
+
+// header is what stands before a record's bytes.
 type header struct {
-	Bytes, Packed int32
-	Sum           uint32
-	Own           uint32 // CRC-32C of the fields above
+	Magic  uint32
+	Kind   recordKind
+	_      [3]byte
+	Key    [32]byte
+	Bytes  int64  // of the content
+	Packed int32  // bytes after the header
+	Sum    uint32 // CRC-32C of them
+	Own    uint32 // CRC-32C of the fields above
 }
 
-const headerSize = 16
+const (
+	headerSize = 60
+	magic      = 0x31646c66 // changes whenever the same content would be compressed into other bytes
+	mostKept   = 4 << 30    // bytes; a larger file is begun anew
+)
 
-func (b *block) header() []byte {
-	h, _ := binary.Append(nil, binary.LittleEndian, header{b.Bytes, b.Packed, b.Sum, 0}) // plain numbers never fail
-	binary.LittleEndian.PutUint32(h[headerSize-4:], crc32.Checksum(h[:headerSize-4], castagnoli))
-	return h
-}
-
-// find looks for a block by its content. What is cut off or damaged is as good as absent.
-func (s *Store) find(b *block) bool {
-	f, err := os.Open(s.path(b.SHA256, "block"))
-	if err != nil {
-		return false
+// Open returns the store in a folder, which is made if need be. Close it in the end.
+func Open(folder string) (*Store, error) {
+	s := &Store{known: map[recordKey]place{}}
+	if err := s.open(folder); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("keeping what was compressed: %w", err)
 	}
-	defer f.Close()
+	return s, nil
+}
+
+func (s *Store) open(folder string) (err error) {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	path := filepath.Join(folder, "deflated")
+	s.lock = flock.New(path + ".lock")
+	own, err := s.lock.TryLock()
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
+	}
+	s.file = &shared{File: f}
+	s.mine = s.file
+	s.end = s.scan()
+	if !own {
+		s.mine, s.end = nil, 0
+		own, err := os.CreateTemp(folder, "deflated-*")
+		if err == nil {
+			s.mine = &shared{File: own}
+		}
+		return err
+	}
+	if s.end > mostKept {
+		clear(s.known)
+		s.end = 0
+	}
+	return s.file.Truncate(s.end)
+}
+
+// Close lets go of the store.
+func (s *Store) Close() error {
+	var errs []error
+	if s.mine != nil && s.mine != s.file {
+		errs = append(errs, s.mine.Close(), os.Remove(s.mine.Name()))
+	}
+	if s.file != nil {
+		errs = append(errs, s.file.Close())
+	}
+	if s.lock != nil {
+		errs = append(errs, s.lock.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// scan reads all headers, and returns where the last whole record ends.
+func (s *Store) scan() int64 {
+	info, err := s.file.Stat()
+	if err != nil {
+		return 0
+	}
 	var raw [headerSize]byte
-	var h header
-	if _, err := io.ReadFull(f, raw[:]); err != nil {
-		return false
+	for at := int64(0); ; {
+		var h header
+		if _, err := s.file.ReadAt(raw[:], at); err != nil {
+			return at
+		}
+		if _, err := binary.Decode(raw[:], binary.LittleEndian, &h); err != nil || h.Magic != magic || h.Own != crc32.Checksum(raw[:headerSize-4], castagnoli) {
+			return at
+		}
+		next := at + headerSize + int64(h.Packed)
+		if h.Packed < 0 || next > info.Size() {
+			return at
+		}
+		s.known[recordKey{h.Kind, h.Key}] = place{h, s.file, at + headerSize}
+		at = next
 	}
-	if _, err := binary.Decode(raw[:], binary.LittleEndian, &h); err != nil || h.Own != crc32.Checksum(raw[:headerSize-4], castagnoli) || h.Bytes != b.Bytes {
-		return false
-	}
-	if info, err := f.Stat(); err != nil || info.Size() != headerSize+int64(h.Packed) {
-		return false
-	}
-	b.Packed, b.Sum = h.Packed, h.Sum
-	return true
 }
 
-// keep writes a block down.
-func (s *Store) keep(b *block, packed []byte) error {
-	s.wrote.Store(true)
-	return s.put(s.path(b.SHA256, "block"), append(b.header(), packed...))
+// find looks for a record.
+func (s *Store) find(kind recordKind, key [32]byte, bytes int64) (place, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, ok := s.known[recordKey{kind, key}]
+	return p, ok && p.Bytes == bytes
 }
 
-// put writes a file without waiting for the disk: one that is cut off is found out when it is read.
-func (s *Store) put(path string, data []byte) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return fmt.Errorf("keeping what was compressed: %w", err)
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), "new-*")
+// keep adds a record. It does not wait for the disk: a record that was cut off is found out.
+func (s *Store) keep(kind recordKind, key [32]byte, bytes int64, data []byte) (place, error) {
+	h := header{Magic: magic, Kind: kind, Key: key, Bytes: bytes, Packed: int32(len(data)), Sum: crc32.Checksum(data, castagnoli)}
+	raw, err := binary.Append(make([]byte, 0, headerSize+len(data)), binary.LittleEndian, h)
 	if err != nil {
-		return fmt.Errorf("keeping what was compressed: %w", err)
+		return place{}, err
 	}
-	_, err = f.Write(data)
-	err = errors.Join(err, f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), path)
+	binary.LittleEndian.PutUint32(raw[headerSize-4:], crc32.Checksum(raw[:headerSize-4], castagnoli))
+	raw = append(raw, data...)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, err := s.mine.WriteAt(raw, s.end); err != nil {
+		return place{}, fmt.Errorf("keeping what was compressed: %w", err)
+	}
+	p := place{h, s.mine, s.end + headerSize}
+	s.end += int64(len(raw))
+	s.known[recordKey{kind, key}] = p
+	return p, nil
+}
+
+// read returns a record's bytes. One that is damaged is forgotten.
+func (s *Store) read(p place) ([]byte, error) {
+	data := make([]byte, p.Packed)
+	_, err := p.file.ReadAt(data, p.at)
+	if err == nil && crc32.Checksum(data, castagnoli) != p.Sum {
+		err = errors.New("it is damaged")
 	}
 	if err != nil {
-		os.Remove(f.Name())
-		return fmt.Errorf("keeping what was compressed: %w", err)
+		s.mu.Lock()
+		delete(s.known, recordKey{p.Kind, p.Key})
+		s.mu.Unlock()
+		return nil, fmt.Errorf("%s: %w; take this file away and run the same command again", p.file.Name(), err)
 	}
-	return nil
+	return data, nil
 }
 
-// A list is kept for a content of several blocks, and for one that is stored: its blocks, after a check sum.
-func (s *Store) note(stream *Stream) {
-	if len(stream.blocks) == 1 && stream.Deflated || stream.Bytes < leastKept {
-		return
-	}
-	var body bytes.Buffer
-	for _, b := range stream.blocks {
-		body.Write(b.SHA256[:])
-		body.Write(b.header())
-	}
-	data := binary.LittleEndian.AppendUint32(nil, crc32.Checksum(body.Bytes(), castagnoli))
-	s.wrote.Store(true)
-	_ = s.put(s.path(stream.SHA256, "list"), append(data, body.Bytes()...)) // without it the blocks are found one by one
-}
-
-// known returns the stream of a content that was compressed before, or nil.
-func (s *Store) known(c Content) *Stream {
+// stream returns that of a content that was compressed before, or nil.
+func (s *Store) stream(c Content) *Stream {
 	if c.Bytes < leastKept {
 		return nil
 	}
 	stream := &Stream{Content: c, Deflated: true, Packed: int64(len(end)), store: s}
-	if only := (block{SHA256: c.SHA256, Bytes: int32(min(c.Bytes, blockSize))}); c.Bytes <= blockSize && s.find(&only) {
-		stream.blocks = []block{only}
-		stream.Packed += int64(only.Packed)
+	if p, ok := s.find(blockRecord, c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
+		stream.blocks = []block{{place: p}}
+		stream.Packed += int64(p.Packed)
 		return stream
 	}
-	data, err := os.ReadFile(s.path(c.SHA256, "list"))
-	const each = 32 + headerSize
-	if err != nil || len(data) < 4 || (len(data)-4)%each != 0 || binary.LittleEndian.Uint32(data) != crc32.Checksum(data[4:], castagnoli) {
+	p, ok := s.find(listRecord, c.SHA256, c.Bytes)
+	if !ok {
 		return nil
 	}
-	if len(data) == 4 {
+	list, err := s.read(p)
+	if err != nil || len(list)%32 != 0 {
+		return nil
+	}
+	if len(list) == 0 {
 		return s.stored(c)
 	}
-	var total int64
-	for part := range slices.Chunk(data[4:], each) {
-		var h header
-		if _, err := binary.Decode(part[32:], binary.LittleEndian, &h); err != nil {
+	for at := 0; at < len(list); at += 32 {
+		size := min(blockSize, c.Bytes-int64(at/32)*blockSize)
+		b, ok := s.find(blockRecord, [32]byte(list[at:]), size)
+		if !ok {
 			return nil
 		}
-		b := block{SHA256: [32]byte(part), Bytes: h.Bytes}
-		if !s.find(&b) {
-			return nil
-		}
-		total += int64(b.Bytes)
-		stream.blocks, stream.Packed = append(stream.blocks, b), stream.Packed+int64(b.Packed)
-	}
-	if total != c.Bytes {
-		return nil
+		stream.blocks, stream.Packed = append(stream.blocks, block{place: b}), stream.Packed+int64(b.Packed)
 	}
 	return stream
 }
 
-// WriteTo writes the stream, and makes sure that each byte is what it was when it was compressed.
-func (s *Stream) WriteTo(w io.Writer) (int64, error) {
+// note writes down of which blocks a content is.
+func (s *Store) note(stream *Stream) error {
+	if len(stream.blocks) == 1 && stream.Deflated || stream.Bytes < leastKept {
+		return nil
+	}
+	var list []byte
+	for _, b := range stream.blocks {
+		list = append(list, b.Key[:]...)
+	}
+	_, err := s.keep(listRecord, stream.SHA256, stream.Bytes, list)
+	return err
+}
+
+// CopyTo writes the stream behind what a file holds, by the system's own means. Whether each byte is right is left to a
+// Verifier that reads it back.
+func (s *Stream) CopyTo(f *os.File) (int64, error) {
 	if !s.Deflated {
-		return s.copy(w)
+		return s.copyContent(f)
 	}
 	var total int64
-	for i := range s.blocks {
-		data, err := s.blocks[i].read(s.store)
-		if err != nil {
-			return total, err
-		}
-		n, err := w.Write(data)
-		total += int64(n)
+	for _, b := range s.blocks {
+		n, err := b.copyTo(f)
+		total += n
 		if err != nil {
 			return total, err
 		}
 	}
-	n, err := w.Write(end)
+	n, err := f.Write(end)
 	return total + int64(n), err
 }
 
-func (b *block) read(s *Store) ([]byte, error) {
+func (b *block) copyTo(f *os.File) (int64, error) {
 	if b.data != nil {
-		return b.data, nil
+		n, err := f.Write(b.data)
+		return int64(n), err
 	}
-	path := s.path(b.SHA256, "block")
-	data, err := os.ReadFile(path)
-	if err != nil {
-		return nil, fmt.Errorf("reading what was compressed: %w", err)
+	b.file.mu.Lock()
+	defer b.file.mu.Unlock()
+	if _, err := b.file.Seek(b.at, io.SeekStart); err != nil {
+		return 0, err
 	}
-	if len(data) != headerSize+int(b.Packed) || crc32.Checksum(data[headerSize:], castagnoli) != b.Sum {
-		os.Remove(path) // so that it is made anew
-		return nil, fmt.Errorf("%s is damaged; it was taken away, so run the same command again", path)
-	}
-	return data[headerSize:], nil
+	return io.Copy(f, io.LimitReader(b.file.File, int64(b.Packed)))
 }
 
-// copy writes the content as it is.
-func (s *Stream) copy(w io.Writer) (int64, error) {
+func (s *Stream) copyContent(f *os.File) (int64, error) {
 	if s.Bytes == 0 {
 		return 0, nil
 	}
@@ -197,59 +279,88 @@ func (s *Stream) copy(w io.Writer) (int64, error) {
 		return 0, err
 	}
 	defer r.Close()
-	crc := crc32.NewIEEE()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(w, crc)}, struct{ io.Reader }{io.LimitReader(r, s.Bytes+1)}, make([]byte, 256<<10))
-	if err != nil {
-		return n, err
+	n, err := io.Copy(f, io.LimitReader(r, s.Bytes+1))
+	if err == nil && n != s.Bytes {
+		err = &Changed{s.Name}
 	}
-	if n != s.Bytes || crc.Sum32() != s.CRC32 {
-		return n, &Changed{s.Name}
-	}
-	return n, nil
+	return n, err
 }
 
-// Limits on what is kept.
-const (
-	mostKept  = 4 << 30 // bytes
-	afterTrim = mostKept * 3 / 4
-)
+// A Verifier is handed a stream's bytes and tells whether they are right: for each block those that unpacked to their content
+// when they were compressed, and for a content that is stored its own.
+type Verifier struct {
+	stream *Stream
+	block  int
+	left   int64 // of the block
+	sum    uint32
+	wrong  bool
+}
 
-// Trim takes away what was not written lately, when there is more than the store may hold. What is taken away is made
-// again when it is needed.
-func (s *Store) Trim() error {
-	if !s.wrote.Load() {
-		return nil
+// Verifier returns one for the stream.
+func (s *Stream) Verifier() *Verifier {
+	v := &Verifier{stream: s}
+	v.left, _ = v.expects()
+	return v
+}
+
+// expects says how many bytes the part that is read now has, and what their sum must be.
+func (v *Verifier) expects() (bytes int64, sum uint32) {
+	switch s := v.stream; {
+	case !s.Deflated && v.block == 0:
+		return s.Bytes, s.CRC32
+	case s.Deflated && v.block < len(s.blocks):
+		return int64(s.blocks[v.block].Packed), s.blocks[v.block].Sum
+	case s.Deflated && v.block == len(s.blocks):
+		return int64(len(end)), crc32.Checksum(end, castagnoli)
 	}
-	type kept struct {
-		path string
-		size int64
-		at   time.Time
+	return 0, 0
+}
+
+// Write takes the next bytes.
+func (v *Verifier) Write(p []byte) {
+	table := castagnoli
+	if !v.stream.Deflated {
+		table = crc32.IEEETable
 	}
-	var all []kept
-	var total int64
-	err := filepath.WalkDir(s.folder, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || d.IsDir() {
-			return err
+	for len(p) > 0 && !v.wrong {
+		part := p[:min(int64(len(p)), v.left)]
+		v.wrong = len(part) == 0
+		v.sum = crc32.Update(v.sum, table, part)
+		v.left -= int64(len(part))
+		p = p[len(part):]
+		if v.left == 0 {
+			_, want := v.expects()
+			v.wrong = v.wrong || v.sum != want
+			v.block, v.sum = v.block+1, 0
+			v.left, _ = v.expects()
 		}
-		info, err := d.Info()
-		if err != nil {
-			return nil // another havvel took it away
-		}
-		total += info.Size()
-		all = append(all, kept{path, info.Size(), info.ModTime()})
-		return nil
-	})
-	if err != nil || total <= mostKept {
+	}
+}
+
+// Same reports whether the whole stream was handed over, and right.
+func (v *Verifier) Same() bool {
+	parts := len(v.stream.blocks) + 1
+	if !v.stream.Deflated {
+		parts = 1
+	}
+	return !v.wrong && (v.block == parts || v.stream.Packed == 0)
+}
+
+// Differs is the error for a stream that was not right when it was read back. What was kept of it is forgotten.
+func (s *Stream) Differs() error {
+	if !s.Deflated {
+		return &Changed{s.Name}
+	}
+	if err := s.store.forget(); err != nil {
 		return err
 	}
-	slices.SortFunc(all, func(a, b kept) int { return a.at.Compare(b.at) })
-	for _, k := range all {
-		if total <= afterTrim {
-			break
-		}
-		if os.Remove(k.path) == nil {
-			total -= k.size
-		}
-	}
-	return nil
+	return fmt.Errorf("%s is damaged in the cache of what was compressed; the cache was cleared, so run the same command again", s.Name)
+}
+
+// forget empties the store, of which nothing can be trusted any more.
+func (s *Store) forget() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	clear(s.known)
+	return os.Truncate(s.file.Name(), 0)
 }
