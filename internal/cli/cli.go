@@ -82,7 +82,7 @@ func (a *app) root() *cobra.Command {
 		commands []*cobra.Command
 	}{
 		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
-		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack()}},
+		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack(), a.compare()}},
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {

@@ -315,6 +315,9 @@ func (a *app) showSteps(steps []pack.Step) {
 
 // change is a number of bytes gained or lost, in words.
 func change(n int64) string {
+	if n == 0 {
+		return "same size"
+	}
 	if n < 0 {
 		return "−" + settings.Size(-n).String()
 	}

@@ -48,4 +48,6 @@ type assembled string
 
 func (a assembled) kind() string         { return string(a) }
 func (assembled) list() ([]*File, error) { return nil, nil }
-func (assembled) Close() error           { return nil }
+
+// Close does nothing: the bytes belong to the builds that the parts come from.
+func (assembled) Close() error { return nil }

@@ -240,3 +240,6 @@ func (p *Plan) page(ctx context.Context) ([]byte, error) {
 	}
 	return p.entry.read(ctx)
 }
+
+// Result is what is handed over, read as a build.
+func (p *Plan) Result() *export.Build { return p.result }

@@ -82,7 +82,7 @@ func (s *Store) open(folder string) (err error) {
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
-	path := filepath.Join(folder, "deflated")
+	path := filepath.Join(folder, "blocks")
 	s.lock = flock.New(path + ".lock")
 	own, err := s.lock.TryLock()
 	if err != nil {
@@ -97,7 +97,7 @@ func (s *Store) open(folder string) (err error) {
 	s.end = s.scan()
 	if !own {
 		s.mine, s.end = nil, 0
-		own, err := os.CreateTemp(folder, "deflated-*")
+		own, err := os.CreateTemp(folder, "blocks-*")
 		if err == nil {
 			s.mine = &shared{File: own}
 		}
