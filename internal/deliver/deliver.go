@@ -103,7 +103,7 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 	line := logbook.Line{
 		At: c.Now(), ID: logbook.NewID(), Destination: d.Name,
 		Version: p.Version, Fingerprint: p.Fingerprint, SHA256: p.Archive.SHA256, Bytes: p.Archive.Bytes,
-		State: answer.State, Reasons: answer.Reasons, Values: kept(d, session.Values),
+		Errors: p.Archive.Errors(), State: answer.State, Reasons: answer.Reasons, Values: kept(d, session.Values),
 	}
 	if line.State == "" {
 		line.State = rulebook.Sent

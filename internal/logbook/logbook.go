@@ -31,6 +31,7 @@ type Line struct {
 	Fingerprint string            `json:"fingerprint,omitempty"` // of the export
 	SHA256      string            `json:"sha256,omitempty"`      // of the archive
 	Bytes       int64             `json:"bytes,omitempty"`       // of the archive
+	Errors      []string          `json:"errors,omitempty"`      // ids of the checks whose errors were sent on purpose, with --accept-errors
 	State       string            `json:"state"`
 	Reasons     []string          `json:"reasons,omitempty"`
 	Link        string            `json:"link,omitempty"` // the public one
@@ -138,7 +139,7 @@ func (d *Delivery) take(l Line) {
 	before := d.Line
 	d.Line = l
 	if l.Version == "" {
-		d.Version, d.Fingerprint, d.SHA256, d.Bytes = before.Version, before.Fingerprint, before.SHA256, before.Bytes
+		d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors = before.Version, before.Fingerprint, before.SHA256, before.Bytes, before.Errors
 	}
 	if l.Link == "" {
 		d.Link = before.Link

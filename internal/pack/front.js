@@ -35,9 +35,12 @@ function (look) {
 		}
 	}).observe({ type: "resource", buffered: true });
 	const fetched = window.fetch;
-	window.fetch = function (what) {
-		if (!/^(data|blob):/.test(what && what.url || what)) open++;
-		return fetched.apply(this, arguments);
+	window.fetch = function () {
+		open++;
+		const answer = fetched.apply(this, arguments);
+		const over = () => (open = Math.max(0, open - 1));
+		answer.then((a) => /^(data|blob):/.test(a.url) && over(), over); // of these the browser does not tell
+		return answer;
 	};
 	const send = XMLHttpRequest.prototype.send;
 	XMLHttpRequest.prototype.send = function () {

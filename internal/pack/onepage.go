@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	_ "embed"
 	"encoding/base64"
 	"encoding/hex"
 	"fmt"
+	"html"
 	"mime"
 	"os"
 	"path"
@@ -19,26 +21,30 @@ import (
 	"havvel/internal/place"
 )
 
-// fold puts everything into the entry page. Each link becomes the content that it leads to; where one can't be followed
-// with certainty, that is an error.
+// fold puts everything into the entry page. What the page and its stylesheets name, and what scripts import, goes where it is
+// named. What scripts load while they run is held in the page, and handed out by name. What can't go in, such as a second
+// page, is an error.
 func (p *Plan) fold(ctx context.Context) error {
 	if p.entry.From.Page == nil || p.result.Entry == nil {
 		return fmt.Errorf("can't fold %s into one page: its entry page can't be read", p.build.Path)
 	}
-	f := &folding{plan: p, done: map[*export.File][]byte{}}
-	if err := f.reachable(); err != nil {
+	f := &folding{plan: p, done: map[*export.File][]byte{}, placed: map[*export.File]bool{}}
+	if err := f.verify(); err != nil {
 		return err
 	}
 	page, err := f.file(ctx, p.result.Entry)
 	if err != nil {
 		return err
 	}
+	held, err := f.held(ctx)
+	if err != nil {
+		return err
+	}
 	if stamp := p.named(StampName); stamp != nil {
-		at := web.ReadPage(page).HeadEnd
-		text := fmt.Sprintf("<script type=\"application/json\" id=\"havvel-build\">%s</script>\n", bytes.TrimSpace(stamp.text))
-		if page, err = apply(page, []edit{{at: at, text: text}}); err != nil {
-			return err
-		}
+		held += fmt.Sprintf("<script type=\"application/json\" id=\"havvel-build\">%s</script>\n", bytes.TrimSpace(stamp.text))
+	}
+	if page, err = apply(page, []edit{{at: web.ReadPage(page).HeadStart, text: "\n" + held}}); err != nil {
+		return err
 	}
 	inside := len(p.Items) - 1
 	p.entry.text = page
@@ -53,22 +59,64 @@ type folding struct {
 	plan   *Plan
 	within []*export.File // that are being folded, the outermost first
 	done   map[*export.File][]byte
+	placed map[*export.File]bool // that stand where they are named
 }
 
-// reachable returns an error when something would stay outside: a file that nothing names, or one whose name is not known.
-func (f *folding) reachable() error {
+// verify returns an error for what can't go into a page.
+func (f *folding) verify() error {
 	b := f.plan.result
-	for _, o := range b.Unlinked() {
-		if o.Path != StampName {
-			return &Unfollowed{File: o.Path, Reason: "nothing that can be read names it, so it can't be put into the page; name it under leave_out in havvel.toml if the game doesn't need it"}
+	workers := map[*export.File]bool{}
+	for _, l := range b.Links {
+		if l.To == nil {
+			continue
+		}
+		if l.To.Page != nil && l.To != b.Entry {
+			return f.cannot(l, "which is a page of its own")
+		}
+		if l.To.Script != nil && l.Use == "script" && l.Certainty == web.Likely {
+			workers[l.To] = true
 		}
 	}
-	for _, o := range b.Parts() {
-		if v, ok := b.Vague(o); ok {
-			return &Unfollowed{File: v.From.Path, Line: v.Line, Column: v.Column, Reason: fmt.Sprintf("%q may name %s, and not all of it is known, so it can't be put into the page", v.Target, o.Path)}
+	for _, l := range b.Links {
+		if workers[l.From] && l.To != nil {
+			return f.cannot(l, "from a worker, which can't see what the page holds")
 		}
 	}
 	return nil
+}
+
+func (f *folding) cannot(l export.Link, why string) error {
+	return &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf("it names %s as %q, %s, so it can't be put into the page", l.Path, l.Target, why)}
+}
+
+//go:embed onepage.js
+var onePageScript string
+
+// held holds the files that stand nowhere else, with a script that hands them out.
+func (f *folding) held(ctx context.Context) (string, error) {
+	var b strings.Builder
+	for _, o := range f.plan.result.Parts() {
+		if o == f.plan.result.Entry || o.Path == StampName || f.placed[o] && !f.loaded(o) {
+			continue
+		}
+		data, err := f.file(ctx, o)
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(&b, "<script type=\"text/plain\" data-havvel=\"%s\" data-type=\"%s\">%s</script>\n", html.EscapeString(o.Path), typeOf(o), base64.StdEncoding.EncodeToString(data))
+	}
+	if b.Len() == 0 {
+		return "", nil
+	}
+	return b.String() + "<script>" + strings.TrimSpace(onePageScript) + "</script>\n", nil
+}
+
+// loaded reports whether a script may load a file while it runs.
+func (f *folding) loaded(o *export.File) bool {
+	if _, vague := f.plan.result.Vague(o); vague {
+		return o.Kind != export.KindScript && o.Kind != export.KindStyle
+	}
+	return slices.ContainsFunc(f.plan.result.NamesOf(o), func(l export.Link) bool { return l.Certainty != web.Certain })
 }
 
 // file returns a file's bytes with everything in them that it links to.
@@ -87,8 +135,8 @@ func (f *folding) file(ctx context.Context, o *export.File) ([]byte, error) {
 	}
 	var edits []edit
 	for _, l := range f.plan.result.Links {
-		if l.From != o || l.To == nil && l.Result != export.Missing {
-			continue
+		if l.From != o || l.Certainty != web.Certain || l.To == nil && l.Result != export.Missing {
+			continue // what a script loads while it runs is held in the page
 		}
 		more, err := f.link(ctx, l, data)
 		if err != nil {
@@ -104,19 +152,13 @@ func (f *folding) file(ctx context.Context, o *export.File) ([]byte, error) {
 
 // link puts what a link leads to in its place.
 func (f *folding) link(ctx context.Context, l export.Link, data []byte) ([]edit, error) {
-	cannot := func(why string) error {
-		return &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf("it names %s as %q, %s, so it can't be put into the page", l.Path, l.Target, why)}
-	}
 	switch {
-	case l.To == nil && l.Certainty == web.Possible:
-		return nil, nil
 	case l.To == nil:
-		return nil, cannot("and there is no such file")
-	case l.To.Page != nil:
-		return nil, cannot("which is a page of its own")
+		return nil, f.cannot(l, "and there is no such file")
 	case !l.Whole:
-		return nil, cannot("which is put together from parts")
+		return nil, f.cannot(l, "which is put together from parts")
 	}
+	f.placed[l.To] = true
 	content, err := f.file(ctx, l.To)
 	if err != nil {
 		return nil, err

@@ -102,19 +102,6 @@ func packed(encoding, text string) string {
 	return string(data)
 }
 
-func unpacked(t *testing.T, encoding, data string) string {
-	t.Helper()
-	r, err := decoder(strings.NewReader(data), encoding)
-	if err != nil {
-		t.Fatal(err)
-	}
-	plain, err := io.ReadAll(r)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(plain)
-}
-
 // TestSteps packs builds, each with something to mend, and looks at what comes out.
 func TestSteps(t *testing.T) {
 	data := "\x00" + strings.Repeat("lantern ", 4000)
@@ -225,19 +212,19 @@ func TestForms(t *testing.T) {
 		t.Fatal(err)
 	}
 	data, err := os.ReadFile(one.Path)
-	for _, has := range []string{`const parts = ["data:application/wasm;base64,AGFzbQEAAAA="]`, `"<\/script>"`, "href=data:text/css;base64,", `id="havvel-build"`} {
+	for _, has := range []string{`data-havvel="a.wasm" data-type="application/wasm">AGFzbQEAAAA=</script>`, `"<\/script>"`, "href=data:text/css;base64,", `id="havvel-build"`} {
 		if err != nil || !strings.Contains(string(data), has) {
 			t.Errorf("the page lacks %q (%v):\n%s", has, err, data)
 		}
 	}
 	for name, c := range map[string][2]string{
-		"a name put together":  {`fetch("a.w" + kind + "sm")`, `"a.w*sm" may name a.wasm`},
-		"a file nobody names":  {`1`, "a.wasm: nothing that can be read names it"},
-		"a file that is gone":  {`fetch("a.wasm"); import("./gone.js")`, "there is no such file"},
-		"a circle":             {`import "./game.js"; fetch("a.wasm")`, "links to itself"},
-		"a name in two pieces": {`const d = "./"; fetch(d + "a.wasm")`, "put together from parts"},
+		"a file that is gone":  {`import("./gone.js")`, "there is no such file"},
+		"a circle":             {`import "./game.js"`, "links to itself"},
+		"another page":         {`open("help.html")`, "a page of its own"},
+		"a worker with a file": {`new Worker("w.js")`, "from a worker"},
 	} {
 		files["game.js"] = c[0]
+		files["help.html"], files["w.js"] = "<p>", `fetch("a.wasm")`
 		var lost *Unfollowed
 		if _, err := pack("one-page"); !errors.As(err, &lost) || !strings.Contains(err.Error(), c[1]) {
 			t.Errorf("%s: %v", name, err)

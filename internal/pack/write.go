@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"havvel/internal/check"
@@ -24,6 +25,17 @@ type Archive struct {
 	Entries  int
 	Parts    []Part          // where more than one file is handed over
 	Findings []check.Finding // what the destination's checks say of it
+}
+
+// Errors lists the ids of the checks that found errors in it, which it has only when the plan accepts them.
+func (a *Archive) Errors() []string {
+	var ids []string
+	for _, f := range a.Findings {
+		if f.Level == check.Error && f.Accepted == "" && !slices.Contains(ids, f.ID) {
+			ids = append(ids, f.ID)
+		}
+	}
+	return ids
 }
 
 // A Part is one of several files that are handed over.

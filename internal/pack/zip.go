@@ -36,8 +36,21 @@ const (
 
 var little = binary.LittleEndian
 
-// add writes one entry, section 4.3.7.
+// add writes one entry.
 func (z *zipper) add(name string, s *deflate.Stream) error {
+	if err := z.header(name, s); err != nil {
+		return err
+	}
+	n, err := s.CopyTo(z.f)
+	z.at += n
+	if err == nil && n != s.Packed {
+		err = fmt.Errorf("it has %d bytes where %d were announced", n, s.Packed)
+	}
+	return err
+}
+
+// header writes what stands before an entry's bytes, section 4.3.7.
+func (z *zipper) header(name string, s *deflate.Stream) error {
 	e := zipEntry{name, s, z.at}
 	head := little.AppendUint32(nil, 0x04034b50)
 	head = e.common(head)
@@ -46,17 +59,8 @@ func (z *zipper) add(name string, s *deflate.Stream) error {
 		extra = wideField(uint64(s.Bytes), uint64(s.Packed))
 	}
 	head = little.AppendUint16(little.AppendUint16(head, uint16(len(name))), uint16(len(extra)))
-	head = append(append(head, name...), extra...)
-	if err := z.write(head); err != nil {
-		return err
-	}
-	n, err := s.CopyTo(z.f)
-	z.at += n
-	if err == nil && n != s.Packed {
-		err = fmt.Errorf("it has %d bytes where %d were announced", n, s.Packed)
-	}
 	z.entries = append(z.entries, e)
-	return err
+	return z.write(append(append(head, name...), extra...))
 }
 
 // wide reports whether a size needs 64 bits.
