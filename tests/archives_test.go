@@ -366,3 +366,14 @@ func TestCompare(t *testing.T) {
 	}
 	run(t, project, "compare").must(t, 2, "is not in packed any more")
 }
+
+// TestAcceptErrors: a build with an error goes out only when that is said, and the logbook remembers it.
+func TestAcceptErrors(t *testing.T) {
+	_, project := portal(t, nil)
+	flawed := filepath.Join("export", "flawed")
+	run(t, project, "send", flawed).must(t, 1, "link-missing")
+	run(t, project, "send", flawed, "--accept-errors").must(t, 0, "sent 0.4.0")
+	if book := snapshot(t, project)["/.havvel/logbook.jsonl"]; !strings.Contains(book, `"errors":["link-missing"]`) {
+		t.Errorf("the logbook does not remember the error: %s", book)
+	}
+}

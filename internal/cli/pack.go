@@ -144,9 +144,9 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 		return a.screen.JSON(doc)
 	}
 	if a.dryRun {
-		a.screen.Next("havvel pack  (writes what is said above)")
+		a.screen.Next("havvel pack%s  (writes what is said above)", argument(args))
 	} else {
-		a.screen.Next("havvel send")
+		a.screen.Next("havvel send%s", argument(args))
 	}
 	return nil
 }
@@ -297,18 +297,18 @@ func (a *app) showSteps(steps []pack.Step) {
 	s := a.screen
 	last := ""
 	for _, step := range steps {
-		lead := fmt.Sprintf("  %-10s", step.Name)
+		lead := fmt.Sprintf("  %-11s", step.Name)
 		if step.Name == last {
-			lead = strings.Repeat(" ", 12)
+			lead = strings.Repeat(" ", 13)
 		}
 		last = step.Name
 		words := term.Clean(step.What)
 		if step.Bytes != 0 {
 			words += " (" + change(step.Bytes) + ")"
 		}
-		s.Paragraph(term.Plain, lead, strings.Repeat(" ", 12), words)
+		s.Paragraph(term.Plain, lead, strings.Repeat(" ", 13), words)
 		if a.dryRun && step.Why != "" {
-			s.Paragraph(term.Quiet, strings.Repeat(" ", 14), strings.Repeat(" ", 14), term.Clean(step.Why))
+			s.Paragraph(term.Quiet, strings.Repeat(" ", 15), strings.Repeat(" ", 15), term.Clean(step.Why))
 		}
 	}
 }
