@@ -25,7 +25,7 @@ var arcade = &rulebook.Rulebook{
 	Limits:  rulebook.Limits{Start: 60_000},
 	Allow:   []string{"sdk.example"},
 	Views:   []rulebook.View{{Name: "frame", Size: [2]int{960, 540}}},
-	Hooks:   []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Place: "head-start", Required: true, Plant: true, Calls: []string{"Arcade.ready"}, Statistic: "Arcade.score"}},
+	Hooks:   []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Place: "head-start", Required: true, Plant: true, Calls: []rulebook.Call{{Call: "Arcade.ready", Moment: "loading-done", Required: true}, {Call: "Arcade.score", Moment: "statistic"}}}},
 }
 
 const page = `<!doctype html><html><head><script src="/sdk.js"></script><meta charset="utf-8"><meta name="viewport" content="width=device-width">` +

@@ -95,9 +95,11 @@ var hookChecks = []*Check{
 				return
 			}
 			for _, h := range p.Rules.Hooks {
-				for _, call := range h.Calls {
-					if !calls(p.Build, call) {
-						p.report(Finding{Message: fmt.Sprintf("no script calls %s, which %s wants", call, p.Rules.Name), Fix: "call it in the game, as the portal's page for developers says"})
+				for _, c := range h.Calls {
+					adapts := h.Plant && p.Plants || hooks.Adapted(p.Build)
+					made := calls(p.Build, c.Call) || adapts && hooks.Announced(p.Build, c.Moment)
+					if c.Required && !made {
+						p.report(Finding{Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q, which havvel pack turns into the call (docs/hooks.md)", c.Moment)})
 					}
 				}
 			}

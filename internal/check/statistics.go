@@ -7,6 +7,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/web"
+	"havvel/internal/hooks"
 	"havvel/internal/settings"
 )
 
@@ -65,27 +66,34 @@ func sentStatistics(p *Pass) (names []string, known bool) {
 		return nil, false
 	}
 	for _, h := range p.Rules.Hooks {
-		if h.Statistic == "" {
-			continue
-		}
-		known = true
-		for _, s := range scriptsOf(p.Build) {
-			_, called := s.Calls[h.Statistic]
-			args := s.Args[h.Statistic]
-			if called && len(args) == 0 {
+		for _, c := range h.At("statistic") {
+			known = true
+			if !sentBy(p, c.Call, &names) {
 				return nil, false
-			}
-			for _, a := range args {
-				if strings.Contains(a, "*") {
-					return nil, false
-				}
-				if !slices.Contains(names, a) {
-					names = append(names, a)
-				}
 			}
 		}
 	}
-	return names, known
+	return names, known && !hooks.Announced(p.Build, "statistic") // of those that are announced, a trial tells the names
+}
+
+// sentBy adds the names that a call sends; it returns false when a script puts one together.
+func sentBy(p *Pass, call string, names *[]string) bool {
+	for _, s := range scriptsOf(p.Build) {
+		_, called := s.Calls[call]
+		args := s.Args[call]
+		if called && len(args) == 0 {
+			return false
+		}
+		for _, a := range args {
+			if strings.Contains(a, "*") {
+				return false
+			}
+			if !slices.Contains(*names, a) {
+				*names = append(*names, a)
+			}
+		}
+	}
+	return true
 }
 
 // scriptsOf lists the scripts of a build, those that stand in pages too.

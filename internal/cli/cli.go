@@ -83,6 +83,7 @@ func (a *app) root() *cobra.Command {
 	}{
 		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
 		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack(), a.compare()}},
+		{"Running it:", []*cobra.Command{a.play()}},
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {
@@ -133,18 +134,21 @@ func (a *app) withDryRun(c *cobra.Command, what string) {
 
 func (a *app) withTo(c *cobra.Command) {
 	c.Flags().StringArrayVar(&a.to, "to", nil, "only this `destination` of havvel.toml; may be repeated")
-	c.RegisterFlagCompletionFunc("to", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		p, err := project.Find(".")
-		if err != nil {
-			return nil, cobra.ShellCompDirectiveNoFileComp
-		}
-		var names []string
-		all, _ := p.Destinations(nil) // naming none is never wrong
-		for _, d := range all {
-			names = append(names, d.Name)
-		}
-		return names, cobra.ShellCompDirectiveNoFileComp
-	})
+	c.RegisterFlagCompletionFunc("to", a.destinationNames)
+}
+
+// destinationNames completes the name of a destination.
+func (a *app) destinationNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	p, err := project.Find(".")
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	var names []string
+	all, _ := p.Destinations(nil) // naming none is never wrong
+	for _, d := range all {
+		names = append(names, d.Name)
+	}
+	return names, cobra.ShellCompDirectiveNoFileComp
 }
 
 // usage says that the command line is wrong.

@@ -127,21 +127,12 @@ func (a *app) side(ctx context.Context, p *project.Project, name string, d *proj
 	if err != nil || d == nil {
 		return b, nil, err
 	}
-	to, err := packFor(p, d, p.Game.Version, packChoices{})
+	result, err := a.asPacked(ctx, p, d, b)
 	if err != nil {
 		return nil, nil, err
 	}
-	cache, err := pack.Open(cacheFolder(p))
-	if err != nil {
-		return nil, nil, err
-	}
-	defer cache.Close()
-	plan, err := cache.Plan(ctx, b, to)
-	if err != nil {
-		return nil, nil, err
-	}
-	plan.Result().Path = fmt.Sprintf("%s, as it would be packed for %s", b.Path, d.Rules.Name)
-	return plan.Result(), d, nil
+	result.Path = fmt.Sprintf("%s, as it would be packed for %s", b.Path, d.Rules.Name)
+	return result, d, nil
 }
 
 // sent is the archive of a version that was sent, the last one when none is named.
@@ -204,10 +195,7 @@ func wantedCalls(p *project.Project) []string {
 	var list []string
 	for _, d := range p.To {
 		for _, h := range d.Rules.Hooks {
-			list = append(list, h.Calls...)
-			if h.Statistic != "" {
-				list = append(list, h.Statistic)
-			}
+			list = append(list, h.Wanted(false)...)
 		}
 	}
 	return list

@@ -140,7 +140,11 @@ func (a *app) showRules(r *rulebook.Rulebook) {
 	}
 	add("threads", true, threads)
 	for _, v := range r.Views {
-		add("view "+v.Name, true, fmt.Sprintf("%d by %d", v.Size[0], v.Size[1]))
+		touched := ""
+		if v.Touch {
+			touched = ", touched"
+		}
+		add("view "+v.Name, true, fmt.Sprintf("%d by %d%s", v.Size[0], v.Size[1], touched))
 	}
 	for _, h := range r.Hooks {
 		add("script", true, h.Script+hookWords(h))
@@ -167,8 +171,8 @@ func hookWords(h rulebook.Hook) string {
 	if h.Plant {
 		words += "; havvel pack plants it"
 	}
-	if len(h.Calls) > 0 {
-		words += "; the game must call " + list(h.Calls)
+	if must := h.Wanted(true); len(must) > 0 {
+		words += "; the game must call " + list(must)
 	}
 	return words
 }

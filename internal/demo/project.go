@@ -87,8 +87,9 @@ func Write(folder, address string) error {
 // settings is the project file for a version.
 func settings(version, address string) (game.Files, error) {
 	toml, err := project.Text(&project.Project{
-		Game: project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: version, Export: GoodExport},
-		To:   map[string]*project.Destination{"brackwater": {Rulebook: "brackwater", Address: address, Key: "env:BRACKWATER_KEY"}},
+		Game:       project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: version, Export: GoodExport},
+		To:         map[string]*project.Destination{"brackwater": {Rulebook: "brackwater", Address: address, Key: "env:BRACKWATER_KEY"}},
+		Statistics: []project.Statistic{{Name: "lanterns", Keeps: "highest"}, {Name: "nights", Keeps: "highest"}},
 	})
 	return game.Files{project.Name: toml}, err
 }

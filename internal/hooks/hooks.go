@@ -1,15 +1,26 @@
-// Package hooks finds and plants the scripts that a portal wants in a game's entry page. Which
-// scripts, and where, is the rulebook's business.
+// Package hooks finds, plants and stands in for what a portal wants to hear from a game: its scripts in the entry page, and
+// calls of them. A game may announce moments by events, and an adapter makes the portal's calls of them. Which scripts and
+// calls, and where, is the rulebook's business; running a game is trial's.
 package hooks
 
 import (
 	"bytes"
+	_ "embed"
+	"encoding/json"
 	"fmt"
 	"html"
+	"maps"
+	"slices"
+	"strings"
 
+	"havvel/internal/export"
 	"havvel/internal/export/web"
 	"havvel/internal/rulebook"
 )
+
+// Moment is the event by which a game announces what happens in it, on window. Its detail has the moment's name under
+// "moment", and more.
+const Moment = "game-moment"
 
 // Present reports whether the page already names the hook's script.
 func Present(page *web.Page, h rulebook.Hook) bool {
@@ -24,10 +35,135 @@ func Present(page *web.Page, h rulebook.Hook) bool {
 // Plant returns the page's bytes with the hook's script in its place, between marks that say where
 // it came from. data must be what page was read from.
 func Plant(data []byte, page *web.Page, h rulebook.Hook) []byte {
-	at := map[string]int{"head-start": page.HeadStart, "head-end": page.HeadEnd, "body-end": page.BodyEnd}[h.Place]
-	var out bytes.Buffer
-	out.Write(data[:at])
-	fmt.Fprintf(&out, "\n<!-- havvel: %s --><script src=\"%s\"></script><!-- /havvel -->\n", html.EscapeString(h.Name), html.EscapeString(h.Script))
-	out.Write(data[at:])
-	return out.Bytes()
+	var attributes strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(h.Attributes)) {
+		fmt.Fprintf(&attributes, " %s=\"%s\"", name, html.EscapeString(h.Attributes[name]))
+	}
+	return insert(data, place(page, h), fmt.Sprintf("\n<!-- havvel: %s --><script src=\"%s\"%s></script><!-- /havvel -->\n", html.EscapeString(h.Name), html.EscapeString(h.Script), attributes.String()))
+}
+
+func place(page *web.Page, h rulebook.Hook) int {
+	return map[string]int{"head-start": page.HeadStart, "head-end": page.HeadEnd, "body-end": page.BodyEnd}[h.Place]
+}
+
+func insert(data []byte, at int, text string) []byte {
+	return slices.Concat(data[:at], []byte(text), data[at:])
+}
+
+// adapterMark stands before an adapter in a page.
+const adapterMark = "<!-- havvel: adapter -->"
+
+//go:embed adapter.js
+var adapter string
+
+// Adapt returns the page's bytes with an adapter behind the hook's script: it turns the moments that the game announces into
+// the portal's calls. data must be what page was read from; values replace names in braces in the start call. An adapter
+// that is there already is left as it is.
+func Adapt(data []byte, page *web.Page, h rulebook.Hook, values map[string]string) []byte {
+	if len(h.Calls) == 0 || bytes.Contains(data, []byte(adapterMark)) {
+		return data
+	}
+	at := place(page, h)
+	if src := bytes.Index(data, []byte(html.EscapeString(h.Script))); src >= 0 {
+		if end := bytes.Index(data[src:], []byte("</script>")); end >= 0 {
+			at = src + end + len("</script>")
+		}
+	}
+	return insert(data, at, adapterMark+"<script>"+strings.TrimSpace(adapter)+"("+string(described(h, values))+");</script><!-- /havvel -->")
+}
+
+// described is what the adapter must know of a hook, as JSON that can stand in a script.
+func described(h rulebook.Hook, values map[string]string) []byte {
+	type call struct {
+		Call      string `json:"call"`
+		Moment    string `json:"moment,omitempty"`
+		Arguments []any  `json:"arguments"`
+		Answers   bool   `json:"answers,omitempty"`
+		Take      string `json:"take,omitempty"`
+		Gives     bool   `json:"gives,omitempty"`
+	}
+	var d struct {
+		Start *call  `json:"start,omitempty"`
+		Calls []call `json:"calls"`
+	}
+	if s := h.Start; s != nil {
+		d.Start = &call{Call: s.Call, Arguments: filled(s.Arguments, values), Gives: s.Gives}
+	}
+	for _, c := range h.Calls {
+		d.Calls = append(d.Calls, call{Call: c.Call, Moment: c.Moment, Arguments: filled(c.Arguments, nil), Answers: c.Answers != "", Take: c.Take})
+	}
+	text, err := json.Marshal(d) // < is escaped
+	if err != nil {
+		panic(err) // it came from TOML, all of which JSON can hold
+	}
+	return text
+}
+
+func filled(arguments []any, values map[string]string) []any {
+	list := make([]any, len(arguments))
+	for i, a := range arguments {
+		if text, ok := a.(string); ok {
+			for name, v := range values {
+				text = strings.ReplaceAll(text, "{"+name+"}", v)
+			}
+			a = text
+		}
+		list[i] = a
+	}
+	return list
+}
+
+// Announced reports whether a script of the build announces a moment.
+func Announced(b *export.Build, moment string) bool {
+	_, _, ok := Announces(b, moment)
+	return ok
+}
+
+// Announces finds where a script of the build names a moment: the file, and the offset in it. The event itself must be named
+// somewhere, too.
+func Announces(b *export.Build, moment string) (f *export.File, offset int, ok bool) {
+	event := false
+	for _, o := range b.Parts() {
+		if adapted(o) {
+			continue // an adapter names all moments
+		}
+		for _, s := range scripts(o) {
+			if _, has := s.Says[Moment]; has {
+				event = true
+			}
+			if at, has := s.Says[moment]; has && f == nil {
+				f, offset = o, at
+			}
+		}
+	}
+	return f, offset, event && f != nil
+}
+
+// Makes finds where a script of the build makes a call by its dotted name.
+func Makes(b *export.Build, call string) (f *export.File, offset int, ok bool) {
+	for _, o := range b.Parts() {
+		for _, s := range scripts(o) {
+			if at, has := s.Calls[call]; has {
+				return o, at, true
+			}
+		}
+	}
+	return nil, 0, false
+}
+
+// Adapted reports whether an adapter stands in the entry page.
+func Adapted(b *export.Build) bool {
+	return b.Entry != nil && adapted(b.Entry)
+}
+
+func adapted(f *export.File) bool { return f.Page != nil && f.Page.Inline.Says["game-answer"] > 0 }
+
+func scripts(f *export.File) []*web.Script {
+	switch {
+	case f.Script != nil:
+		return []*web.Script{f.Script}
+	case f.Page != nil:
+		return []*web.Script{f.Page.Inline}
+	}
+	return nil
 }

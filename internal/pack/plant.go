@@ -5,9 +5,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"havvel/internal/export/web"
 	"havvel/internal/hooks"
+	"havvel/internal/rulebook"
 )
 
 // plant puts the portal's scripts into the entry page, where they are wanted and absent.
@@ -23,12 +25,34 @@ func plant(ctx context.Context, p *Plan) error {
 		if data == nil {
 			return nil
 		}
-		page := web.ReadPage(data)
-		if !h.Plant || hooks.Present(page, h) {
+		if !h.Plant {
 			continue
 		}
-		p.entry.text = hooks.Plant(data, page, h)
-		p.note("plant", int64(len(p.entry.text)-len(data)), fmt.Sprintf("it %s", h.Why), "the %s (%s) in %s", h.Name, h.Script, p.entry.Name)
+		page := web.ReadPage(data)
+		if !hooks.Present(page, h) {
+			p.entry.text = hooks.Plant(data, page, h)
+			p.note("plant", int64(len(p.entry.text)-len(data)), fmt.Sprintf("it %s", h.Why), "the %s (%s) in %s", h.Name, h.Script, p.entry.Name)
+		}
+		if err := p.adapt(ctx, h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// adapt puts the adapter beside a hook's script, where the game announces moments.
+func (p *Plan) adapt(ctx context.Context, h rulebook.Hook) error {
+	if !slices.ContainsFunc(h.Calls, func(c rulebook.Call) bool { return hooks.Announced(p.build, c.Moment) }) {
+		return nil
+	}
+	data, err := p.page(ctx)
+	if err != nil {
+		return err
+	}
+	values := map[string]string{"game.short": p.to.Short, "game.title": p.to.Title, "version": p.to.Version}
+	if with := hooks.Adapt(data, web.ReadPage(data), h, values); len(with) > len(data) {
+		p.entry.text = with
+		p.note("plant", int64(len(with)-len(data)), fmt.Sprintf("it turns what the game announces into the calls that %s wants", p.to.Rules.Name), "an adapter in %s", p.entry.Name)
 	}
 	return nil
 }

@@ -44,6 +44,12 @@ key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
 # [to.{{rulebook}}]
 # rulebook = "{{rulebook}}"
 {{- end}}
+{{- range .Statistics}}
+
+[[statistic]]
+name  = {{toml .Name}}
+keeps = {{toml .Keeps}}
+{{- end}}
 `))
 
 func quoted(s string) (string, error) {

@@ -30,6 +30,7 @@ type Rulebook struct {
 	Limits  Limits            `toml:"limits" doc:"what a build may cost a player"`
 	Allow   []string          `toml:"allow" doc:"other hosts that a game may load from"`
 	Levels  map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
+	Frame   Frame             `toml:"frame" doc:"the frame that the game runs in"`
 	Views   []View            `toml:"view" doc:"one window that players see the game in"`
 	Hooks   []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
 	Key     Key               `toml:"key" doc:"what lets us in"`
@@ -61,22 +62,76 @@ type Limits struct {
 	Start settings.Size `toml:"start" doc:"the most that is downloaded before the game can start"`
 }
 
-// A View is one window that players see the game in.
-type View struct {
-	Name string `toml:"name" doc:"what the portal calls it"`
-	Size [2]int `toml:"size" doc:"width and height in CSS pixels"`
+// Frame says what the frame allows that the game runs in.
+type Frame struct {
+	Sandbox []string `toml:"sandbox" doc:"what the frame's sandbox allows, in the words of HTML, such as \"allow-scripts\"; left out, there is no sandbox"`
+	Allow   []string `toml:"allow" doc:"features of the browser that the frame may use, in the words of the Permissions Policy, such as \"autoplay\""`
 }
 
-// A Hook is a script that the portal wants in the entry page.
+// A View is one window that players see the game in.
+type View struct {
+	Name  string `toml:"name" doc:"what the portal calls it"`
+	Size  [2]int `toml:"size" doc:"width and height in CSS pixels"`
+	Touch bool   `toml:"touch" doc:"whether it is touched, as on a phone, which also has two pixels of the screen for each"`
+}
+
+// A Hook is a script that the portal wants in the entry page, and the calls that it wants to hear.
 type Hook struct {
-	Name      string   `toml:"name" doc:"what to call it in output"`
-	Script    string   `toml:"script" doc:"the script's address, as the page must name it"`
-	Place     string   `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
-	Required  bool     `toml:"required" doc:"whether the portal refuses a build without it"`
-	Plant     bool     `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
-	Why       string   `toml:"why" doc:"what it is for, said to the developer"`
-	Statistic string   `toml:"statistic" doc:"dotted name of the function that sends a statistic, whose name is its first argument"`
-	Calls     []string `toml:"calls" doc:"dotted names of functions that the game must call, such as \"Portal.ready\""`
+	Name       string            `toml:"name" doc:"what to call it in output"`
+	Script     string            `toml:"script" doc:"the script's address, as the page must name it"`
+	Place      string            `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
+	Attributes map[string]string `toml:"attributes" doc:"more attributes of the script element"`
+	Required   bool              `toml:"required" doc:"whether the portal refuses a build without it"`
+	Plant      bool              `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
+	Why        string            `toml:"why" doc:"what it is for, said to the developer"`
+	Start      *Start            `toml:"start" doc:"a call that must come first"`
+	Calls      []Call            `toml:"call" doc:"one call that the portal wants to hear from the game"`
+}
+
+// Start is a call that comes before all others.
+type Start struct {
+	Call      string `toml:"call" doc:"dotted name of a function, such as \"Portal.begin\""`
+	Arguments []any  `toml:"arguments" doc:"what it is given; {game.short}, {game.title} and {version} are replaced"`
+	Gives     bool   `toml:"gives" doc:"whether it gives, or promises, the object on which calls named \"started.…\" are made"`
+}
+
+// A Call is one call that the portal wants to hear.
+type Call struct {
+	Call      string   `toml:"call" doc:"dotted name of a function on a global, such as \"Portal.ready\", or of one on what the start call gave, such as \"started.ready\""`
+	Moment    string   `toml:"moment" doc:"when it belongs: loading-begun, loading-done, play-begun, play-stopped, level-begun, level-ended, break-wanted, reward-wanted, statistic, save or load"`
+	Arguments []any    `toml:"arguments" doc:"what it is given; a text such as \"{name}\" is replaced by that detail of the moment"`
+	Answers   string   `toml:"answers" doc:"\"at-once\" or \"promise\", when the game waits for what it gives; left out, when it gives nothing"`
+	Take      string   `toml:"take" doc:"which field of the answer tells the game; left out, the answer itself"`
+	Example   any      `toml:"example" doc:"what a stand-in answers"`
+	Required  bool     `toml:"required" doc:"whether a game must make it"`
+	After     []string `toml:"after" doc:"moments that must have come before"`
+}
+
+// Moments are those that a game can announce, in the order in which they come.
+func Moments() []string {
+	return []string{"loading-begun", "loading-done", "play-begun", "level-begun", "statistic", "level-ended", "play-stopped", "break-wanted", "reward-wanted", "save", "load"}
+}
+
+// Wanted lists the names of all calls, or only of those that a game must make.
+func (h Hook) Wanted(required bool) []string {
+	var names []string
+	for _, c := range h.Calls {
+		if c.Required || !required {
+			names = append(names, c.Call)
+		}
+	}
+	return names
+}
+
+// At lists the calls that belong to a moment.
+func (h Hook) At(moment string) []Call {
+	var list []Call
+	for _, c := range h.Calls {
+		if c.Moment == moment {
+			list = append(list, c)
+		}
+	}
+	return list
 }
 
 // Key says what lets us in.

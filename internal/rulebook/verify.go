@@ -53,8 +53,8 @@ func (r *Rulebook) verify() error {
 		if h.Script == "" {
 			return fmt.Errorf("hook %q has no script", h.Name)
 		}
-		if err := settings.Within("place of hook "+h.Name, h.Place, "head-start", "head-end", "body-end"); err != nil {
-			return err
+		if err := h.verify(); err != nil {
+			return fmt.Errorf("hook %q: %w", h.Name, err)
 		}
 	}
 	for _, v := range r.Views {

@@ -69,7 +69,7 @@ type Frame struct {
 
 // ReadPage reads an HTML file. It never fails: what a browser would make something of, it reads.
 func ReadPage(data []byte) *Page {
-	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}}}, data: data, lines: newLines(data)}
+	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{}}}, data: data, lines: newLines(data)}
 	z := nethtml.NewTokenizer(bytes.NewReader(data))
 	for at := 0; ; {
 		kind := z.Next()
@@ -209,6 +209,11 @@ func (r *pageReader) inline(at int, raw []byte) {
 	}
 	for name, args := range s.Args {
 		r.page.Inline.Args[name] = append(r.page.Inline.Args[name], args...)
+	}
+	for text, offset := range s.Says {
+		if _, ok := r.page.Inline.Says[text]; !ok {
+			r.page.Inline.Says[text] = at + offset
+		}
 	}
 	for word := range s.Words {
 		r.page.Inline.Words[word] = true

@@ -15,11 +15,18 @@ type Script struct {
 	Calls map[string]int      // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
 	Args  map[string][]string // texts that are the first argument of such calls
 	Words map[string]bool     // identifiers that say something about what a game needs or does
+	Says  map[string]int      // texts that name a moment of the game; value: offset of the first
 }
 
 // telling are identifiers whose use says something about what a game needs or does.
 var telling = map[string]bool{
 	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
+}
+
+// moments are texts by which a game announces what happens in it, each with the event that carries it.
+var moments = map[string]bool{
+	"game-moment": true, "game-answer": true, "loading-begun": true, "loading-done": true, "play-begun": true, "play-stopped": true, "level-begun": true, "level-ended": true,
+	"break-wanted": true, "reward-wanted": true, "statistic": true, "save": true, "load": true,
 }
 
 // limits on what is kept of one script, however large it is.
@@ -38,7 +45,7 @@ const (
 // Between the length and the capacity of data it may write.
 func ReadScript(data []byte) *Script {
 	r := &scriptReader{
-		script: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}},
+		script: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{}},
 		value:  &joined{}, consts: map[string]string{}, seen: map[string]int{}, lines: newLines(data),
 	}
 	lexer := js.NewLexer(parse.NewInputBytes(data)) // it copies data that has no room behind it
@@ -133,6 +140,9 @@ func (r *scriptReader) join(t token) {
 		content, offset := unquoted(t)
 		if telling[content] {
 			r.script.Words[content] = true
+		}
+		if _, ok := r.script.Says[content]; moments[content] && !ok {
+			r.script.Says[content] = offset
 		}
 		r.operand(content, adding, true, offset, len(t.text)-2)
 	case t.kind == js.TemplateToken, t.kind == js.TemplateStartToken, t.kind == js.TemplateMiddleToken, t.kind == js.TemplateEndToken:

@@ -6,6 +6,11 @@
 	const parts = [{{parts}}].map((name) => ({ name, share: 0 }));
 	let unpacked = 0;
 
+	// announce tells whoever listens around the game what happens in it.
+	function announce(moment) {
+		window.dispatchEvent(new CustomEvent("game-moment", { cancelable: true, detail: { moment } }));
+	}
+
 	function show() {
 		const loaded = (0.9 * parts.reduce((sum, p) => sum + p.share, 0)) / parts.length + 0.1 * unpacked;
 		done.style.width = Math.round(100 * loaded) + "%";
@@ -47,6 +52,7 @@
 	}
 
 	async function load() {
+		announce("loading-begun");
 		const files = {};
 		await Promise.all(parts.map(async (part) => (files[part.name] = await bring(part))));
 		const module = files["rules.wasm"];
@@ -56,6 +62,7 @@
 			unpacked = share;
 			show();
 		});
+		announce("loading-done");
 		const loading = document.getElementById("loading");
 		loading.classList.add("over");
 		setTimeout(() => loading.remove(), 700);

@@ -1,0 +1,233 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"rsc.io/qr"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/export"
+	"havvel/internal/pack"
+	"havvel/internal/project"
+	"havvel/internal/serve"
+	"havvel/internal/settings"
+)
+
+// playFlags are what play takes.
+type playFlags struct {
+	as, slow string
+	lan      bool
+	port     int
+}
+
+func (a *app) play() *cobra.Command {
+	var f playFlags
+	c := a.new(command{
+		use:   "play [EXPORT]",
+		short: "Serve the build here as a portal would",
+		long: "Play serves an export, or an archive, on this machine: over HTTP, with right types and headers, in a page with the windows in which\n" +
+			"players see it. With --as it is packed for a destination and served as that does, with stand-ins for its scripts; what the game\n" +
+			"calls, and what goes wrong, appears here as it happens. When the export changes, the page loads it anew. Ctrl-C ends it.",
+		example: "  havvel play\n  havvel play --as brackwater --lan",
+		args:    cobra.MaximumNArgs(1),
+		run:     func(ctx context.Context, args []string) error { return a.runPlay(ctx, args, f) },
+	})
+	c.Flags().StringVar(&f.as, "as", "", "pack it for this `destination`, and serve it as that does")
+	c.Flags().BoolVar(&f.lan, "lan", false, "let others on the same network play, too, such as your phone")
+	c.Flags().StringVar(&f.slow, "slow", "", "imitate a line of this `speed` in bytes a second, such as 500KB")
+	c.Flags().IntVar(&f.port, "port", 0, "`port` of the page (any that is free)")
+	a.withEntry(c)
+	c.RegisterFlagCompletionFunc("as", a.destinationNames)
+	return c
+}
+
+func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
+	config := serve.Config{LAN: f.lan, Port: f.port, Heard: a.heard()}
+	if f.slow != "" {
+		var speed settings.Size
+		if err := speed.UnmarshalText([]byte(strings.TrimSuffix(f.slow, "/s"))); err != nil || speed <= 0 {
+			return &usage{fmt.Sprintf("--slow is %q; write a speed such as 500KB", f.slow), "havvel play"}
+		}
+		config.Slow = int64(speed)
+	}
+	load := func(ctx context.Context) (*export.Build, *project.Destination, string, error) {
+		return a.playable(ctx, args, f.as)
+	}
+	b, d, mark, err := load(ctx)
+	if err != nil {
+		return err
+	}
+	config.Build, config.Title = b, titleOf(b)
+	if d != nil {
+		config.Rules = d.Rules
+	}
+	server, err := serve.Start(config)
+	if err != nil {
+		return err
+	}
+	defer server.Close()
+	a.sayPlaying(server, b, d, f.lan)
+	for {
+		select {
+		case <-ctx.Done():
+			a.screen.Line("")
+			return nil
+		case <-time.After(time.Second):
+		}
+		now, _, fresh, err := load(ctx)
+		if err != nil || fresh == mark {
+			continue // as while the engine is still writing
+		}
+		mark = fresh
+		server.Replace(now)
+		a.screen.Line("%s  the export changed; the page loads it anew", clock())
+	}
+}
+
+// playable is what is served: the export, or what would be packed of it. mark changes when the export does.
+func (a *app) playable(ctx context.Context, args []string, as string) (b *export.Build, d *project.Destination, mark string, err error) {
+	p, b, err := a.subject(ctx, args, known)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	mark = b.Fingerprint
+	if b.Entry == nil {
+		b.Close()
+		return nil, nil, "", &export.Unreadable{Path: b.Path, Reason: "there is no page in it that could be played", Next: "name the folder or zip that the engine wrote"}
+	}
+	if as == "" {
+		return b, nil, mark, nil
+	}
+	if p == nil {
+		_, err := a.project()
+		return nil, nil, "", err
+	}
+	list, err := p.Destinations([]string{as})
+	if err != nil {
+		return nil, nil, "", err
+	}
+	result, err := a.asPacked(ctx, p, list[0], b)
+	return result, list[0], mark, err
+}
+
+// asPacked is a build as it would be handed to a destination, which nothing was written for.
+func (a *app) asPacked(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build) (*export.Build, error) {
+	to, err := packFor(p, d, p.Game.Version, packChoices{})
+	if err != nil {
+		return nil, err
+	}
+	cache, err := pack.Open(cacheFolder(p))
+	if err != nil {
+		return nil, err
+	}
+	defer cache.Close()
+	plan, err := cache.Plan(ctx, b, to)
+	if err != nil {
+		return nil, err
+	}
+	return plan.Result(), nil
+}
+
+func titleOf(b *export.Build) string {
+	if b.Entry.Page != nil && b.Entry.Page.Title != "" {
+		return b.Entry.Page.Title
+	}
+	return b.Path
+}
+
+func (a *app) sayPlaying(server *serve.Server, b *export.Build, d *project.Destination, lan bool) {
+	s := a.screen
+	as := "a plain host"
+	if d != nil {
+		as = d.Rules.Name
+	}
+	s.Line("%s as on %s: %s", term.Clean(titleOf(b)), as, s.In(term.Strong, server.Page))
+	s.Line("%s", s.In(term.Quiet, "the game alone: "+server.Game))
+	if lan {
+		if code, err := qr.Encode(server.Page, qr.L); err == nil {
+			s.Line("")
+			for _, line := range blocks(code) {
+				s.Line("  %s", line)
+			}
+			s.Line("")
+		}
+		s.Line("%s", s.In(term.Quiet, "whoever is on the same network and has this link can play, until Ctrl-C"))
+	}
+	s.Next("open the link in a browser; what the game calls, and what goes wrong, appears here. Ctrl-C ends it")
+}
+
+// blocks draws a code with two rows of it in each line of text, light on dark with its quiet edge, as cameras want it.
+func blocks(code *qr.Code) []string {
+	const edge = 2
+	var lines []string
+	for y := -edge; y < code.Size+edge; y += 2 {
+		var line strings.Builder
+		for x := -edge; x < code.Size+edge; x++ {
+			above, below := !code.Black(x, y), !code.Black(x, y+1) && y+1 < code.Size+edge
+			line.WriteString(map[[2]bool]string{{true, true}: "█", {true, false}: "▀", {false, true}: "▄", {false, false}: " "}[[2]bool{above, below}])
+		}
+		lines = append(lines, line.String())
+	}
+	return lines
+}
+
+func clock() string { return time.Now().Format("15:04:05") }
+
+// heard prints what the game says.
+func (a *app) heard() func(serve.Event) {
+	s := a.screen
+	return func(e serve.Event) {
+		at := s.In(term.Quiet, clock())
+		switch e.Kind {
+		case "call":
+			s.Line("%s  %s", at, s.In(term.Good, term.Clean(e.Name+"("+argumentsOf(e.Arguments)+")")))
+		case "moment":
+			s.Line("%s  %s", at, s.In(term.Quiet, term.Clean("moment "+e.Name+detailOf(e.Detail))))
+		case "missing":
+			if e.Name != "favicon.ico" {
+				s.Line("%s  %s", at, s.In(term.Careful, term.Clean("there is no file "+e.Name)))
+			}
+		case "error":
+			place := ""
+			if e.File != "" {
+				place = fmt.Sprintf("  %s:%d:%d", shortFile(e.File), e.Line, e.Column)
+			}
+			s.Line("%s  %s", at, s.In(term.Bad, term.Clean(e.Message+place)))
+		}
+	}
+}
+
+// shortFile is the path of a file of the game, without the server's address.
+func shortFile(address string) string {
+	if _, rest, ok := strings.Cut(address, "://"); ok {
+		_, address, _ = strings.Cut(rest, "/")
+	}
+	return address
+}
+
+// argumentsOf are the arguments of a call as they would stand in a script.
+func argumentsOf(list json.RawMessage) string {
+	return strings.TrimSuffix(strings.TrimPrefix(string(list), "["), "]")
+}
+
+// detailOf is what a moment says besides its name.
+func detailOf(detail json.RawMessage) string {
+	var more map[string]any
+	if json.Unmarshal(detail, &more) != nil {
+		return ""
+	}
+	delete(more, "moment")
+	if len(more) == 0 {
+		return ""
+	}
+	text, err := json.Marshal(more)
+	if err != nil {
+		return ""
+	}
+	return " " + string(text)
+}

@@ -1,0 +1,271 @@
+// Package serve serves a build over HTTP as a host does: right types, Content-Encoding for what was compressed before, ranges,
+// validators, and isolation headers where they are wanted. It serves straight from a folder or a zip. What the game says while
+// it runs is handed on; judging that is left to trial.
+package serve
+
+import (
+	"bytes"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"havvel/internal/export"
+	"havvel/internal/export/web"
+	"havvel/internal/hooks"
+	"havvel/internal/rulebook"
+)
+
+// own is the folder under which what is not the game's is served.
+const own = "~havvel/"
+
+// Options say how a game is served.
+type Options struct {
+	Rules     *rulebook.Rulebook // of the portal that is imitated; nil for a host that serves every encoding
+	Isolation bool               // send cross-origin isolation headers
+	Heard     func(Event)        // is told what the game says, one at a time; may be nil
+	Slow      int64              // bytes a second, over all; 0 for no limit
+}
+
+// An Event is something that the game said while it ran.
+type Event struct {
+	Kind      string          `json:"kind"` // "call", "moment", "error" or "missing"
+	Name      string          `json:"name"` // of the call or moment; of the file that is missing
+	Arguments json.RawMessage `json:"arguments,omitempty"`
+	Detail    json.RawMessage `json:"detail,omitempty"`
+	Message   string          `json:"message,omitempty"`
+	File      string          `json:"file,omitempty"`
+	Line      int             `json:"line,omitempty"`
+	Column    int             `json:"column,omitempty"`
+	At        float64         `json:"at"` // milliseconds since the page began
+}
+
+// A Game serves a build; it is an http.Handler. Close it in the end.
+type Game struct {
+	options Options
+	build   atomic.Pointer[export.Build]
+	mu      sync.Mutex
+	spooled map[*export.File]string // files of a zip that were unpacked, by where to
+	line    sync.Mutex              // of Heard
+	pace    *pace
+}
+
+// NewGame returns a handler for a build.
+func NewGame(b *export.Build, o Options) *Game {
+	g := &Game{options: o, spooled: map[*export.File]string{}, pace: newPace(o.Slow)}
+	g.build.Store(b)
+	return g
+}
+
+// Replace serves another build from now on.
+func (g *Game) Replace(b *export.Build) { g.build.Store(b) }
+
+// Close takes away what was unpacked.
+func (g *Game) Close() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, file := range g.spooled {
+		os.Remove(file)
+	}
+	clear(g.spooled)
+}
+
+// ServeHTTP implements http.Handler.
+func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
+	if g.options.Isolation {
+		w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
+		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+	}
+	w.Header().Set("Cross-Origin-Resource-Policy", "cross-origin")
+	switch {
+	case name == own+"heard":
+		g.hear(w, r)
+		return
+	case strings.HasPrefix(name, own+"hook-"):
+		g.hook(w, name)
+		return
+	case r.Method != http.MethodGet && r.Method != http.MethodHead:
+		http.Error(w, "a game's files can only be read", http.StatusMethodNotAllowed)
+		return
+	}
+	b := g.build.Load()
+	f := b.File(b.Base + name)
+	if (name == "" || strings.HasSuffix(r.URL.Path, "/")) && b.Entry != nil {
+		if f = b.File(b.Base + path.Join(name, export.EntryName)); f == nil && name == "" {
+			f = b.Entry
+		}
+	}
+	if f == nil || f.Junk != "" {
+		g.tell(Event{Kind: "missing", Name: name})
+		http.NotFound(w, r)
+		return
+	}
+	if g.pace != nil {
+		w = &paced{w, g.pace}
+	}
+	g.file(w, r, f)
+}
+
+// file serves one file of the build.
+func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
+	h := w.Header()
+	h.Set("Cache-Control", "no-cache")
+	h.Set("Content-Type", TypeOf(f.Path))
+	if f.Encoding != "" && f.PlainPath() != f.Path {
+		if g.serves(f.Encoding) {
+			h.Set("Content-Encoding", f.Encoding)
+			h.Set("Content-Type", TypeOf(f.PlainPath()))
+		} else {
+			h.Set("Content-Type", "application/octet-stream")
+		}
+	}
+	if f.Page != nil && f.Encoding == "" {
+		g.page(w, r, f)
+		return
+	}
+	h.Set("ETag", `"`+hex.EncodeToString(f.SHA256[:12])+`"`)
+	content, err := g.open(f)
+	if err != nil {
+		http.Error(w, "the file can't be read", http.StatusInternalServerError)
+		return
+	}
+	defer content.Close()
+	http.ServeContent(w, r, "", time.Time{}, content)
+}
+
+// serves reports whether the host sends Content-Encoding for files of an encoding.
+func (g *Game) serves(encoding string) bool {
+	return g.options.Rules == nil || slices.Contains(g.options.Rules.Serves.Encodings, encoding)
+}
+
+// listener hands on what the game says.
+const listener = `(function(){"use strict";` +
+	`var to=new URL("` + own + `heard",location.href.replace(/[^/]*([?#].*)?$/,"")).href,send=window.fetch.bind(window);` +
+	`function say(e){e.at=performance.now();try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}).catch(function(){})}catch(x){}}` +
+	`window.addEventListener("` + hooks.Heard + `",function(e){say({kind:"call",name:e.detail.call,arguments:e.detail.arguments})});` +
+	`window.addEventListener("` + hooks.Moment + `",function(e){say({kind:"moment",name:String((e.detail||{}).moment),detail:e.detail})});` +
+	`window.addEventListener("error",function(e){if(e.message)say({kind:"error",message:e.message,file:e.filename,line:e.lineno,column:e.colno})},true);` +
+	`window.addEventListener("unhandledrejection",function(e){say({kind:"error",message:String(e.reason&&e.reason.message||e.reason)})});` +
+	`var error=console.error;console.error=function(){say({kind:"error",message:Array.prototype.map.call(arguments,String).join(" ")});error.apply(console,arguments)};` +
+	`})();`
+
+// page serves a page, with stand-ins in place of the portal's scripts, and with a script that hands on what the game says.
+func (g *Game) page(w http.ResponseWriter, r *http.Request, f *export.File) {
+	data, err := f.ReadAll(r.Context(), f.Bytes+1)
+	if err != nil {
+		http.Error(w, "the page can't be read", http.StatusInternalServerError)
+		return
+	}
+	page := web.ReadPage(data)
+	for i := len(page.Links) - 1; i >= 0 && g.options.Rules != nil; i-- { // from the end, so that offsets stay true
+		l := page.Links[i]
+		if n := slices.IndexFunc(g.options.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == l.Target }); n >= 0 && l.Use == "script" && l.Whole {
+			data = slices.Concat(data[:l.Offset], []byte(fmt.Sprintf("%shook-%d.js", own, n)), data[l.Offset+l.Len:])
+		}
+	}
+	if at := web.ReadPage(data).HeadStart; g.options.Heard != nil {
+		data = slices.Concat(data[:at], []byte("<script>"+listener+"</script>"), data[at:])
+	}
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+}
+
+// hook serves the stand-in of one of the portal's scripts.
+func (g *Game) hook(w http.ResponseWriter, name string) {
+	var n int
+	if _, err := fmt.Sscanf(name, own+"hook-%d.js", &n); err != nil || g.options.Rules == nil || n < 0 || n >= len(g.options.Rules.Hooks) {
+		http.Error(w, "there is no such script", http.StatusNotFound)
+		return
+	}
+	w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	io.WriteString(w, hooks.StandIn(g.options.Rules.Hooks[n])) // an error here is a visitor who left
+}
+
+// mostSaid is the longest thing that a game may say, in bytes.
+const mostSaid = 64 << 10
+
+func (g *Game) hear(w http.ResponseWriter, r *http.Request) {
+	var e Event
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostSaid)).Decode(&e); err != nil {
+		http.Error(w, "this is no event", http.StatusBadRequest)
+		return
+	}
+	g.tell(e)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func (g *Game) tell(e Event) {
+	if g.options.Heard == nil {
+		return
+	}
+	g.line.Lock()
+	defer g.line.Unlock()
+	g.options.Heard(e)
+}
+
+type seekable interface {
+	io.ReadSeeker
+	io.Closer
+}
+
+// open opens a file so that any part of it can be read. One of a zip is unpacked first, once.
+func (g *Game) open(f *export.File) (seekable, error) {
+	r, err := f.Open()
+	if err != nil {
+		return nil, err
+	}
+	if s, ok := r.(seekable); ok {
+		return s, nil
+	}
+	defer r.Close()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if name, ok := g.spooled[f]; ok {
+		return os.Open(name)
+	}
+	to, err := os.CreateTemp("", "havvel-serve-*")
+	if err != nil {
+		return nil, err
+	}
+	g.spooled[f] = to.Name()
+	if _, err = io.Copy(to, io.LimitReader(r, f.Bytes)); err == nil {
+		_, err = to.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		to.Close()
+		os.Remove(to.Name())
+		delete(g.spooled, f)
+		return nil, err
+	}
+	return to, nil
+}
+
+// types are those that the system's table may lack, or have otherwise.
+var types = map[string]string{
+	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8",
+	".css": "text/css; charset=utf-8", ".json": "application/json", ".wasm": "application/wasm", ".svg": "image/svg+xml", ".ogg": "audio/ogg", ".mp3": "audio/mpeg",
+	".wav": "audio/wav", ".m4a": "audio/mp4", ".webm": "video/webm", ".webp": "image/webp", ".avif": "image/avif", ".woff2": "font/woff2", ".webmanifest": "application/manifest+json",
+	".txt": "text/plain; charset=utf-8", ".ico": "image/x-icon", ".gz": "application/gzip", ".br": "application/octet-stream",
+}
+
+// TypeOf is the content type under which a file of that name is served.
+func TypeOf(name string) string {
+	ending := strings.ToLower(path.Ext(name))
+	if t, ok := types[ending]; ok {
+		return t
+	}
+	if t := mime.TypeByExtension(ending); t != "" {
+		return t
+	}
+	return "application/octet-stream"
+}

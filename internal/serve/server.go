@@ -1,0 +1,208 @@
+package serve
+
+import (
+	"context"
+	"crypto/rand"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"html/template"
+	"net"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"havvel/internal/export"
+	"havvel/internal/rulebook"
+)
+
+// Config says what a server shows, and to whom.
+type Config struct {
+	Build *export.Build
+	Title string
+	Rules *rulebook.Rulebook // of the portal that is imitated; nil for none
+	Heard func(Event)        // is told what the game says, one at a time; may be nil
+	Slow  int64              // bytes a second; 0 for no limit
+	LAN   bool               // for others on the same network, too, under a path that can't be guessed
+	Port  int                // of the page around the game; 0 for any that is free
+}
+
+// A Server serves a game, and on another origin a page around it, as a portal has one. Close it in the end.
+type Server struct {
+	Page string // address of the page around the game
+	Game string // address of the game alone
+
+	game    *Game
+	servers []*http.Server
+	mu      sync.Mutex
+	guests  map[chan []byte]bool
+	stop    chan struct{}
+	once    sync.Once
+}
+
+// plainRules stand in where no portal is imitated.
+var plainRules = &rulebook.Rulebook{Name: "a plain host", Views: []rulebook.View{
+	{Name: "frame", Size: [2]int{960, 540}}, {Name: "full window", Size: [2]int{1600, 900}},
+	{Name: "phone upright", Size: [2]int{390, 844}, Touch: true}, {Name: "phone on its side", Size: [2]int{844, 390}, Touch: true},
+}}
+
+// Views lists the windows in which a portal shows a game; for none, those that most have.
+func Views(rules *rulebook.Rulebook) []rulebook.View {
+	if rules == nil || len(rules.Views) == 0 {
+		return plainRules.Views
+	}
+	return rules.Views
+}
+
+// Start starts a server. It serves until it is closed.
+func Start(c Config) (*Server, error) {
+	s := &Server{guests: map[chan []byte]bool{}, stop: make(chan struct{})}
+	host, guard := "127.0.0.1", "/"
+	if c.LAN {
+		host, guard = "", "/"+strings.ToLower(rand.Text()[:16])+"/"
+	}
+	pages, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(c.Port)))
+	if err != nil {
+		return nil, fmt.Errorf("starting the server: %w", err)
+	}
+	games, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
+	if err != nil {
+		pages.Close()
+		return nil, fmt.Errorf("starting the server: %w", err)
+	}
+	name := "127.0.0.1"
+	if c.LAN {
+		name = ownAddress()
+	}
+	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, guard)
+	heard := c.Heard
+	s.game = NewGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Heard: func(e Event) {
+		s.news("said", e)
+		if heard != nil {
+			heard(e)
+		}
+	}})
+	s.serve(games, http.StripPrefix(strings.TrimSuffix(guard, "/"), s.game))
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET "+guard+"{$}", s.stage(c, guard))
+	mux.HandleFunc("GET "+guard+"news", s.follow)
+	s.serve(pages, mux)
+	return s, nil
+}
+
+func addressOf(name string, l net.Listener, guard string) string {
+	return fmt.Sprintf("http://%s%s", net.JoinHostPort(name, fmt.Sprint(l.Addr().(*net.TCPAddr).Port)), guard)
+}
+
+// ownAddress is this machine's address on the network that leads outside, or the loopback's where there is none.
+func ownAddress() string {
+	c, err := net.Dial("udp", "192.0.2.1:9") // nothing is sent
+	if err != nil {
+		return "127.0.0.1"
+	}
+	defer c.Close()
+	return c.LocalAddr().(*net.UDPAddr).IP.String()
+}
+
+func (s *Server) serve(l net.Listener, h http.Handler) {
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute}
+	s.servers = append(s.servers, server)
+	go server.Serve(l) // ends with Close
+}
+
+// Replace serves another build from now on, and has open pages load it.
+func (s *Server) Replace(b *export.Build) {
+	s.game.Replace(b)
+	s.news("changed", nil)
+}
+
+// Close ends the server.
+func (s *Server) Close() {
+	s.once.Do(func() { close(s.stop) })
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	for _, server := range s.servers {
+		if err := server.Shutdown(ctx); errors.Is(err, context.DeadlineExceeded) {
+			server.Close()
+		}
+	}
+	s.game.Close()
+}
+
+//go:embed stage.html
+var stagePage string
+
+var stageTemplate = template.Must(template.New("stage").Parse(stagePage))
+
+func (s *Server) stage(c Config, guard string) http.HandlerFunc {
+	rules := c.Rules
+	if rules == nil {
+		rules = plainRules
+	}
+	data := map[string]any{
+		"Title": c.Title, "Portal": rules.Name, "Views": Views(rules), "Game": s.Game, "News": guard + "news",
+		"Allow": strings.Join(rules.Frame.Allow, "; "), "Sandboxed": len(rules.Frame.Sandbox) > 0, "Sandbox": strings.Join(rules.Frame.Sandbox, " "),
+	}
+	if isolated := rules.Serves.Isolation; isolated {
+		data["Allow"] = strings.Join(append(slices.Clone(rules.Frame.Allow), "cross-origin-isolated"), "; ")
+	}
+	return func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-store")
+		if rules.Serves.Isolation {
+			w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
+			w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+		}
+		stageTemplate.Execute(w, data) // an error here is a visitor who left
+	}
+}
+
+// news tells all open pages something, as an event of the HTML standard's server-sent kind.
+func (s *Server) news(kind string, what any) {
+	data, err := json.Marshal(what)
+	if err != nil {
+		return
+	}
+	message := fmt.Appendf(nil, "event: %s\ndata: %s\n\n", kind, data)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for guest := range s.guests {
+		select {
+		case guest <- message:
+		default: // a page that doesn't read
+		}
+	}
+}
+
+// follow keeps a page told.
+func (s *Server) follow(w http.ResponseWriter, r *http.Request) {
+	guest := make(chan []byte, 64)
+	s.mu.Lock()
+	s.guests[guest] = true
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.guests, guest)
+	}()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("Cache-Control", "no-store")
+	c := http.NewResponseController(w)
+	c.Flush()
+	for {
+		select {
+		case <-r.Context().Done():
+			return
+		case <-s.stop:
+			return
+		case m := <-guest:
+			if _, err := w.Write(m); err != nil {
+				return
+			}
+			c.Flush()
+		}
+	}
+}
