@@ -167,9 +167,13 @@ func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings 
 	case a.json || format == "json":
 		return a.screen.JSON(checkJSON{findings})
 	case format == "sarif":
-		return a.screen.JSON(sarif(b, findings))
+		return a.screen.JSON(sarif(b, check.Catalogue(), findings))
 	case format == "junit":
-		return writeXML(a.out, junit(subjects, findings))
+		var destinations []string
+		for _, s := range subjects {
+			destinations = append(destinations, s.Destination)
+		}
+		return writeXML(a.out, junit("havvel check", destinations, check.Catalogue(), findings))
 	}
 	a.showFindings(b, subjects, findings, asked)
 	return nil

@@ -82,10 +82,11 @@ type sarifSuppression struct {
 	Justification string `json:"justification"`
 }
 
-func sarif(b *export.Build, findings []check.Finding) sarifLog {
+// sarif tells findings of a catalogue of checks.
+func sarif(b *export.Build, catalogue []*check.Check, findings []check.Finding) sarifLog {
 	driver := sarifDriver{Name: "havvel", Rules: []sarifRule{}}
 	index := map[string]int{}
-	for i, c := range check.Catalogue() {
+	for i, c := range catalogue {
 		index[c.ID] = i
 		driver.Rules = append(driver.Rules, sarifRule{c.ID, sarifText{c.Title}, sarifText{c.Text}, sarifConfig{string(c.Level)}})
 	}
@@ -154,15 +155,15 @@ type junitSkipped struct {
 }
 
 // junit makes a test case of each check: it fails by errors, and tells the other findings as its output.
-func junit(subjects []check.Subject, findings []check.Finding) junitSuites {
-	all := junitSuites{Name: "havvel check"}
-	for _, s := range subjects {
-		suite := junitSuite{Name: s.Destination}
+func junit(command string, destinations []string, catalogue []*check.Check, findings []check.Finding) junitSuites {
+	all := junitSuites{Name: command}
+	for _, destination := range destinations {
+		suite := junitSuite{Name: destination}
 		if suite.Name == "" {
 			suite.Name = "any host"
 		}
-		for _, c := range check.Catalogue() {
-			mine := slices.DeleteFunc(slices.Clone(findings), func(f check.Finding) bool { return f.ID != c.ID || f.Destination != s.Destination })
+		for _, c := range catalogue {
+			mine := slices.DeleteFunc(slices.Clone(findings), func(f check.Finding) bool { return f.ID != c.ID || f.Destination != destination })
 			suite.add(c, mine)
 		}
 		all.Suites = append(all.Suites, suite)

@@ -15,6 +15,7 @@ import (
 	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/settings"
+	"havvel/internal/trial"
 )
 
 // An ExitCode is a number that havvel ends with, and what it means.
@@ -40,7 +41,7 @@ func ExitCodes() []ExitCode {
 		{done, "done", "The command did what it was asked to do. For check: no errors."},
 		{answerNo, "the answer is no", "check found errors; the archive would not be taken; nothing new would be sent; the portal refused the key, the archive or the request."},
 		{wrongUsage, "wrong usage or project file", "An unknown command, option or destination; a havvel.toml or rulebook with a mistake; a path that is not an export, or a broken one."},
-		{failedHere, "something on this machine is missing or failed", "A key that is not set; a full disk; a file that changed while it was packed; a port that is taken."},
+		{failedHere, "something on this machine is missing or failed", "A key that is not set; no browser for a trial, or one that crashed; a full disk; a file that changed while it was packed; a port that is taken."},
 		{unreachable, "a destination could not be reached or broke off", "Nothing answers at its address; the connection broke; it did not decide within the limit of --wait; rulebook and portal don't fit together."},
 		{interrupted, "interrupted", "Ctrl-C. Nothing is left half-written under its final name."},
 	}
@@ -111,6 +112,10 @@ func advice(err error) string {
 		return "export the game again, or send the same once more with --again"
 	case errors.As(err, &sent):
 		return "raise the version in havvel.toml, or send it once more with --again"
+	case is[*trial.NoBrowser](err):
+		return "install Chromium (Debian: apt install chromium), or name one with HAVVEL_BROWSER"
+	case is[*trial.Broken](err):
+		return "run the same command again; if it stays so, name another browser with HAVVEL_BROWSER"
 	case is[*portal.Unreachable](err):
 		return "nothing was lost; run the same command again when it can be reached"
 	case is[*portal.Puzzled](err):

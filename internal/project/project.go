@@ -31,6 +31,7 @@ type Project struct {
 	To         map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
 	Pack       Pack                    `toml:"pack" doc:"what pack changes"`
 	Front      *Front                  `toml:"front" doc:"how the entry page looks, where the engine left it bare; what is left out stays as it is"`
+	Trial      Trial                   `toml:"trial" doc:"how the game is tried in a real browser"`
 	Statistics []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score"`
 	Accepts    []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
 
@@ -79,6 +80,14 @@ type Front struct {
 	Picture    string `toml:"picture" doc:"a picture that is shown while the game loads, relative to this file"`
 	Bar        string `toml:"bar" doc:"the colour of a loading bar, as in CSS"`
 	Canvas     string `toml:"canvas" doc:"how the game meets the window: \"fit\" (whole, with bars), \"fill\", \"fixed\" (its own size), \"wide\" (16:9, with bars) or another ratio such as \"4:3\""`
+}
+
+// Trial says how the game is tried in a real browser.
+type Trial struct {
+	Steps    []string      `toml:"steps" doc:"what is done once the game has started, one step a line: wait, press, tap, drag, picture, expect, for (docs/trial.md)"`
+	Start    settings.Span `toml:"start" doc:"the longest time to the first picture; 20s unless said"`
+	Watch    settings.Span `toml:"watch" doc:"how long the game is watched once it started; 4s unless said"`
+	Required bool          `toml:"required" doc:"whether send wants a clean trial of the same export"`
 }
 
 // A Statistic is a value that the game sends to portals.

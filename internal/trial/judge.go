@@ -1,0 +1,325 @@
+package trial
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"havvel/internal/check"
+	"havvel/internal/rulebook"
+	"havvel/internal/serve"
+	"havvel/internal/settings"
+)
+
+// judge brings what was seen in all views together: the same problem in several views is one finding.
+func (t *Trial) judge(views []*View) []check.Finding {
+	type place struct {
+		id, file, message string
+		line              int
+	}
+	seenIn := map[place][]string{}
+	first := map[place]check.Finding{}
+	var order []place
+	for _, v := range views {
+		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v)) {
+			p := place{f.ID, f.File, f.Message, f.Line}
+			if _, ok := first[p]; !ok {
+				first[p] = f
+				order = append(order, p)
+			}
+			if !slices.Contains(seenIn[p], v.Name) {
+				seenIn[p] = append(seenIn[p], v.Name)
+			}
+		}
+	}
+	findings := []check.Finding{}
+	for _, p := range order {
+		f := first[p]
+		if f.Level == "" {
+			f.Level = kindOf(f.ID).Level
+		}
+		if in := seenIn[p]; len(in) < len(views) {
+			f.Message += " (in " + strings.Join(in, ", ") + ")"
+		}
+		f.Destination = t.Destination
+		if t.Rules != nil {
+			if level, ok := t.Rules.Levels[f.ID]; ok {
+				f.Level = check.Level(level)
+			}
+		}
+		for _, a := range t.Accepts {
+			if a.ID == f.ID && (a.File == "" || a.File == f.File) {
+				f.Accepted = a.Reason
+			}
+		}
+		findings = append(findings, f)
+	}
+	levels := []check.Level{check.Error, check.Warning, check.Note}
+	slices.SortStableFunc(findings, func(a, b check.Finding) int {
+		return cmp.Or(cmp.Compare(slices.Index(levels, a.Level), slices.Index(levels, b.Level)), cmp.Compare(a.ID, b.ID), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line))
+	})
+	return findings
+}
+
+// requests judges what the game asked for.
+func (t *Trial) requests(v *View) []check.Finding {
+	var list []check.Finding
+	for _, r := range v.Requests {
+		f := check.Finding{File: r.Path}
+		switch {
+		case r.Foreign && t.allows(r.Path):
+			continue
+		case r.Foreign:
+			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, or leave it out"
+		case r.Status == 404:
+			f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the name away"
+			if r.Kind == "Image" || r.Kind == "Media" || r.Kind == "Font" {
+				f.Level = check.Warning
+			}
+		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
+			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
+		case r.Status == 200 && r.encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacks():
+			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in the engine's export settings, or let havvel pack recode it"
+		case r.Status == 200 && wrongType(t, r):
+			f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf("it came as %s, since its name does not say what it is", r.Type), "give it the ending of its kind, such as .wasm or .js"
+		default:
+			continue
+		}
+		list = append(list, f)
+	}
+	return list
+}
+
+// allows reports whether the rulebook lets the game ask another host.
+func (t *Trial) allows(address string) bool {
+	if t.Rules == nil {
+		return false
+	}
+	_, rest, _ := strings.Cut(address, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	return slices.Contains(t.Rules.Allow, host)
+}
+
+// unpacks reports whether the game may unpack files by itself.
+func (t *Trial) unpacks() bool {
+	for _, f := range t.Build.Parts() {
+		if f.Script != nil && f.Script.Words["DecompressionStream"] {
+			return true
+		}
+	}
+	return false
+}
+
+// wrongType reports whether the browser refuses a file for the type that its name gave it.
+func wrongType(t *Trial, r *Request) bool {
+	f := t.Build.File(t.Build.Base + r.Path)
+	if f == nil {
+		return false
+	}
+	return f.Wasm != nil && r.Type != "application/wasm" || r.Kind == "Script" && !strings.Contains(r.Type, "javascript")
+}
+
+// fit judges how the game meets the window.
+func (t *Trial) fit(v *View) []check.Finding {
+	var list []check.Finding
+	if !v.Started {
+		return nil
+	}
+	say := func(id, message, fix string) {
+		list = append(list, check.Finding{ID: id, Message: message, Fix: fix})
+	}
+	judge := func(f Fit, when string) {
+		if f.Overflow {
+			say("trial-overflow", "the page is larger than the window and can be scrolled"+when, "set body { margin: 0; overflow: hidden } and let the canvas take the window's size")
+		}
+		if f.Canvas && f.Outside > 0.02 {
+			say("trial-outside", fmt.Sprintf("%.0f %% of the canvas lie outside of the window%s", 100*f.Outside, when), "let the canvas take the window's size: canvas = \"fit\" under [front] in havvel.toml does it")
+		}
+		if f.Stretched > 0.02 {
+			say("trial-stretched", fmt.Sprintf("the picture is stretched by %.0f %%%s", 100*f.Stretched, when), "keep the ratio: canvas = \"fit\" under [front] in havvel.toml does it")
+		}
+	}
+	judge(v.Fit, "")
+	if v.Turned != nil && len(list) == 0 {
+		judge(*v.Turned, ", after the window was turned or made narrower")
+	}
+	if v.Fit.Canvas && v.Fit.Covers < 0.5 {
+		say("trial-bars", fmt.Sprintf("the game covers %.0f %% of the window", 100*v.Fit.Covers), "let it take more of the window, or accept it")
+	}
+	if v.Fit.Canvas && v.Fit.Sharp > 0 && v.Fit.Sharp < 0.4 {
+		say("trial-blurred", fmt.Sprintf("the canvas has %.0f %% of the screen's pixels along a side", 100*v.Fit.Sharp), "give the canvas as many pixels as the screen has there")
+	}
+	return list
+}
+
+// calls judges what the portal wants to hear.
+func (t *Trial) calls(v *View) []check.Finding {
+	var list []check.Finding
+	if t.Rules == nil || !v.Started {
+		return nil
+	}
+	for _, h := range t.Rules.Hooks {
+		for _, c := range h.Calls {
+			at := firstOf(v.Heard, "call", c.Call)
+			loading := c.Moment == "loading-begun" || c.Moment == "loading-done"
+			switch {
+			case at < 0 && c.Required:
+				f := check.Finding{ID: "trial-call", Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q (docs/hooks.md)", c.Moment)}
+				if !loading && len(t.Steps) == 0 {
+					f.Level, f.Fix = check.Note, "write steps under [trial] in havvel.toml that play up to it"
+				}
+				list = append(list, f)
+			case at >= 0 && c.Moment == "loading-done" && v.Heard[at].At > float64(v.StartMS+3000):
+				list = append(list, check.Finding{ID: "trial-late", Message: fmt.Sprintf("%s came %.0f s after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000), Fix: "call it as soon as the title is there"})
+			case at >= 0:
+				list = append(list, t.order(v, c, at)...)
+			}
+		}
+	}
+	return list
+}
+
+// order judges whether a call came after what must come before it.
+func (t *Trial) order(v *View, c rulebook.Call, at int) []check.Finding {
+	for _, moment := range c.After {
+		before := -1
+		for _, h := range t.Rules.Hooks {
+			for _, o := range h.At(moment) {
+				if i := firstOf(v.Heard, "call", o.Call); i >= 0 && (before < 0 || i < before) {
+					before = i
+				}
+			}
+		}
+		if before < 0 || before > at {
+			return []check.Finding{{ID: "trial-order", Message: fmt.Sprintf("%s came before the call of %s", c.Call, moment), Fix: "make the calls in the order in which the player comes to them"}}
+		}
+	}
+	return nil
+}
+
+func firstOf(events []serve.Event, kind, name string) int {
+	return slices.IndexFunc(events, func(e serve.Event) bool { return e.Kind == kind && e.Name == name })
+}
+
+// sent is one value of a statistic.
+type sent struct {
+	name  string
+	value string
+}
+
+// statistic reads the name and value of a statistic from what was heard: a call of the portal's, or where there is none a
+// moment that the game announced.
+func (t *Trial) statistic(e serve.Event) (sent, bool) {
+	if e.Kind == "moment" && e.Name == "statistic" && !t.takesStatistics() {
+		var d struct {
+			Name  string
+			Value any
+		}
+		if json.Unmarshal(e.Detail, &d) == nil && d.Name != "" {
+			return sent{d.Name, fmt.Sprint(d.Value)}, true
+		}
+	}
+	if e.Kind != "call" || t.Rules == nil {
+		return sent{}, false
+	}
+	var arguments []any
+	if json.Unmarshal(e.Arguments, &arguments) != nil {
+		return sent{}, false
+	}
+	for _, h := range t.Rules.Hooks {
+		for _, c := range h.At("statistic") {
+			if c.Call != e.Name {
+				continue
+			}
+			s := sent{}
+			for i, a := range c.Arguments {
+				if i < len(arguments) && a == "{name}" {
+					s.name = fmt.Sprint(arguments[i])
+				}
+				if i < len(arguments) && a == "{value}" {
+					s.value = fmt.Sprint(arguments[i])
+				}
+			}
+			return s, s.name != ""
+		}
+	}
+	return sent{}, false
+}
+
+func (t *Trial) takesStatistics() bool {
+	return t.Rules != nil && slices.ContainsFunc(t.Rules.Hooks, func(h rulebook.Hook) bool { return len(h.At("statistic")) > 0 })
+}
+
+// statistics judges the values that were sent against those that are declared.
+func (t *Trial) statistics(v *View) []check.Finding {
+	var declared, heard []string
+	for _, s := range t.Statistics {
+		declared = append(declared, s.Name)
+	}
+	var list []check.Finding
+	for _, e := range v.Heard {
+		s, ok := t.statistic(e)
+		if !ok || slices.Contains(heard, s.name) {
+			continue
+		}
+		heard = append(heard, s.name)
+		if !slices.Contains(declared, s.name) {
+			f := check.Finding{ID: "trial-statistic", Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value), Fix: fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name)}
+			if near := settings.Nearest(s.name, declared); near != "" {
+				f.Fix = fmt.Sprintf("%q is declared: write the name the same way in both places", near)
+			}
+			list = append(list, f)
+		}
+	}
+	for _, name := range declared {
+		if v.Started && len(t.Steps) > 0 && t.takesStatistics() && !slices.Contains(heard, name) {
+			list = append(list, check.Finding{ID: "trial-silent", Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name), Fix: "let the steps come to where it is sent, or mend the name"})
+		}
+	}
+	return list
+}
+
+// neverStarted is the finding for a game that did not start, with the most likely cause among what was seen.
+func (r *viewer) neverStarted(s *state) error {
+	if _, err := r.picture("when the time was up"); err != nil {
+		return err
+	}
+	r.watch.mu.Lock()
+	defer r.watch.mu.Unlock()
+	words, fix := "nothing was drawn", "look at the report: what was the last file that came?"
+	if s != nil && s.Drawn > 2 {
+		words, fix = "loading was begun and never done", "look what the game waits for"
+	}
+	for _, r := range slices.Backward(r.watch.order) {
+		if r.EndMS == 0 {
+			words, fix = "it still waits for "+r.Path, "look whether the file is too large, or its host does not answer"
+			break
+		}
+	}
+	for _, p := range r.watch.problems {
+		if p.ID == "trial-exception" || p.ID == "trial-console" {
+			words, fix = p.Message, "mend it in the game"
+			if strings.Contains(p.Message, "SharedArrayBuffer") {
+				words, fix = "it needs memory that threads share, for which the page must be isolated, and "+r.host()+" sends no isolation headers", "export without threads"
+			}
+			break
+		}
+	}
+	for _, f := range slices.Concat(r.trial.requests(&View{Requests: r.watch.order})) {
+		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
+			words, fix = f.File+": "+f.Message, f.Fix
+			break
+		}
+	}
+	r.seen.Problems = append(r.seen.Problems, check.Finding{ID: "trial-start", Message: fmt.Sprintf("the game did not start within %s; most likely: %s", r.trial.Start, words), Fix: fix})
+	return nil
+}
+
+func (r *viewer) host() string {
+	if r.trial.Rules != nil {
+		return r.trial.Rules.Name
+	}
+	return "this host"
+}

@@ -1,0 +1,42 @@
+package trial
+
+import "havvel/internal/check"
+
+// Kinds lists what a trial can find, as check lists its checks.
+func Kinds() []*check.Check {
+	return []*check.Check{
+		{ID: "trial-start", Title: "The game does not start", Level: check.Error, Text: "No picture came within the limit, or loading never ended. The finding names the most likely cause among what was seen: a file that is missing or that the host can't serve, an exception, a host that does not answer.", Before: "a loading bar that stands at 90 %", After: "the title screen"},
+		{ID: "trial-black", Title: "The picture stays black", Level: check.Error, Text: "The game runs and draws, and nothing is to be seen. Most often a shader or picture could not be made on this browser, or is drawn behind something.", Before: "a black canvas", After: "the title screen"},
+		{ID: "trial-still", Title: "The picture never changes", Level: check.Warning, Text: "Two pictures more than a second apart are the same. A title that stands still is no mistake; a game that should move and doesn't is.", Before: "the same picture twice", After: "something that moves, or an accepted finding"},
+		{ID: "trial-exception", Title: "A script throws an exception that nothing catches", Level: check.Error, Text: "What comes after the exception does not run. Often the game goes on half dead: without sound, without the score, without the next level.", Before: "TypeError: null is not an object", After: "no exception"},
+		{ID: "trial-console", Title: "The game writes an error to the console", Level: check.Warning, Text: "Engines and libraries say there what they could not do. Players don't see it; look whether it matters.", Before: "console.error(\"no sound\")", After: "no error"},
+		{ID: "trial-missing", Title: "A file that the game asks for is not there", Level: check.Error, Text: "The game asked for a file and the host answered 404. It is a warning for what the game can do without, such as a picture or a sound.", Before: "GET lane.pack: 404", After: "GET lane.pack: 200"},
+		{ID: "trial-encoding", Title: "A compressed file came without saying so", Level: check.Error, Text: "The file is compressed, and the destination does not send Content-Encoding for it, so that the game gets compressed bytes. havvel pack recodes it where it can follow its name.", Before: "lane.pack.br without Content-Encoding", After: "lane.pack"},
+		{ID: "trial-type", Title: "A file came under the wrong content type", Level: check.Error, Text: "The browser refuses scripts, styles and streamed WebAssembly that come under another type than their own. The type follows the name's ending.", Before: "rules.bin that is WebAssembly", After: "rules.wasm"},
+		{ID: "trial-foreign", Title: "The game talks to another host", Level: check.Warning, Text: "The game asked another host than the portal's for something. Many portals forbid that, and players' browsers may block it.", Before: "GET https://scores.example/top.json", After: "everything in the build"},
+		{ID: "trial-blocked", Title: "The browser blocked something", Level: check.Warning, Text: "The browser, or the portal's frame, does not let the game do something: sound before a press, full screen without one, a feature that the frame does not allow.", Before: "full screen at the start", After: "full screen after a press"},
+		{ID: "trial-dialog", Title: "The game opens a dialog", Level: check.Error, Text: "alert, confirm and prompt stand the game still, look like the portal's own words, and are blocked in most frames.", Before: "alert(\"You won\")", After: "a message that the game draws"},
+		{ID: "trial-away", Title: "The game leaves its page", Level: check.Error, Text: "The page went to another address while the game ran. In a portal's frame the game is gone then.", Before: "location.href = \"credits.html\"", After: "credits that the game draws"},
+		{ID: "trial-lost", Title: "The drawing context was lost", Level: check.Error, Text: "The browser took the WebGL context away, most often for want of memory. Without a handler the picture stays black.", Before: "webglcontextlost without a handler", After: "the context is restored"},
+		{ID: "trial-overflow", Title: "The page can be scrolled", Level: check.Warning, Text: "The page is larger than the window that the portal gives it, so that scrollbars appear and arrow keys move the page.", Before: "a page of 960 by 556 in a frame of 960 by 540", After: "body { margin: 0; overflow: hidden }"},
+		{ID: "trial-outside", Title: "The canvas does not fit the window", Level: check.Error, Text: "A part of the canvas lies outside of the window, where players can neither see nor press it.", Before: "a canvas of 1280 by 720 in a frame of 960 by 540", After: "a canvas that takes the window's size"},
+		{ID: "trial-bars", Title: "The game leaves much of the window empty", Level: check.Note, Text: "The canvas covers less than half of the window. On a phone that is the usual fate of a game made for wide screens.", Before: "a wide game in an upright phone", After: "a layout for both, or a view that the portal does not offer"},
+		{ID: "trial-stretched", Title: "The picture is stretched", Level: check.Warning, Text: "The canvas is shown in another ratio than it is drawn in, so circles become ovals.", Before: "800 by 600 shown as 960 by 540", After: "the same ratio, with bars"},
+		{ID: "trial-blurred", Title: "The picture is blurred", Level: check.Note, Text: "The canvas has less than half of the pixels that the screen has along each side.", Before: "400 by 225 shown as 960 by 540", After: "a canvas with as many pixels as the screen"},
+		{ID: "trial-step", Title: "A step did not come to what it expects", Level: check.Error, Text: "A step of havvel.toml expects a moment, a statistic or a call, and it did not come in time.", Before: "expect statistic lanterns within 5s", After: "the statistic is sent"},
+		{ID: "trial-call", Title: "A call that the portal requires was not heard", Level: check.Error, Text: "The portal wants to hear this call. It is an error for calls of loading; for those of playing it is one only when the trial has steps that play.", Before: "no Portal.ready", After: "Portal.ready() when loading is done"},
+		{ID: "trial-late", Title: "A call came too late", Level: check.Warning, Text: "The portal waits for the call that ends loading, and shows its own cover until then. It came more than three seconds after the game's first picture.", Before: "Portal.ready() on the first press", After: "Portal.ready() when the title is there"},
+		{ID: "trial-order", Title: "Calls came in the wrong order", Level: check.Warning, Text: "The portal wants one call before another, and heard them the other way round.", Before: "stop before begin", After: "begin before stop"},
+		{ID: "trial-statistic", Title: "A statistic was sent under a name that is not declared", Level: check.Warning, Text: "The game sent a statistic that havvel.toml does not declare. Portals drop values of names that they don't know, without a word.", Before: "lantern = 12 where \"lanterns\" is declared", After: "lanterns = 12"},
+		{ID: "trial-silent", Title: "A declared statistic was not sent", Level: check.Warning, Text: "The trial's steps played, and a statistic of havvel.toml was not sent. Let the steps come to where it is sent, or mend the game.", Before: "no statistic \"nights\"", After: "nights = 1"},
+	}
+}
+
+func kindOf(id string) *check.Check {
+	for _, k := range Kinds() {
+		if k.ID == id {
+			return k
+		}
+	}
+	return &check.Check{ID: id, Level: check.Error}
+}

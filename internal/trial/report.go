@@ -1,0 +1,136 @@
+package trial
+
+import (
+	_ "embed"
+	"encoding/base64"
+	"fmt"
+	"html/template"
+	"io"
+	"math"
+
+	"havvel/internal/check"
+	"havvel/internal/settings"
+)
+
+//go:embed report.html
+var reportPage string
+
+var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
+	"picture": func(png []byte) template.URL {
+		return template.URL("data:image/png;base64," + base64.StdEncoding.EncodeToString(png))
+	},
+	"seconds": seconds,
+	"size":    func(n int64) string { return settings.Size(n).String() },
+	"percent": func(x float64) string { return fmt.Sprintf("%.0f %%", 100*x) },
+	"tone": func(l check.Level) string {
+		return map[check.Level]string{check.Error: "bad", check.Warning: "care"}[l]
+	},
+}).Parse(reportPage))
+
+func seconds(ms int) string { return fmt.Sprintf("%.1f s", float64(ms)/1000) }
+
+// A bar is one line of a drawing over time: places and widths are in percent of the page's width.
+type bar struct {
+	Words       string
+	Left, Width float64
+	End         string
+	Failed      bool
+}
+
+type tick struct {
+	At    float64
+	Words string
+}
+
+// reported is a view with what is drawn of it.
+type reported struct {
+	*View
+	Bars, Marks []bar
+	Ticks       []tick
+}
+
+const (
+	leftEdge = 35.0 // where time begins
+	room     = 56.0 // how wide it is
+)
+
+func report(v *View) reported {
+	r := reported{View: v}
+	longest := 1.0
+	for _, q := range v.Requests {
+		longest = max(longest, q.EndMS, q.StartMS)
+	}
+	for _, e := range v.Heard {
+		longest = max(longest, e.At)
+	}
+	step := math.Pow(10, math.Floor(math.Log10(longest)))
+	if longest/step < 2.5 {
+		step /= 2
+	}
+	for at := 0.0; at <= longest; at += step {
+		r.Ticks = append(r.Ticks, tick{100 * at / longest, seconds(int(at))})
+	}
+	for _, q := range v.Requests {
+		end, words := q.EndMS, settings.Size(q.Bytes).String()
+		if end == 0 {
+			end, words = longest, "did not end"
+		}
+		failed := q.Failed != "" || q.Status >= 400
+		if failed {
+			words = fmt.Sprintf("failed %s", q.Failed)
+			if q.Status >= 400 {
+				words = fmt.Sprint(q.Status)
+			}
+		}
+		r.Bars = append(r.Bars, bar{q.Path, leftEdge + room*q.StartMS/longest, room * max(0, end-q.StartMS) / longest, words, failed})
+	}
+	for _, e := range v.Heard {
+		words := "moment " + e.Name
+		if e.Kind == "call" {
+			arguments := string(e.Arguments)
+			words = e.Name + "(" + arguments[min(1, len(arguments)):max(min(1, len(arguments)), len(arguments)-1)] + ")"
+		}
+		r.Marks = append(r.Marks, bar{Words: words, Left: leftEdge + room*e.At/longest, End: seconds(int(e.At))})
+	}
+	return r
+}
+
+// Report writes the result as one page that needs nothing else.
+func (r *Result) Report(w io.Writer, title, portal string) error {
+	errors := check.Errors(r.Findings)
+	data := struct {
+		Title, Portal, Verdict, First string
+		Errors                        int
+		Result                        *Result
+		Views                         []reported
+	}{Title: title, Portal: portal, Errors: errors, Result: r, Verdict: r.Verdict(), First: r.Views[0].Name}
+	for _, v := range r.Views {
+		data.Views = append(data.Views, report(v))
+	}
+	return reportTemplate.Execute(w, data)
+}
+
+// Verdict is the result in one line.
+func (r *Result) Verdict() string {
+	started := 0
+	for _, v := range r.Views {
+		if v.Started {
+			started++
+		}
+	}
+	words := fmt.Sprintf("It starts in all %d views", len(r.Views))
+	if started < len(r.Views) {
+		words = fmt.Sprintf("It starts in %d of %d views", started, len(r.Views))
+	}
+	if len(r.Views) == 1 && started == 1 {
+		words = "It starts"
+	}
+	switch n := check.Errors(r.Findings); n {
+	case 0:
+		return words + ", with no errors"
+	case 1:
+		return words + ", with 1 error"
+	default:
+		return fmt.Sprintf("%s, with %d errors", words, n)
+	}
+}

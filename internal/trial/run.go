@@ -1,0 +1,323 @@
+package trial
+
+import (
+	"bytes"
+	"context"
+	_ "embed"
+	"errors"
+	"image"
+	_ "image/png" // what the browser gives
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+
+	"havvel/internal/check"
+	"havvel/internal/rulebook"
+	"havvel/internal/serve"
+)
+
+//go:embed probe.js
+var probe string
+
+// state is what the probe tells of a page.
+type state struct {
+	Frames, Drawn, Lost int
+	Wasm, Heap          int64
+	Ready               bool
+	VW, VH, SW, SH      float64
+	DPR                 float64
+	Canvas              *struct {
+		X, Y, W, H, BW, BH float64
+		Fitted             bool
+	}
+}
+
+// A viewer runs a build in one window.
+type viewer struct {
+	trial   *Trial
+	view    rulebook.View
+	seen    *View
+	watch   *watcher
+	browser context.Context
+}
+
+// answerLimit is how long the browser may take for one answer.
+const answerLimit = 10 * time.Second
+
+func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
+	w := newWatcher()
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Heard: w.hear})
+	if err != nil {
+		return nil, err
+	}
+	defer server.Close()
+	inside, done := window(ctx, t.Browser, w.event)
+	defer done()
+	r := &viewer{trial: t, view: v, watch: w, browser: inside, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
+	guard := time.AfterFunc(3*answerLimit, done) // the window closes with the context that opens it, which so has no limit of its own
+	defer guard.Stop()
+	if err := chromedp.Do(inside, r.size(v.Size[0], v.Size[1])); err != nil {
+		return nil, broken(ctx, err)
+	}
+	guard.Stop()
+	if err := r.open(server.Game); err != nil {
+		return nil, broken(ctx, err)
+	}
+	go w.closeDialogs(inside)
+	if err := r.play(ctx); err != nil {
+		return nil, broken(ctx, err)
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.crashed {
+		w.add(check.Finding{ID: "trial-start", Message: "the page crashed; most often it took more memory than the browser gives", Fix: "havvel look shows what takes memory"})
+	}
+	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.order, append(r.seen.Problems, w.problems...)
+	return r.seen, nil
+}
+
+// open asks for the game.
+func (r *viewer) open(address string) error {
+	ctx, cancel := context.WithTimeout(r.browser, 3*answerLimit)
+	defer cancel()
+	_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: probe})
+	if err == nil {
+		_, err = chromedp.Call(ctx, network.Enable, network.EnableParams{})
+	}
+	if err == nil {
+		_, err = chromedp.Call(ctx, log.Enable, cdp.Empty{})
+	}
+	if err != nil {
+		return err
+	}
+	r.watch.mu.Lock()
+	r.watch.base = address
+	r.watch.mu.Unlock()
+	r.seen.began = time.Now()
+	_, err = chromedp.Call(ctx, page.Navigate, page.NavigateParams{URL: address})
+	return err
+}
+
+func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
+	options := []chromedp.EmulateViewportOption{chromedp.EmulateScale(1)}
+	if r.view.Touch {
+		orientation := emulation.ScreenOrientationTypePortraitPrimary
+		if width > height {
+			orientation = emulation.ScreenOrientationTypeLandscapePrimary
+		}
+		options = []chromedp.EmulateViewportOption{chromedp.EmulateScale(2), chromedp.EmulateMobile, chromedp.EmulateTouch, chromedp.EmulateOrientation(orientation, 0)}
+	}
+	return chromedp.EmulateViewport(int64(width), int64(height), options...)
+}
+
+// play watches the game from its first picture to the end of the trial.
+func (r *viewer) play(ctx context.Context) error {
+	last, err := r.start(ctx)
+	if err != nil || !r.seen.Started {
+		return err
+	}
+	pause(ctx, 900*time.Millisecond) // a loading picture may still fade
+	first, err := r.picture("start")
+	if err != nil {
+		return err
+	}
+	if last, err = r.frames(ctx); err != nil {
+		return err
+	}
+	second, err := r.picture("")
+	if err != nil {
+		return err
+	}
+	r.light(first, second, last)
+	r.seen.Fit = fitOf(last)
+	if err := r.turn(ctx); err != nil {
+		return err
+	}
+	if err := r.steps(ctx); err != nil {
+		return err
+	}
+	if left := r.trial.Watch - time.Since(r.seen.began) + time.Duration(r.seen.StartMS)*time.Millisecond; left > 0 {
+		pause(ctx, left)
+	}
+	if last, err = r.ask(); err != nil {
+		return err
+	}
+	r.seen.Heap, r.seen.Wasm, r.seen.Lost = last.Heap, last.Wasm, last.Lost
+	if last.Lost > 0 {
+		r.problem("trial-lost", "the drawing context was lost; the picture stays black from then on", "handle webglcontextlost, and take less memory for pictures")
+	}
+	return ctx.Err()
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+func (r *viewer) problem(id, message, fix string) {
+	r.seen.Problems = append(r.seen.Problems, check.Finding{ID: id, Message: message, Fix: fix})
+}
+
+// ask asks the page how it is.
+func (r *viewer) ask() (*state, error) {
+	ctx, cancel := context.WithTimeout(r.browser, answerLimit)
+	defer cancel()
+	s, err := chromedp.Run(ctx, chromedp.Evaluate[*state]("window.havvelProbe && havvelProbe()"))
+	if err == nil && s == nil {
+		s = &state{}
+	}
+	return s, err
+}
+
+// start waits for the first picture that isn't blank: something was drawn, and loading is over as far as the game says.
+func (r *viewer) start(ctx context.Context) (*state, error) {
+	for {
+		s, err := r.ask()
+		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+			r.problem("trial-start", "the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
+			return s, nil
+		}
+		if err != nil && ctx.Err() != nil {
+			return s, ctx.Err()
+		}
+		if err == nil && r.drawn(s) {
+			if shown, err := r.shown(); err != nil {
+				return s, err
+			} else if shown {
+				r.seen.Started, r.seen.StartMS = true, int(time.Since(r.seen.began).Milliseconds())
+				_, r.seen.Bytes = r.watch.pending()
+				return s, nil
+			}
+		}
+		if time.Since(r.seen.began) > r.trial.Start {
+			return s, r.neverStarted(s)
+		}
+		pause(ctx, 80*time.Millisecond)
+	}
+}
+
+// drawn reports whether the page may have started.
+func (r *viewer) drawn(s *state) bool {
+	begun, over := false, false
+	for _, e := range r.watch.events() {
+		begun = begun || e.Kind == "moment" && e.Name == "loading-begun"
+		over = over || e.Kind == "moment" && e.Name == "loading-done"
+	}
+	if begun && !over {
+		return false
+	}
+	if s.Canvas == nil {
+		open, _ := r.watch.pending()
+		return s.Ready && !open
+	}
+	return s.Drawn > 2
+}
+
+// shown reports whether the window has a picture that isn't of one colour.
+func (r *viewer) shown() (bool, error) {
+	p, err := r.take()
+	if err != nil {
+		return false, err
+	}
+	_, spread := light(p)
+	return spread > 0.01, nil
+}
+
+func (r *viewer) take() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(r.browser, 2*answerLimit)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// picture takes a picture, and keeps it unless it has no name.
+func (r *viewer) picture(name string) ([]byte, error) {
+	p, err := r.take()
+	if err == nil && name != "" {
+		r.seen.Pictures = append(r.seen.Pictures, Picture{name, int(time.Since(r.seen.began).Milliseconds()), p})
+	}
+	return p, err
+}
+
+// frames counts frames for a while.
+func (r *viewer) frames(ctx context.Context) (*state, error) {
+	before, err := r.ask()
+	if err != nil {
+		return nil, err
+	}
+	at := time.Now()
+	pause(ctx, 1200*time.Millisecond)
+	after, err := r.ask()
+	if err == nil {
+		r.seen.Frames = float64(after.Frames-before.Frames) / time.Since(at).Seconds()
+	}
+	return after, err
+}
+
+// light judges two pictures of the running game.
+func (r *viewer) light(first, second []byte, s *state) {
+	brightest, spread := light(second)
+	switch {
+	case brightest < 24 || spread < 0.002:
+		r.problem("trial-black", "the picture stays of one dark colour, though the game runs", "look at the console's first error; most often a picture or shader could not be loaded")
+	case bytes.Equal(first, second) && s.Canvas != nil && s.Drawn > 0:
+		r.problem("trial-still", "two pictures, more than a second apart, are the same", "look whether the game stands still, or waits for a press")
+	}
+}
+
+// light is how bright the brightest sampled pixel is, from 0 to 255, and which share of pixels differs from the commonest.
+func light(data []byte) (brightest int, spread float64) {
+	m, _, err := image.Decode(bytes.NewReader(data))
+	if err != nil {
+		return 0, 0
+	}
+	counts := map[[3]uint32]int{}
+	total := 0
+	for y := m.Bounds().Min.Y; y < m.Bounds().Max.Y; y += 4 {
+		for x := m.Bounds().Min.X; x < m.Bounds().Max.X; x += 4 {
+			r, g, b, _ := m.At(x, y).RGBA()
+			brightest = max(brightest, int(max(r, g, b)>>8))
+			counts[[3]uint32{r >> 11, g >> 11, b >> 11}]++
+			total++
+		}
+	}
+	most := 0
+	for _, n := range counts {
+		most = max(most, n)
+	}
+	return brightest, 1 - float64(most)/float64(max(total, 1))
+}
+
+// turn turns the window, and turns it back.
+func (r *viewer) turn(ctx context.Context) error {
+	w, h := r.view.Size[0]*3/4, r.view.Size[1] // a window on a desk is made narrower
+	if r.view.Touch {
+		w, h = r.view.Size[1], r.view.Size[0]
+	}
+	resize := func(width, height int) error {
+		inside, cancel := context.WithTimeout(r.browser, answerLimit)
+		defer cancel()
+		return chromedp.Do(inside, r.size(width, height))
+	}
+	if err := resize(w, h); err != nil {
+		return err
+	}
+	pause(ctx, 450*time.Millisecond)
+	s, err := r.ask()
+	if err != nil {
+		return err
+	}
+	fit := fitOf(s)
+	r.seen.Turned = &fit
+	if err := resize(r.view.Size[0], r.view.Size[1]); err != nil {
+		return err
+	}
+	pause(ctx, 250*time.Millisecond)
+	return nil
+}

@@ -1,0 +1,278 @@
+package trial
+
+import (
+	"context"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// A Step is one thing that a trial does once the game has started. Parse makes one of a line such as:
+//
+//	wait 500ms
+//	press Enter
+//	tap 50% 80%
+//	drag 10% 50% to 90% 50%
+//	picture first night
+//	expect moment level-begun within 5s
+//	expect statistic lanterns within 5s
+//	expect call Portal.ready
+//	for 3: press ArrowRight; wait 200ms
+type Step struct {
+	Line string
+
+	do func(context.Context, *viewer) error
+}
+
+// keys are names of keys, as the DOM has them.
+var keys = map[string]string{
+	"Enter": kb.Enter, "Escape": kb.Escape, "Space": " ", "Tab": kb.Tab, "Backspace": kb.Backspace,
+	"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown, "Shift": kb.Shift, "Control": kb.Control,
+}
+
+var (
+	expectLine = regexp.MustCompile(`^(moment|statistic|call) (\S+)( within (\S+))?$`)
+	forLine    = regexp.MustCompile(`^(\d{1,3}): (.+)$`)
+)
+
+// Parse reads a step. The error says what can stand there.
+func Parse(line string) (Step, error) {
+	line = strings.Join(strings.Fields(line), " ")
+	word, rest, _ := strings.Cut(line, " ")
+	s := Step{Line: line}
+	var err error
+	switch word {
+	case "wait":
+		var d time.Duration
+		if d, err = time.ParseDuration(rest); err == nil && (d < 0 || d > time.Minute) {
+			err = fmt.Errorf("%s is too long; a minute is the most", d)
+		}
+		s.do = func(ctx context.Context, _ *viewer) error { pause(ctx, d); return ctx.Err() }
+	case "press":
+		s.do, err = press(rest)
+	case "tap":
+		s.do, err = tap(rest)
+	case "drag":
+		s.do, err = drag(rest)
+	case "picture":
+		if rest == "" {
+			err = fmt.Errorf("the picture needs a name")
+		}
+		s.do = func(_ context.Context, v *viewer) error { _, err := v.picture(rest); return err }
+	case "expect":
+		s.do, err = expect(rest)
+	case "for":
+		s.do, err = repeated(rest)
+	default:
+		err = fmt.Errorf("a step begins with wait, press, tap, drag, picture, expect or for")
+	}
+	if err != nil {
+		return s, fmt.Errorf("the step %q: %w", line, err)
+	}
+	return s, nil
+}
+
+func press(name string) (func(context.Context, *viewer) error, error) {
+	key, ok := keys[name]
+	if !ok && len([]rune(name)) == 1 {
+		key, ok = name, true
+	}
+	if !ok {
+		return nil, fmt.Errorf("there is no key %q; write a letter, or Enter, Escape, Space, Tab, ArrowLeft, ArrowRight, ArrowUp, ArrowDown", name)
+	}
+	return func(ctx context.Context, v *viewer) error { return v.do(chromedp.KeyEvent(key)) }, nil
+}
+
+// point is a place in the window, each part in pixels or as a share of the side.
+type point struct{ x, y func(side float64) float64 }
+
+func parsePoint(x, y string) (p point, err error) {
+	part := func(text string) func(float64) float64 {
+		number, share := strings.CutSuffix(text, "%")
+		n, failed := strconv.ParseFloat(number, 64)
+		if failed != nil || n < 0 {
+			err = fmt.Errorf("%q is no place; write it as 50%% 80%%, or in pixels", text)
+		}
+		return func(side float64) float64 {
+			if share {
+				return n / 100 * side
+			}
+			return n
+		}
+	}
+	p.x, p.y = part(x), part(y)
+	return p, err
+}
+
+func (p point) in(v *viewer) (x, y float64) {
+	return p.x(float64(v.view.Size[0])), p.y(float64(v.view.Size[1]))
+}
+
+func tap(rest string) (func(context.Context, *viewer) error, error) {
+	parts := strings.Fields(rest)
+	if len(parts) != 2 {
+		return nil, fmt.Errorf("write where: tap 50%% 80%%")
+	}
+	p, err := parsePoint(parts[0], parts[1])
+	return func(ctx context.Context, v *viewer) error {
+		x, y := p.in(v)
+		if v.view.Touch {
+			return v.touch(ctx, x, y, x, y)
+		}
+		return v.do(chromedp.MouseClickXY(x, y))
+	}, err
+}
+
+func drag(rest string) (func(context.Context, *viewer) error, error) {
+	parts := strings.Fields(strings.Replace(rest, " to ", " ", 1))
+	if len(parts) != 4 {
+		return nil, fmt.Errorf("write from where to where: drag 10%% 50%% to 90%% 50%%")
+	}
+	from, err := parsePoint(parts[0], parts[1])
+	if err != nil {
+		return nil, err
+	}
+	to, err := parsePoint(parts[2], parts[3])
+	return func(ctx context.Context, v *viewer) error {
+		x, y := from.in(v)
+		x2, y2 := to.in(v)
+		if v.view.Touch {
+			return v.touch(ctx, x, y, x2, y2)
+		}
+		if err := v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x, y, chromedp.ButtonLeft)); err != nil {
+			return err
+		}
+		for i := 1; i <= 8; i++ {
+			at := float64(i) / 8
+			if err := v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x+(x2-x)*at, y+(y2-y)*at, chromedp.ButtonLeft)); err != nil {
+				return err
+			}
+			pause(ctx, 20*time.Millisecond)
+		}
+		return v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x2, y2, chromedp.ButtonLeft))
+	}, err
+}
+
+// touch puts a finger down, moves it, and lifts it.
+func (v *viewer) touch(ctx context.Context, x, y, x2, y2 float64) error {
+	send := func(kind input.DispatchTouchEventType, points ...*input.TouchPoint) error {
+		inside, cancel := context.WithTimeout(v.browser, answerLimit)
+		defer cancel()
+		_, err := chromedp.Call(inside, input.DispatchTouchEvent, input.DispatchTouchEventParams{Type: kind, TouchPoints: points})
+		return err
+	}
+	if err := send(input.DispatchTouchEventTypeTouchStart, &input.TouchPoint{X: x, Y: y}); err != nil {
+		return err
+	}
+	for i := 1; i <= 8 && (x != x2 || y != y2); i++ {
+		at := float64(i) / 8
+		if err := send(input.DispatchTouchEventTypeTouchMove, &input.TouchPoint{X: x + (x2-x)*at, Y: y + (y2-y)*at}); err != nil {
+			return err
+		}
+		pause(ctx, 20*time.Millisecond)
+	}
+	return send(input.DispatchTouchEventTypeTouchEnd)
+}
+
+func (v *viewer) do(a chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(v.browser, answerLimit)
+	defer cancel()
+	return chromedp.Do(ctx, a)
+}
+
+// unmet says that what a step expects did not come.
+type unmet struct{ words string }
+
+func (e *unmet) Error() string { return e.words }
+
+func expect(rest string) (func(context.Context, *viewer) error, error) {
+	m := expectLine.FindStringSubmatch(rest)
+	if m == nil {
+		return nil, fmt.Errorf("write what: expect moment level-begun within 5s, expect statistic NAME, or expect call NAME")
+	}
+	within := 3 * time.Second
+	if m[4] != "" {
+		var err error
+		if within, err = time.ParseDuration(m[4]); err != nil || within > time.Minute {
+			return nil, fmt.Errorf("%q is no time of up to a minute", m[4])
+		}
+	}
+	return func(ctx context.Context, v *viewer) error {
+		for until := time.Now().Add(within); ; pause(ctx, 50*time.Millisecond) {
+			if v.heardOf(m[1], m[2]) {
+				return nil
+			}
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if time.Now().After(until) {
+				return &unmet{fmt.Sprintf("the %s %s did not come within %s", m[1], m[2], within)}
+			}
+		}
+	}, nil
+}
+
+// heardOf reports whether a moment, a statistic or a call was heard.
+func (v *viewer) heardOf(what, name string) bool {
+	for _, e := range v.watch.events() {
+		switch what {
+		case "statistic":
+			if s, ok := v.trial.statistic(e); ok && s.name == name {
+				return true
+			}
+		default:
+			if e.Kind == what && e.Name == name {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func repeated(rest string) (func(context.Context, *viewer) error, error) {
+	m := forLine.FindStringSubmatch(rest)
+	if m == nil {
+		return nil, fmt.Errorf("write how often, and what: for 3: press Enter; wait 200ms")
+	}
+	times, _ := strconv.Atoi(m[1]) // a few digits
+	var inner []Step
+	for part := range strings.SplitSeq(m[2], ";") {
+		s, err := Parse(part)
+		if err != nil {
+			return nil, err
+		}
+		inner = append(inner, s)
+	}
+	return func(ctx context.Context, v *viewer) error {
+		for range times {
+			for _, s := range inner {
+				if err := s.do(ctx, v); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}, nil
+}
+
+// steps does what the developer wrote. What is expected and does not come ends the steps, and not the trial.
+func (r *viewer) steps(ctx context.Context) error {
+	for _, s := range r.trial.Steps {
+		err := s.do(ctx, r)
+		if lost, ok := err.(*unmet); ok {
+			r.problem("trial-step", fmt.Sprintf("the step %q: %s", s.Line, lost.words), "look at the report's pictures: did the steps before do what they should?")
+			r.picture("at the step that failed") // the picture is only for the report
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,145 @@
+// Package trial runs a build in a real browser, as a destination shows it, and says what it saw: when the game started, how it
+// fits, what it called, what went wrong. Serving is left to serve, what a portal wants to hear to hooks and its rulebook.
+package trial
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/check"
+	"havvel/internal/export"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+	"havvel/internal/serve"
+)
+
+// Format is the version of a result as it is kept.
+const Format = 1
+
+// A Trial says what is run, and how.
+type Trial struct {
+	Build       *export.Build // as the destination would be handed it
+	Fingerprint string        // of the export that it was made from
+	Destination string
+	Rules       *rulebook.Rulebook // nil for no destination in particular
+	Steps       []Step             // what is done once the game has started
+	Statistics  []project.Statistic
+	Accepts     []check.Accept
+	Start       time.Duration // the longest time to the first picture
+	Watch       time.Duration // how long the game is watched once it started
+	Browser     string        // path of the browser
+	Before      *Result       // the trial before, to compare first screens; may be nil
+	Only        []string      // names of views; all when none is named
+	Report      func(view string, done bool)
+}
+
+// A Result is what a trial saw.
+type Result struct {
+	Format      int             `json:"trial"`
+	At          time.Time       `json:"at"`
+	Destination string          `json:"destination"`
+	Fingerprint string          `json:"fingerprint"`
+	Browser     string          `json:"browser"`
+	Views       []*View         `json:"views"`
+	Findings    []check.Finding `json:"findings"`
+}
+
+// Clean reports whether nothing that is required failed.
+func (r *Result) Clean() bool { return check.Errors(r.Findings) == 0 }
+
+// A View is what was seen in one window.
+type View struct {
+	Name     string          `json:"name"`
+	Width    int             `json:"width"` // CSS pixels
+	Height   int             `json:"height"`
+	Touch    bool            `json:"touch"`
+	Started  bool            `json:"started"`
+	StartMS  int             `json:"start_ms"`    // to the first picture
+	Bytes    int64           `json:"start_bytes"` // that came before it
+	Frames   float64         `json:"frames"`      // a second, after the start
+	Heap     int64           `json:"heap"`        // of scripts, bytes
+	Wasm     int64           `json:"wasm"`        // memory of WebAssembly, bytes
+	Lost     int             `json:"lost"`        // drawing contexts that were lost
+	Fit      Fit             `json:"fit"`
+	Turned   *Fit            `json:"turned"` // after the window was turned
+	Requests []*Request      `json:"requests"`
+	Heard    []serve.Event   `json:"heard"`
+	Pictures []Picture       `json:"pictures"`
+	Problems []check.Finding `json:"-"`
+
+	began time.Time
+}
+
+// A Picture is what was to be seen at one time.
+type Picture struct {
+	Name string `json:"name"`
+	MS   int    `json:"ms"` // after the page was asked for
+	PNG  []byte `json:"png"`
+}
+
+// views lists the windows of the trial.
+func (t *Trial) views() ([]rulebook.View, error) {
+	all := serve.Views(t.Rules)
+	if len(t.Only) == 0 {
+		return all, nil
+	}
+	var list []rulebook.View
+	for _, name := range t.Only {
+		found := false
+		for _, v := range all {
+			if v.Name == name {
+				list, found = append(list, v), true
+			}
+		}
+		if !found {
+			var names []string
+			for _, v := range all {
+				names = append(names, v.Name)
+			}
+			return nil, fmt.Errorf("there is no view %q; there is: %q", name, names)
+		}
+	}
+	return list, nil
+}
+
+// beside is how many views are run at the same time.
+const beside = 2
+
+// Run runs the build in each view. The error is *NoBrowser when there is none, and *Broken when the browser crashed or hung;
+// what goes wrong with the game is a finding.
+func (t *Trial) Run(ctx context.Context) (*Result, error) {
+	views, err := t.views()
+	if err != nil {
+		return nil, err
+	}
+	r := &Result{Format: Format, At: time.Now().UTC().Truncate(time.Second), Destination: t.Destination, Fingerprint: t.Fingerprint, Views: make([]*View, len(views))}
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(beside)
+	for i, v := range views {
+		work.Go(func() error {
+			t.tell(v.Name, false)
+			seen, err := t.run(ctx, v)
+			if err != nil {
+				return fmt.Errorf("view %s: %w", v.Name, err)
+			}
+			r.Views[i] = seen
+			t.tell(v.Name, true)
+			return nil
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return nil, err
+	}
+	r.Browser = t.Browser
+	r.Findings = t.judge(r.Views)
+	return r, nil
+}
+
+func (t *Trial) tell(view string, done bool) {
+	if t.Report != nil {
+		t.Report(view, done)
+	}
+}

@@ -1,0 +1,246 @@
+package trial
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+
+	"github.com/chromedp/cdproto/inspector"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+
+	"havvel/internal/check"
+	"havvel/internal/serve"
+)
+
+// A Request is one file that the game asked for.
+type Request struct {
+	Path    string  `json:"path"` // inside the game, or a whole address
+	Kind    string  `json:"kind"` // of what it is for, in the browser's words
+	Status  int     `json:"status"`
+	Type    string  `json:"type"`
+	Bytes   int64   `json:"bytes"` // that came over the line
+	StartMS float64 `json:"start_ms"`
+	EndMS   float64 `json:"end_ms"` // 0 while it has not ended
+	Failed  string  `json:"failed,omitempty"`
+	Foreign bool    `json:"foreign"`
+
+	encoding string
+}
+
+// A watcher collects what the browser and the game tell.
+type watcher struct {
+	mu       sync.Mutex
+	base     string  // address of the game
+	clock    float64 // of the browser, when the first request began, in seconds
+	requests map[network.RequestID]*Request
+	order    []*Request
+	heard    []serve.Event
+	problems []check.Finding
+	dialogs  chan string
+	crashed  bool
+	away     string
+	pages    int
+}
+
+func newWatcher() *watcher {
+	return &watcher{requests: map[network.RequestID]*Request{}, dialogs: make(chan string, 16)}
+}
+
+// hear takes what the game says by its own calls and moments.
+func (w *watcher) hear(e serve.Event) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if e.Kind == "call" || e.Kind == "moment" {
+		w.heard = append(w.heard, e)
+	}
+}
+
+// event takes what the browser tells. It must return at once.
+func (w *watcher) event(ev any) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	switch e := ev.(type) {
+	case *network.EventRequestWillBeSent:
+		w.asked(e)
+	case *network.EventResponseReceived:
+		if r := w.requests[e.RequestID]; r != nil {
+			r.Status, r.Type = int(e.Response.Status), e.Response.MimeType
+			for name, v := range e.Response.Headers {
+				if strings.EqualFold(name, "content-encoding") {
+					r.encoding = fmt.Sprint(v)
+				}
+			}
+		}
+	case *network.EventLoadingFinished:
+		if r := w.requests[e.RequestID]; r != nil {
+			r.EndMS, r.Bytes = w.since(e.Timestamp.Float64()), int64(e.EncodedDataLength)
+		}
+	case *network.EventLoadingFailed:
+		if r := w.requests[e.RequestID]; r != nil {
+			r.EndMS, r.Failed = w.since(e.Timestamp.Float64()), e.ErrorText
+		}
+	case *runtime.EventExceptionThrown:
+		w.thrown(e.ExceptionDetails)
+	case *runtime.EventConsoleAPICalled:
+		w.said(e)
+	case *log.EventEntryAdded:
+		w.logged(e.Entry)
+	case *page.EventJavascriptDialogOpening:
+		w.add(check.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Type, e.Message), Fix: "show it in the game itself; portals block dialogs, and the game stands still until one is closed"})
+		select {
+		case w.dialogs <- e.Message:
+		default:
+		}
+	case *page.EventFrameNavigated:
+		if e.Frame.ParentID == "" && w.base != "" {
+			w.navigated(e.Frame.URL)
+		}
+	case *inspector.EventTargetCrashed:
+		w.crashed = true
+	}
+}
+
+func (w *watcher) since(at float64) float64 { return (at - w.clock) * 1000 }
+
+func (w *watcher) asked(e *network.EventRequestWillBeSent) {
+	address := e.Request.URL
+	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.Contains(address, "/~havvel/heard") || strings.HasSuffix(address, "/favicon.ico") || strings.HasPrefix(address, "chrome") {
+		return
+	}
+	if w.clock == 0 {
+		w.clock = e.Timestamp.Float64()
+	}
+	r := &Request{Kind: string(e.Type), StartMS: w.since(e.Timestamp.Float64())}
+	r.Path, r.Foreign = w.inside(address)
+	w.requests[e.RequestID] = r
+	w.order = append(w.order, r)
+}
+
+// inside is an address's path in the game; foreign is true when it leads elsewhere.
+func (w *watcher) inside(address string) (path string, foreign bool) {
+	path, ok := strings.CutPrefix(address, w.base)
+	if !ok {
+		path, _, _ = strings.Cut(address, "?")
+		return path, true
+	}
+	path, _, _ = strings.Cut(path, "?")
+	path, _, _ = strings.Cut(path, "#")
+	if path == "" {
+		path = "index.html"
+	}
+	return path, false
+}
+
+func (w *watcher) thrown(d *runtime.ExceptionDetails) {
+	message := d.Text
+	if d.Exception != nil && d.Exception.Description != "" {
+		message, _, _ = strings.Cut(d.Exception.Description, "\n")
+	}
+	f := check.Finding{ID: "trial-exception", Message: "an exception that nothing catches: " + message, Fix: "mend it in the game; what comes after it does not run"}
+	if d.URL != "" {
+		f.File, _ = w.inside(d.URL)
+		f.Line, f.Column = int(d.LineNumber)+1, int(d.ColumnNumber)+1
+	}
+	w.add(f)
+}
+
+// said takes errors that the game writes to the console.
+func (w *watcher) said(e *runtime.EventConsoleAPICalled) {
+	if e.Type != "error" && e.Type != "assert" {
+		return
+	}
+	var words []string
+	for _, a := range e.Args {
+		text := strings.Trim(string(a.Value), `"`)
+		if text == "" {
+			text, _, _ = strings.Cut(a.Description, "\n")
+		}
+		words = append(words, text)
+	}
+	f := check.Finding{ID: "trial-console", Message: "the game says an error: " + strings.Join(words, " "), Fix: "look for the words in the game's scripts"}
+	if e.StackTrace != nil {
+		for _, frame := range e.StackTrace.CallFrames {
+			if path, foreign := w.inside(frame.URL); !foreign && frame.URL != "" && !strings.HasPrefix(path, "~havvel") {
+				f.File, f.Line, f.Column = path, int(frame.LineNumber)+1, int(frame.ColumnNumber)+1
+				if f.File != "index.html" || frame.LineNumber > 0 { // not the listener
+					break
+				}
+			}
+		}
+	}
+	w.add(f)
+}
+
+// logged takes what the browser itself complains of, other than requests, which are judged one by one.
+func (w *watcher) logged(e *log.Entry) {
+	if e.Source == "network" || e.Level != "error" && e.Source != "security" && e.Source != "intervention" && e.Source != "violation" {
+		return
+	}
+	f := check.Finding{ID: "trial-blocked", Message: "the browser says: " + e.Text, Fix: "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press"}
+	if e.URL != "" {
+		f.File, _ = w.inside(e.URL)
+		f.Line = int(e.LineNumber) + 1
+	}
+	w.add(f)
+}
+
+func (w *watcher) navigated(address string) {
+	w.pages++
+	if w.pages > 1 && w.away == "" {
+		where, foreign := w.inside(address)
+		if foreign || where != "index.html" {
+			w.away = where
+			w.add(check.Finding{ID: "trial-away", Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where), Fix: "open other pages in a window of their own, and only when the player presses something"})
+		}
+	}
+}
+
+// mostProblems of one view are kept.
+const mostProblems = 50
+
+// add keeps a problem, once.
+func (w *watcher) add(f check.Finding) {
+	for _, o := range w.problems {
+		if o.ID == f.ID && o.Message == f.Message && o.File == f.File && o.Line == f.Line {
+			return
+		}
+	}
+	if len(w.problems) < mostProblems {
+		w.problems = append(w.problems, f)
+	}
+}
+
+// events returns what was heard so far.
+func (w *watcher) events() []serve.Event {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return append([]serve.Event(nil), w.heard...)
+}
+
+// pending reports whether a request has not ended, and how many bytes have come.
+func (w *watcher) pending() (open bool, bytes int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, r := range w.order {
+		open = open || r.EndMS == 0
+		bytes += r.Bytes
+	}
+	return open, bytes
+}
+
+// closeDialogs answers dialogs with no, so that the page goes on, until ctx is done.
+func (w *watcher) closeDialogs(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-w.dialogs:
+			chromedp.Call(ctx, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{}) // one that is gone needs no answer
+		}
+	}
+}
