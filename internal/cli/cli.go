@@ -83,7 +83,7 @@ func (a *app) root() *cobra.Command {
 	}{
 		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
 		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack(), a.compare()}},
-		{"Running it:", []*cobra.Command{a.play(), a.trial()}},
+		{"Running it:", []*cobra.Command{a.play(), a.trial(), a.hooks()}},
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {

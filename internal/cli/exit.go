@@ -89,9 +89,9 @@ func codeOf(err error) int {
 	switch {
 	case is[*portal.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
 		return unreachable
-	case is[*portal.Refused](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err):
+	case is[*portal.Refused](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err):
 		return answerNo
-	case is[*usage](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
+	case is[*usage](err), is[*trial.NoView](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
 		return wrongUsage
 	case strings.HasPrefix(err.Error(), "unknown command"):
 		return wrongUsage // cobra has no type for it

@@ -15,6 +15,7 @@ import (
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
+	"havvel/internal/trial"
 )
 
 // sendFlags are what send takes besides what all commands take.
@@ -101,6 +102,9 @@ func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Bui
 	if _, err := a.wanted(p, d, b, f.version, f.choices); err != nil {
 		return err
 	}
+	if err := a.tried(p, d, b); err != nil && !f.choices.acceptErrors {
+		return err
+	}
 	if !f.again {
 		if err := courier.Fresh(d, f.version, b.Fingerprint); err != nil {
 			return err
@@ -108,6 +112,29 @@ func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Bui
 	}
 	if _, err := d.Secret(); err != nil && !a.dryRun {
 		return err
+	}
+	return nil
+}
+
+// untried says that the project wants a clean trial, and there is none of this export.
+type untried struct {
+	portal, why string
+}
+
+func (e *untried) Error() string {
+	return fmt.Sprintf("not sent to %s: havvel.toml wants a clean trial of this export, and %s\n  run havvel trial first", e.portal, e.why)
+}
+
+// tried returns an error unless the last trial was of this export, and clean, where the project wants that.
+func (a *app) tried(p *project.Project, d *project.Destination, b *export.Build) error {
+	if !p.Trial.Required {
+		return nil
+	}
+	switch last := trial.Last(p.Folder, d.Name); {
+	case last == nil || last.Fingerprint != b.Fingerprint:
+		return &untried{d.Rules.Name, "there is none"}
+	case !last.Clean():
+		return &untried{d.Rules.Name, "the last one found errors"}
 	}
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/place"
 	"havvel/internal/project"
+	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
 )
@@ -41,7 +43,7 @@ func (a *app) trial() *cobra.Command {
 	c.Flags().StringVar(&f.format, "format", "text", "print as text, json, sarif (2.1.0) or junit")
 	c.Flags().StringVar(&f.report, "report", "", "`file` for the report (in .havvel/trials)")
 	c.Flags().StringArrayVar(&f.views, "view", nil, "only this `view` of the destination; may be repeated")
-	c.Flags().DurationVar(&f.watch, "watch", 0, "how long to watch the game once it started (4s)")
+	c.Flags().DurationVar(&f.watch, "watch", 0, "how long to watch the game once it started (3s)")
 	c.Flags().DurationVar(&f.start, "start", 0, "the longest `time` to the first picture (20s)")
 	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	a.withEntry(c)
@@ -57,6 +59,9 @@ type trialJSON struct {
 func (a *app) runTrial(ctx context.Context, args []string, f trialFlags) error {
 	if err := settings.Within("--format", f.format, formats...); err != nil {
 		return &usage{err.Error(), "havvel trial"}
+	}
+	if f.watch > 5*time.Minute || f.start > 5*time.Minute {
+		return &usage{"a trial watches for five minutes at most", "havvel trial"}
 	}
 	browser, err := trial.FindBrowser()
 	if err != nil {
@@ -81,6 +86,9 @@ func (a *app) runTrial(ctx context.Context, args []string, f trialFlags) error {
 	}
 	doc := trialJSON{}
 	for _, d := range destinations {
+		if len(destinations) > 1 && len(f.views) > 0 && !hasView(d, f.views) {
+			continue // it is asked for at another
+		}
 		r, err := a.tryOne(ctx, p, d, b, browser, f)
 		if err != nil {
 			return err
@@ -90,9 +98,14 @@ func (a *app) runTrial(ctx context.Context, args []string, f trialFlags) error {
 	return a.printTrials(b, doc, f.format)
 }
 
+// hasView reports whether a destination has one of the views named.
+func hasView(d *project.Destination, names []string) bool {
+	return slices.ContainsFunc(d.Rules.Views, func(v rulebook.View) bool { return slices.Contains(names, v.Name) })
+}
+
 // tryOne runs a build as one destination shows it, keeps the result, and writes its report.
 func (a *app) tryOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, browser string, f trialFlags) (*trial.Result, error) {
-	t := &trial.Trial{Build: b, Fingerprint: b.Fingerprint, Browser: browser, Start: 20 * time.Second, Watch: 4 * time.Second, Only: f.views}
+	t := &trial.Trial{Build: b, Fingerprint: b.Fingerprint, Browser: browser, Start: 20 * time.Second, Watch: 3 * time.Second, Only: f.views}
 	if err := fill(t, p, f); err != nil {
 		return nil, err
 	}

@@ -86,7 +86,7 @@ type Front struct {
 type Trial struct {
 	Steps    []string      `toml:"steps" doc:"what is done once the game has started, one step a line: wait, press, tap, drag, picture, expect, for (docs/trial.md)"`
 	Start    settings.Span `toml:"start" doc:"the longest time to the first picture; 20s unless said"`
-	Watch    settings.Span `toml:"watch" doc:"how long the game is watched once it started; 4s unless said"`
+	Watch    settings.Span `toml:"watch" doc:"how long the game is watched once it started; 3s unless said"`
 	Required bool          `toml:"required" doc:"whether send wants a clean trial of the same export"`
 }
 

@@ -45,7 +45,7 @@ type Server struct {
 
 // plainRules stand in where no portal is imitated.
 var plainRules = &rulebook.Rulebook{Name: "a plain host", Views: []rulebook.View{
-	{Name: "frame", Size: [2]int{960, 540}}, {Name: "full window", Size: [2]int{1600, 900}},
+	{Name: "frame", Size: [2]int{960, 540}}, {Name: "full window", Size: [2]int{1280, 720}},
 	{Name: "phone upright", Size: [2]int{390, 844}, Touch: true}, {Name: "phone on its side", Size: [2]int{844, 390}, Touch: true},
 }}
 

@@ -67,5 +67,8 @@ func broken(ctx context.Context, err error) error {
 	if err == nil || errors.Is(ctx.Err(), context.Canceled) {
 		return ctx.Err()
 	}
+	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		err = errors.New("it did not answer in time")
+	}
 	return &Broken{err}
 }

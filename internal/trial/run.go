@@ -121,7 +121,7 @@ func (r *viewer) play(ctx context.Context) error {
 	if err != nil || !r.seen.Started {
 		return err
 	}
-	pause(ctx, 900*time.Millisecond) // a loading picture may still fade
+	pause(ctx, 700*time.Millisecond) // a loading picture may still fade
 	first, err := r.picture("start")
 	if err != nil {
 		return err
@@ -187,11 +187,11 @@ func (r *viewer) start(ctx context.Context) (*state, error) {
 		if err != nil && ctx.Err() != nil {
 			return s, ctx.Err()
 		}
-		if err == nil && r.drawn(s) {
-			if shown, err := r.shown(); err != nil {
+		if at := time.Since(r.seen.began); err == nil && r.drawn(s) {
+			if shown, err := r.shown(s); err != nil {
 				return s, err
 			} else if shown {
-				r.seen.Started, r.seen.StartMS = true, int(time.Since(r.seen.began).Milliseconds())
+				r.seen.Started, r.seen.StartMS = true, int(at.Milliseconds())
 				_, r.seen.Bytes = r.watch.pending()
 				return s, nil
 			}
@@ -220,8 +220,12 @@ func (r *viewer) drawn(s *state) bool {
 	return s.Drawn > 2
 }
 
-// shown reports whether the window has a picture that isn't of one colour.
-func (r *viewer) shown() (bool, error) {
+// shown reports whether the window has a picture that isn't of one colour. Of a game that draws, the picture that is taken
+// later tells.
+func (r *viewer) shown(s *state) (bool, error) {
+	if s.Canvas != nil {
+		return true, nil
+	}
 	p, err := r.take()
 	if err != nil {
 		return false, err
@@ -233,7 +237,9 @@ func (r *viewer) shown() (bool, error) {
 func (r *viewer) take() ([]byte, error) {
 	ctx, cancel := context.WithTimeout(r.browser, 2*answerLimit)
 	defer cancel()
-	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	quick := true
+	shot, err := chromedp.Call(ctx, page.CaptureScreenshot, page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng, OptimizeForSpeed: &quick})
+	return shot.Data, err
 }
 
 // picture takes a picture, and keeps it unless it has no name.
@@ -252,7 +258,7 @@ func (r *viewer) frames(ctx context.Context) (*state, error) {
 		return nil, err
 	}
 	at := time.Now()
-	pause(ctx, 1200*time.Millisecond)
+	pause(ctx, time.Second)
 	after, err := r.ask()
 	if err == nil {
 		r.seen.Frames = float64(after.Frames-before.Frames) / time.Since(at).Seconds()
@@ -308,8 +314,7 @@ func (r *viewer) turn(ctx context.Context) error {
 	if err := resize(w, h); err != nil {
 		return err
 	}
-	pause(ctx, 450*time.Millisecond)
-	s, err := r.ask()
+	s, err := r.settled(ctx)
 	if err != nil {
 		return err
 	}
@@ -318,6 +323,21 @@ func (r *viewer) turn(ctx context.Context) error {
 	if err := resize(r.view.Size[0], r.view.Size[1]); err != nil {
 		return err
 	}
-	pause(ctx, 250*time.Millisecond)
-	return nil
+	if len(r.trial.Steps) > 0 { // otherwise nobody looks any more
+		_, err = r.settled(ctx)
+	}
+	return err
+}
+
+// settled waits until the page has drawn a few frames in its new size.
+func (r *viewer) settled(ctx context.Context) (*state, error) {
+	first, err := r.ask()
+	for until := time.Now().Add(2 * time.Second); err == nil; {
+		pause(ctx, 150*time.Millisecond)
+		var s *state
+		if s, err = r.ask(); err == nil && (s.Frames >= first.Frames+3 || time.Now().After(until)) {
+			return s, nil
+		}
+	}
+	return nil, err
 }

@@ -5,6 +5,7 @@ package trial
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -80,6 +81,16 @@ type Picture struct {
 	PNG  []byte `json:"png"`
 }
 
+// NoView says that a destination has no view of a name.
+type NoView struct {
+	Name  string
+	Known []string
+}
+
+func (e *NoView) Error() string {
+	return fmt.Sprintf("there is no view %q; there is: %s", e.Name, strings.Join(e.Known, ", "))
+}
+
 // views lists the windows of the trial.
 func (t *Trial) views() ([]rulebook.View, error) {
 	all := serve.Views(t.Rules)
@@ -99,7 +110,7 @@ func (t *Trial) views() ([]rulebook.View, error) {
 			for _, v := range all {
 				names = append(names, v.Name)
 			}
-			return nil, fmt.Errorf("there is no view %q; there is: %q", name, names)
+			return nil, &NoView{name, names}
 		}
 	}
 	return list, nil

@@ -81,10 +81,10 @@ async function start(canvas, rules, parts, report) {
 
 	let before = performance.now(), drawn = 0;
 	function frame(now) {
-		const dt = Math.min(0.1, (now - before) / 1000);
+		const real = (now - before) / 1000, dt = Math.min(0.1, real);
 		before = now;
-		if (++drawn > 10 && !document.hidden) {
-			slow = dt > 0.045 ? slow + 1 : Math.max(0, slow - 1);
+		if (++drawn > 3 && !document.hidden) {
+			slow = real > 0.045 ? slow + Math.min(6, real / 0.045) : Math.max(0, slow - 1);
 			if (slow > 12 && quality > 0.5) quality -= 0.25, slow = 0, fit();
 		}
 		look[0] += (wanted[0] - look[0]) * Math.min(1, dt * 3);

@@ -1,0 +1,226 @@
+package tests
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"havvel/internal/demo/game"
+)
+
+// small is a game that is drawn quickly: coloured squares that move. Each of its parts can be spoiled.
+func small() game.Files {
+	return game.Files{
+		"index.html": []byte(`<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Lane</title>` +
+			`<link rel="icon" href="data:,"><style>html,body{margin:0;height:100%;overflow:hidden;background:#102}canvas{display:block;width:100vw;height:100vh}</style></head>` +
+			`<body><canvas></canvas><script src="game.js"></script></body></html>`),
+		"game.js": []byte(`const canvas = document.querySelector("canvas"), pen = canvas.getContext("2d");
+function say(moment, more) { window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment, ...more } })); }
+function size() { canvas.width = innerWidth * devicePixelRatio; canvas.height = innerHeight * devicePixelRatio; }
+addEventListener("resize", size);
+size();
+say("loading-begun");
+let score = 0;
+function frame(now) {
+	pen.fillStyle = "#102";
+	pen.fillRect(0, 0, canvas.width, canvas.height);
+	for (let i = 0; i < 40; i++) {
+		pen.fillStyle = "hsl(" + i * 9 + ",80%,60%)";
+		pen.fillRect((i * 53 + now / 9) % canvas.width, (i * 31) % canvas.height, 24, 24);
+	}
+	requestAnimationFrame(frame);
+}
+requestAnimationFrame(frame);
+addEventListener("keydown", () => say("statistic", { name: "lanterns", value: ++score }));
+addEventListener("pointerdown", () => say("statistic", { name: "lanterns", value: ++score }));
+say("loading-done");
+`),
+	}
+}
+
+const smallRules = `format = "havvel-rulebook/1"
+name   = "Little Portal"
+[archive]
+hand_over = "zip"
+[serves]
+encodings = []
+[[view]]
+name = "frame"
+size = [320, 240]
+[[hook]]
+name   = "SDK"
+script = "https://sdk.example/sdk.js"
+place  = "head-start"
+plant  = true
+why    = "counts lanterns"
+[[hook.call]]
+call     = "Little.ready"
+moment   = "loading-done"
+required = true
+[[hook.call]]
+call      = "Little.score"
+moment    = "statistic"
+arguments = ["{name}", "{value}"]
+`
+
+const smallProject = `[game]
+title = "Lane"
+short = "lane"
+version = "1"
+export = "web"
+[to.little]
+rulebook = "little.toml"
+address = "https://little.example"
+[[statistic]]
+name = "lanterns"
+keeps = "highest"
+[pack]
+without = ["recode", "names"]
+`
+
+// tryProject writes a project with a game into a folder.
+func tryProject(t *testing.T, files game.Files, more string) string {
+	t.Helper()
+	folder := write(t, game.Files{"little.toml": []byte(smallRules), "havvel.toml": []byte(smallProject + more)})
+	for name, data := range files {
+		writeInto(t, folder, game.Files{"web/" + name: data})
+	}
+	return folder
+}
+
+// TestTrialFinds runs builds, each with one mistake, in a real browser: each is named by its own finding, and nothing else is
+// an error.
+func TestTrialFinds(t *testing.T) {
+	partner(t, "chromium")
+	wasm := []byte("\x00asm\x01\x00\x00\x00")
+	add := func(script string) func(game.Files) {
+		return func(f game.Files) { f["game.js"] = append(f["game.js"], script...) }
+	}
+	change := func(file, old, new string) func(game.Files) {
+		return func(f game.Files) {
+			if !strings.Contains(string(f[file]), old) {
+				t.Fatalf("%s lacks %q", file, old)
+			}
+			f[file] = []byte(strings.Replace(string(f[file]), old, new, 1))
+		}
+	}
+	for name, c := range map[string]struct {
+		spoil func(game.Files)
+		more  string // of havvel.toml
+		args  []string
+		code  int
+		ids   []string // of findings that must be there
+		says  string
+	}{
+		"good":               {func(game.Files) {}, "", nil, 0, nil, "It starts, with no errors"},
+		"good, played":       {func(game.Files) {}, "[trial]\nsteps = [\"press Enter\", \"tap 50% 50%\", \"drag 10% 50% to 90% 50%\", \"for 2: press a; wait 10ms\", \"picture played\", \"expect statistic lanterns\", \"expect call Little.score\"]\n", nil, 0, nil, "6 calls"},
+		"loading never ends": {change("game.js", `say("loading-done");`, `fetch("night.pack").then((r) => r.ok && say("loading-done"));`), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "most likely: night.pack: the game asks for it, and it is not there"},
+		"stays black":        {change("game.js", `"hsl(" + i * 9 + ",80%,60%)"`, `"#102"`), "", nil, 1, []string{"trial-black"}, ""},
+		"stands still":       {change("game.js", `+ now / 9`, ``), "", nil, 0, []string{"trial-still"}, ""},
+		"never called":       {change("game.js", `say("loading-done");`, ``), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "loading was begun and never done"},
+		"no call at all": {func(f game.Files) {
+			change("game.js", `say("loading-done");`, ``)(f)
+			change("game.js", `say("loading-begun");`, ``)(f)
+		}, "", nil, 1, []string{"trial-call"}, "Little.ready was not heard"},
+		"called late": {func(f game.Files) {
+			change("game.js", `say("loading-begun");`, ``)(f)
+			change("game.js", `say("loading-done");`, `setTimeout(() => say("loading-done"), 4500);`)(f)
+		}, "", []string{"--watch", "6s"}, 0, []string{"trial-late"}, ""},
+		"score, wrong name": {change("game.js", `name: "lanterns"`, `name: "lantern"`), "[trial]\nsteps = [\"press Enter\", \"wait 200ms\"]\n", nil, 0, []string{"trial-silent", "trial-statistic"}, `"lanterns" is declared: write the name the same way`},
+		"a step that fails": {func(game.Files) {}, "[trial]\nsteps = [\"expect moment level-ended within 500ms\"]\n", nil, 1, []string{"trial-step", "trial-silent"}, "the moment level-ended did not come within 500ms"},
+		"wrong content type": {func(f game.Files) {
+			f["rules.bin"] = wasm
+			add(`WebAssembly.instantiateStreaming(fetch("rules.bin")).catch((e) => console.warn(e));`)(f)
+		}, "", nil, 1, []string{"trial-type"}, "rules.bin"},
+		"brotli, no header": {func(f game.Files) {
+			f["a.pack.br"] = squeezed(t, "br", []byte(strings.Repeat("lantern", 3000)))
+			add(`fetch("a.pack.br");`)(f)
+		}, "", nil, 1, []string{"trial-encoding"}, "a.pack.br"},
+		"too large a canvas":   {change("index.html", "width:100vw;height:100vh", "width:500px;height:300px"), "", nil, 1, []string{"trial-outside"}, ""},
+		"a page that scrolls":  {change("index.html", "overflow:hidden", "padding:20px"), "", nil, 1, []string{"trial-overflow", "trial-outside"}, ""},
+		"stretched":            {change("game.js", "innerHeight * devicePixelRatio;", "innerHeight * devicePixelRatio / 2;"), "", nil, 0, []string{"trial-stretched"}, ""},
+		"throws after a while": {add(`setTimeout(() => { null.lantern(); }, 3500);`), "", []string{"--watch", "5s"}, 1, []string{"trial-exception"}, "game.js:21:"},
+		"needs isolation":      {change("game.js", `say("loading-done");`, `new SharedArrayBuffer(8); say("loading-done");`), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "sends no isolation headers"},
+		"another host":         {add(`fetch("https://scores.example/top.json").catch(() => 0);`), "", nil, 0, []string{"trial-foreign"}, "https://scores.example/top.json"},
+		"a dialog":             {add(`setTimeout(() => alert("The lane is lit"), 1000);`), "", nil, 1, []string{"trial-dialog"}, "The lane is lit"},
+		"leaves its page": {func(f game.Files) {
+			f["credits.html"] = []byte("<p>thanks")
+			add(`setTimeout(() => location.href = "credits.html", 2500);`)(f)
+		}, "", nil, 1, []string{"trial-away"}, "credits.html"},
+		"an accepted finding": {change("game.js", `+ now / 9`, ``), "[[accept]]\nid = \"trial-still\"\nreason = \"it is a still life\"\n", nil, 0, nil, "no errors"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			files := small()
+			c.spoil(files)
+			folder := tryProject(t, files, c.more)
+			e := run(t, folder, append([]string{"trial"}, c.args...)...).must(t, c.code)
+			if !strings.Contains(strings.Join(strings.Fields(e.out), " "), c.says) { // whatever its lines are broken at
+				t.Errorf("does not say %q:\n%s", c.says, e.out)
+			}
+			for _, id := range c.ids {
+				if !strings.Contains(e.out, id) {
+					t.Errorf("does not find %s:\n%s", id, e.out)
+				}
+			}
+			for line := range strings.SplitSeq(e.out, "\n") {
+				if level, id, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && (level == "error" || level == "warning") {
+					id, _, _ = strings.Cut(strings.TrimSpace(id), " ")
+					if level == "error" && !slices.Contains(c.ids, id) && id != "trial-missing" && id != "trial-exception" || c.code == 0 && !slices.Contains(c.ids, id) {
+						t.Errorf("finds %s, too:\n%s", id, e.out)
+					}
+				}
+			}
+		})
+	}
+}
+
+// TestTrialBrowser: without a browser, or with one that fails, the trial ends with 3 and says what to do.
+func TestTrialBrowser(t *testing.T) {
+	folder := tryProject(t, small(), "")
+	crashes, hangs := filepath.Join(t.TempDir(), "crashes"), filepath.Join(t.TempDir(), "hangs")
+	for file, script := range map[string]string{crashes: "#!/bin/sh\nexit 7\n", hangs: "#!/bin/sh\nexec sleep 600\n"} {
+		if err := os.WriteFile(file, []byte(script), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for browser, says := range map[string]string{"/no/such/browser": "names /no/such/browser, and there is no such program", crashes: "the browser crashed or hung", hangs: "the browser crashed or hung"} {
+		e := runWith(t, folder, []string{"HAVVEL_BROWSER=" + browser}, "trial").must(t, 3, says, "HAVVEL_BROWSER")
+		if strings.Contains(e.err, "goroutine") {
+			t.Errorf("says too much: %s", e.err)
+		}
+	}
+	runWith(t, folder, []string{"HAVVEL_BROWSER=", "PATH=/nowhere"}, "trial").must(t, 3, "there is no Chromium on this machine", "install Chromium")
+	run(t, folder, "trial", "--view", "side").must(t, 2, `there is no view "side"; there is: frame`)
+}
+
+// TestTrialRequired: where havvel.toml wants a clean trial, send waits for one of the same export.
+func TestTrialRequired(t *testing.T) {
+	partner(t, "chromium")
+	_, project := portal(t, nil)
+	toml := snapshot(t, project)["/havvel.toml"] + "\n[trial]\nrequired = true\n"
+	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
+	run(t, project, "send").must(t, 1, "wants a clean trial of this export, and there is none", "run havvel trial first")
+	e := run(t, project, "trial", "--view", "frame", "--json").must(t, 0)
+	r := decode[struct {
+		Trials []struct {
+			Fingerprint string
+			Views       []struct {
+				Name    string
+				Started bool
+				Heard   []struct{ Kind, Name string }
+			}
+		}
+	}](t, e).Trials
+	if len(r) != 1 || len(r[0].Views) != 1 || !r[0].Views[0].Started || len(r[0].Views[0].Heard) < 3 {
+		t.Errorf("%+v", r)
+	}
+	run(t, project, "hooks").must(t, 0, "Brackwater.ready", "adapter, announced at loader.js:", "1st, once")
+	run(t, project, "send").must(t, 0, "sent 0.4.0")
+	run(t, project, "trial", "--view", "frame", "--format", "sarif").must(t, 0, `"version": "2.1.0"`)
+	if report, err := os.ReadFile(filepath.Join(project, ".havvel", "trials", "brackwater.html")); err != nil || !strings.Contains(string(report), "data:image/png;base64,") || strings.Contains(string(report), "http://") {
+		t.Errorf("the report is not a page of its own (%v)", err)
+	}
+}
