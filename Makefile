@@ -14,7 +14,7 @@ demo: build ## the full example: from an export to a public link
 test: ## all tests; installs what they need where it may, and says what is missing where it may not
 	scripts/test-partners
 	$(MAKE) lint
-	go test ./...
+	go test -parallel 4 ./...
 
 lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi
@@ -34,7 +34,7 @@ dist: ## static programs for Linux, macOS and Windows, in dist/
 	done; done
 
 docs: ## the reference pages that come from the code
-	go test ./internal/cli -run TestReference -update
+	go test -parallel 4 ./...ernal/cli -run TestReference -update
 
 screenshots: build ## docs/screenshots, from the demo data
 	scripts/screenshots

@@ -14,6 +14,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/project"
 	"havvel/internal/settings"
+	"havvel/internal/trial"
 )
 
 type checkFlags struct {
@@ -181,7 +182,7 @@ func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings 
 
 // explain prints what a check looks for.
 func (a *app) explain(id string) error {
-	for _, c := range check.Catalogue() {
+	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds()) {
 		if c.ID != id {
 			continue
 		}

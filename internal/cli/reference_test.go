@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -17,6 +18,7 @@ import (
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
+	"havvel/internal/trial"
 )
 
 var update = flag.Bool("update", false, "write the reference pages anew")
@@ -60,7 +62,11 @@ func checksPage(string) string {
 	for _, c := range check.Catalogue() {
 		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
 	}
-	for _, c := range check.Catalogue() {
+	b.WriteString("\n`havvel trial` finds these, by running the game:\n\n| id | level | what it finds |\n|---|---|---|\n")
+	for _, c := range trial.Kinds() {
+		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
+	}
+	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds()) {
 		fmt.Fprintf(&b, "\n## %s\n\n%s. Level: %s.\n\n%s\n\n- before: `%s`\n- after: `%s`\n", c.ID, c.Title, c.Level, c.Text, c.Before, c.After)
 	}
 	return b.String()

@@ -209,7 +209,7 @@ func (a *app) showTrial(r *trial.Result, report string) {
 		}
 		rows = append(rows, []string{v.Name, fmt.Sprintf("%d by %d", v.Width, v.Height), started, settings.Size(v.Bytes).String(), fmt.Sprintf("%.0f", v.Frames), fit, calls(v)})
 	}
-	s.Table([]string{"view", "size", "started in", "after", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
+	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
 	s.Line("")
 	for _, f := range r.Findings {
 		if f.Accepted != "" {

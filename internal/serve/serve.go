@@ -47,6 +47,7 @@ type Event struct {
 	Line      int             `json:"line,omitempty"`
 	Column    int             `json:"column,omitempty"`
 	At        float64         `json:"at"` // milliseconds since the page began
+	N         int             `json:"n"`  // its place among all events of the page, from 1; they may arrive in another order
 }
 
 // A Game serves a build; it is an http.Handler. Close it in the end.
@@ -151,7 +152,7 @@ func (g *Game) serves(encoding string) bool {
 // listener hands on what the game says.
 const listener = `(function(){"use strict";` +
 	`var to=new URL("` + own + `heard",location.href.replace(/[^/]*([?#].*)?$/,"")).href,send=window.fetch.bind(window);` +
-	`function say(e){e.at=performance.now();try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}).catch(function(){})}catch(x){}}` +
+	`var n=0;function say(e){e.at=performance.now();e.n=++n;try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}).catch(function(){})}catch(x){}}` +
 	`window.addEventListener("` + hooks.Heard + `",function(e){say({kind:"call",name:e.detail.call,arguments:e.detail.arguments})});` +
 	`window.addEventListener("` + hooks.Moment + `",function(e){say({kind:"moment",name:String((e.detail||{}).moment),detail:e.detail})});` +
 	`window.addEventListener("error",function(e){if(e.message)say({kind:"error",message:e.message,file:e.filename,line:e.lineno,column:e.colno})},true);` +

@@ -117,8 +117,7 @@ func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
 
 // play watches the game from its first picture to the end of the trial.
 func (r *viewer) play(ctx context.Context) error {
-	last, err := r.start(ctx)
-	if err != nil || !r.seen.Started {
+	if err := r.start(ctx); err != nil || !r.seen.Started {
 		return err
 	}
 	pause(ctx, 700*time.Millisecond) // a loading picture may still fade
@@ -126,7 +125,8 @@ func (r *viewer) play(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if last, err = r.frames(ctx); err != nil {
+	last, err := r.frames(ctx)
+	if err != nil {
 		return err
 	}
 	second, err := r.picture("")
@@ -177,27 +177,27 @@ func (r *viewer) ask() (*state, error) {
 }
 
 // start waits for the first picture that isn't blank: something was drawn, and loading is over as far as the game says.
-func (r *viewer) start(ctx context.Context) (*state, error) {
+func (r *viewer) start(ctx context.Context) error {
 	for {
 		s, err := r.ask()
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 			r.problem("trial-start", "the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
-			return s, nil
+			return nil
 		}
 		if err != nil && ctx.Err() != nil {
-			return s, ctx.Err()
+			return ctx.Err()
 		}
 		if at := time.Since(r.seen.began); err == nil && r.drawn(s) {
 			if shown, err := r.shown(s); err != nil {
-				return s, err
+				return err
 			} else if shown {
 				r.seen.Started, r.seen.StartMS = true, int(at.Milliseconds())
 				_, r.seen.Bytes = r.watch.pending()
-				return s, nil
+				return nil
 			}
 		}
 		if time.Since(r.seen.began) > r.trial.Start {
-			return s, r.neverStarted(s)
+			return r.neverStarted(s)
 		}
 		pause(ctx, 80*time.Millisecond)
 	}

@@ -1,8 +1,10 @@
 package trial
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
@@ -56,7 +58,8 @@ func (w *watcher) hear(e serve.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if e.Kind == "call" || e.Kind == "moment" {
-		w.heard = append(w.heard, e)
+		at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
+		w.heard = slices.Insert(w.heard, at, e)
 	}
 }
 

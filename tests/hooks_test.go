@@ -1,0 +1,147 @@
+package tests
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"havvel/internal/demo/game"
+	"havvel/internal/export/web"
+	"havvel/internal/hooks"
+	"havvel/internal/rulebook"
+)
+
+// adapted is a page that announces moments, with an adapter for a portal whose script is this.
+func adapted(t *testing.T, h rulebook.Hook, script, play string) game.Files {
+	t.Helper()
+	page := []byte(`<html><head></head><body><script>` + play + `</script></body></html>`)
+	page = hooks.Plant(page, web.ReadPage(page), h)
+	before := len(page)
+	page = hooks.Adapt(page, web.ReadPage(page), h, map[string]string{"game.short": "lane"})
+	if size := len(page) - before; size > 3000 {
+		t.Errorf("the adapter has %d bytes", size)
+	}
+	if twice := hooks.Adapt(page, web.ReadPage(page), h, nil); len(twice) != len(page) {
+		t.Error("the adapter is planted twice")
+	}
+	files := game.Files{"index.html": page}
+	if script != "" {
+		files["portal.js"] = []byte(script)
+	}
+	return files
+}
+
+// TestAdapter runs the adapter in a real browser: moments become the portal's calls, its answers become events, and whatever
+// the portal's script does, the game goes on.
+func TestAdapter(t *testing.T) {
+	h := rulebook.Hook{
+		Name: "Portal", Script: "portal.js", Place: "head-start", Plant: true,
+		Start: &rulebook.Start{Call: "Portal.begin", Arguments: []any{"{game.short}", 7}, Gives: true},
+		Calls: []rulebook.Call{
+			{Call: "started.score", Moment: "statistic", Arguments: []any{"{name}", "{value}"}},
+			{Call: "started.pause", Moment: "break-wanted", Answers: "promise", Take: "shown"},
+			{Call: "started.kept", Moment: "load", Answers: "at-once"},
+			{Call: "Portal.over", Moment: "level-ended", Arguments: []any{"{level}"}},
+		},
+	}
+	play := `window.said = []; window.answers = [];
+		addEventListener("game-answer", (e) => answers.push(e.detail.moment + "=" + e.detail.value));
+		const say = (moment, more) => dispatchEvent(new CustomEvent("game-moment", { cancelable: true, detail: { moment, ...more } }));
+		window.waits = [!say("break-wanted"), !say("statistic", { name: "lanterns", value: 3 }), !say("load"), !say("level-begun"), !say("level-ended", { level: 2 })];`
+	whole := `window.Portal = { over: (n) => said.push("over " + n), begin: (short, n) => new Promise((yes) => setTimeout(() => { said.push("begin " + short + n); yes({
+		score: (name, value) => said.push(name + ":" + value), kept: () => "data", pause: () => Promise.resolve({ shown: true }) }); }, 100)) };`
+	ctx, _ := browser(t, 320, 240)
+	for name, c := range map[string]struct{ script, said, answers, waits string }{
+		"a portal":           {whole, "begin lane7,lanterns:3,over 2", "load=data,break-wanted=true", "true,false,true,false,false"},
+		"no script":          {"", "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
+		"a script that dies": {"throw new Error('out of order')", "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
+		"calls that throw":   {`window.Portal = { begin: () => ({ score() { throw 1; }, pause: () => Promise.reject(2), kept() { throw 3; } }), over: 4 };`, "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
+	} {
+		do(t, ctx, chromedp.Navigate(serve(t, adapted(t, h, c.script, play))+"/"), chromedp.Sleep(600*time.Millisecond))
+		got, err := chromedp.Run(ctx, chromedp.Evaluate[[]string](`[said.join(), answers.sort().reverse().join(), waits.join()]`))
+		if err != nil || fmt.Sprint(got) != fmt.Sprint([]string{c.said, c.answers, c.waits}) {
+			t.Errorf("%s: %q (%v)", name, got, err)
+		}
+	}
+}
+
+// TestPlay serves the game as a portal, plays it in a real browser, and exports it again meanwhile.
+func TestPlay(t *testing.T) {
+	_, project := portal(t, nil)
+	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	defer stop()
+	c := exec.CommandContext(ctx, program, "play", "--as", "brackwater")
+	c.Dir = project
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := make(chan string, 100)
+	go func() {
+		for s := bufio.NewScanner(out); s.Scan(); {
+			lines <- s.Text()
+		}
+		close(lines)
+	}()
+	wait := func(says string) string {
+		t.Helper()
+		for {
+			select {
+			case line, ok := <-lines:
+				if !ok {
+					t.Fatalf("it ended without saying %q", says)
+				}
+				if strings.Contains(line, says) {
+					return line
+				}
+			case <-time.After(20 * time.Second):
+				t.Fatalf("it does not say %q", says)
+			}
+		}
+	}
+	first := wait("as on Brackwater: ")
+	address := first[strings.Index(first, "http://"):]
+	window, _ := browser(t, 1000, 700)
+	do(t, window, chromedp.Navigate(address))
+	wait("moment loading-begun")
+	wait("Brackwater.ready()")
+	page, err := http.Get(address)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer page.Body.Close()
+	if data, _ := io.ReadAll(page.Body); !strings.Contains(string(data), `data-w="960" data-h="540"`) || !strings.Contains(string(data), "phone upright") {
+		t.Errorf("the page lacks the portal's views: %s", data)
+	}
+	script := filepath.Join(project, "export", "web", "loader.js")
+	data, err := os.ReadFile(script)
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2 * time.Second) // what was written within two seconds is not taken for changed
+	if err := os.WriteFile(script, append(data, `console.error("the lantern is out");`...), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	wait("the export changed")
+	wait("the lantern is out")
+	c.Process.Signal(os.Interrupt)
+	if err := c.Wait(); err != nil {
+		t.Errorf("Ctrl-C: %v", err)
+	}
+	run(t, project, "play", "--as", "brakwater").must(t, 2, "brackwater")
+	run(t, project, "play", "--slow", "much").must(t, 2, "500KB")
+	run(t, project, "play", "none").must(t, 2, "there is nothing there")
+}
