@@ -204,9 +204,10 @@ func TestCheckLevels(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	writeInto(t, project, game.Files{"havvel.toml": append(toml, []byte("plant = false\n")...)})
+	toml = bytes.Replace(toml, []byte("[to.brackwater]\n"), []byte("[to.brackwater]\nplant = false\n"), 1)
+	writeInto(t, project, game.Files{"havvel.toml": toml})
 	run(t, project, "check").must(t, 1, "hook-absent")
 	run(t, project, "send").must(t, 1, "hook-absent")
-	writeInto(t, project, game.Files{"havvel.toml": append(toml, []byte("plant = false\n[[accept]]\nid = \"hook-absent\"\nreason = \"the page gets it later\"\n")...)})
+	writeInto(t, project, game.Files{"havvel.toml": append(toml, []byte("[[accept]]\nid = \"hook-absent\"\nreason = \"the page gets it later\"\n")...)})
 	run(t, project, "check").must(t, 0, "Accepted in havvel.toml", "the page gets it later")
 }

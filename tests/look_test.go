@@ -165,7 +165,7 @@ func TestCheckFlags(t *testing.T) {
 func TestRules(t *testing.T) {
 	here := t.TempDir()
 	run(t, here, "rules", "list").must(t, 0, "brackwater", "quillmarsh", "osierfold")
-	run(t, here, "rules", "show", "osierfold").must(t, 0, "the entry page, and a zip of the rest", "200 MB", "Osierfold.playBegan")
+	run(t, here, "rules", "show", "osierfold").must(t, 0, "the entry page, and a zip of the rest", "200 MB", "started.playBegan")
 	own := run(t, here, "rules", "show", "brackwater", "--toml").must(t, 0).out
 	writeInto(t, here, game.Files{"own.toml": []byte(own), "bad.toml": []byte(strings.Replace(own, "hand_over", "handover", 1))})
 	run(t, here, "rules", "check", "own.toml").must(t, 0, "no mistakes")
