@@ -22,7 +22,7 @@ lint: ## gofmt, go vet and staticcheck
 	go tool staticcheck ./...
 
 bench: ## speed against partners in the same run; figures in docs/performance.md
-	scripts/test-partners
+	scripts/test-partners bench
 	go test -run '^$$' -bench . -benchtime 3x ./tests
 
 dist: ## static programs for Linux, macOS and Windows, in dist/

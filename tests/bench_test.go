@@ -213,3 +213,58 @@ func size(b *testing.B, path string) float64 {
 	}
 	return float64(info.Size())
 }
+
+// BenchmarkServe asks for all files of a large export, many at once; its partner is nginx with the same files.
+func BenchmarkServe(b *testing.B) {
+	nginx, wrk := partner(b, "nginx"), partner(b, "wrk")
+	export := largeExport(b)
+	folder := b.TempDir()
+	script := "local paths = {\n"
+	for i := range 500 {
+		script += fmt.Sprintf("%q,\n", fmt.Sprintf("/s/%d.js", i))
+	}
+	for i := range 700 {
+		script += fmt.Sprintf("%q,\n", fmt.Sprintf("/p/%d.png", i))
+	}
+	script += "}\nlocal i = 0\nrequest = function() i = i + 1; return wrk.format('GET', paths[i % #paths + 1]) end\n"
+	config := fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error; worker_processes 2; user root;\nevents { worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { text/javascript js; image/png png; }\n client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n server { listen 127.0.0.1:7421; root %[2]s; } }\n", folder, export)
+	writeInto(b, folder, game.Files{"paths.lua": []byte(script), "nginx.conf": []byte(config)})
+	theirs := exec.Command(nginx, "-c", filepath.Join(folder, "nginx.conf"))
+	ours := exec.Command(program, "play", export)
+	ours.Dir = folder
+	out, err := ours.StdoutPipe()
+	if err != nil {
+		b.Fatal(err)
+	}
+	for _, c := range []*exec.Cmd{theirs, ours} {
+		if err := c.Start(); err != nil {
+			b.Fatal(err)
+		}
+		defer c.Process.Signal(os.Interrupt)
+	}
+	said := make([]byte, 4096)
+	for !bytes.Contains(said, []byte("next:")) {
+		n, err := out.Read(said[bytes.IndexByte(said, 0):])
+		if n == 0 || err != nil {
+			b.Fatalf("%s %v", said, err)
+		}
+	}
+	_, address, _ := strings.Cut(string(said), "the game alone: ")
+	address, _, _ = strings.Cut(address, "\n")
+	ask := func(address string) float64 {
+		out, err := exec.Command(wrk, "-t2", "-c32", "-d4s", "-s", filepath.Join(folder, "paths.lua"), address).CombinedOutput()
+		_, rest, ok := strings.Cut(string(out), "Requests/sec:")
+		var n float64
+		fmt.Sscan(rest, &n)
+		if err != nil || !ok || n == 0 || bytes.Contains(out, []byte("Non-2xx")) {
+			b.Fatalf("%v: %s", err, out)
+		}
+		return n
+	}
+	var mine, nginxs float64
+	for b.Loop() {
+		nginxs += ask("http://127.0.0.1:7421/")
+		mine += ask(strings.TrimSpace(address))
+	}
+	b.ReportMetric(mine/nginxs, "of-partner-throughput")
+}

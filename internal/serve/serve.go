@@ -5,6 +5,7 @@ package serve
 
 import (
 	"bytes"
+	"context"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -56,6 +58,8 @@ type Game struct {
 	build   atomic.Pointer[export.Build]
 	mu      sync.Mutex
 	spooled map[*export.File]string // files of a zip that were unpacked, by where to
+	held    sync.Map                // small files that were asked for: *export.File to []byte
+	holds   atomic.Int64            // bytes of them
 	line    sync.Mutex              // of Heard
 	pace    *pace
 }
@@ -68,7 +72,11 @@ func NewGame(b *export.Build, o Options) *Game {
 }
 
 // Replace serves another build from now on.
-func (g *Game) Replace(b *export.Build) { g.build.Store(b) }
+func (g *Game) Replace(b *export.Build) {
+	g.build.Store(b)
+	g.held.Clear()
+	g.holds.Store(0)
+}
 
 // Close takes away what was unpacked.
 func (g *Game) Close() {
@@ -83,11 +91,12 @@ func (g *Game) Close() {
 // ServeHTTP implements http.Handler.
 func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
+	h := w.Header()
 	if g.options.Isolation {
-		w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
-		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Cross-Origin-Embedder-Policy", "require-corp")
 	}
-	w.Header().Set("Cross-Origin-Resource-Policy", "cross-origin")
+	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
 	switch {
 	case name == own+"heard":
 		g.hear(w, r)
@@ -134,7 +143,16 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 		g.page(w, r, f)
 		return
 	}
-	h.Set("ETag", `"`+hex.EncodeToString(f.SHA256[:12])+`"`)
+	h["Etag"] = []string{`"` + hex.EncodeToString(f.SHA256[:12]) + `"`}
+	if data := g.hold(f); data != nil {
+		if r.Header["Range"] == nil && r.Header["If-None-Match"] == nil && r.Header["If-Range"] == nil && r.Method == http.MethodGet {
+			h["Accept-Ranges"], h["Content-Length"] = bytesUnit, []string{strconv.Itoa(len(data))}
+			w.Write(data) // an error here is a visitor who left
+			return
+		}
+		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+		return
+	}
 	content, err := g.open(f)
 	if err != nil {
 		http.Error(w, "the file can't be read", http.StatusInternalServerError)
@@ -142,6 +160,30 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	}
 	defer content.Close()
 	http.ServeContent(w, r, "", time.Time{}, content)
+}
+
+var bytesUnit = []string{"bytes"}
+
+const (
+	smallFile = 256 << 10 // of a file that is held in memory, in bytes
+	mostHeld  = 64 << 20
+)
+
+// hold returns the bytes of a small file, which are kept for the next who asks; nil for others.
+func (g *Game) hold(f *export.File) []byte {
+	if data, ok := g.held.Load(f); ok {
+		return data.([]byte)
+	}
+	if f.Bytes > smallFile || g.holds.Load()+f.Bytes > mostHeld {
+		return nil
+	}
+	data, err := f.ReadAll(context.Background(), f.Bytes+1)
+	if err != nil || int64(len(data)) != f.Bytes {
+		return nil
+	}
+	g.held.Store(f, data)
+	g.holds.Add(f.Bytes)
+	return data
 }
 
 // serves reports whether the host sends Content-Encoding for files of an encoding.
