@@ -60,6 +60,7 @@ type Subject struct {
 	Sent        []Sent   // to the destination, the latest last
 	Statistics  []string // names of those that havvel.toml declares
 	Newest      Source   // of the project; zero when it is not known
+	Untried     string   // why there is no clean trial of the export, where the project wants one; else ""
 }
 
 // An Accept is a finding that the developer has decided to live with.

@@ -188,6 +188,7 @@ var flawed = map[string]struct {
 	"fresh-same":       {func(map[string]string) {}, []string{"note "}},
 	"fresh-version":    {func(map[string]string) {}, []string{"warning "}},
 	"fresh-old":        {func(map[string]string) {}, []string{"note "}},
+	"fresh-untried":    {func(map[string]string) {}, []string{"error "}},
 	"leftover-unused":  {with("old.pack", noise+noise+noise), []string{"note old.pack"}},
 }
 
@@ -199,7 +200,8 @@ var history = map[string]func(s *Subject){
 	"fresh-version": func(s *Subject) {
 		s.Version, s.Sent = "0.4.0", []Sent{{"0.3.0", "a", "public", time.Now()}, {"0.4.0", "b", "public", time.Now()}}
 	},
-	"fresh-old": func(s *Subject) { s.Newest = Source{"lane.c", time.Now().Add(time.Hour)} },
+	"fresh-untried": func(s *Subject) { s.Untried = "there is none" },
+	"fresh-old":     func(s *Subject) { s.Newest = Source{"lane.c", time.Now().Add(time.Hour)} },
 }
 
 var noise = strings.Repeat("\x00\x01", 20_000)

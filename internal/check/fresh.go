@@ -71,4 +71,18 @@ var freshChecks = []*Check{
 			}
 		},
 	},
+	{
+		ID:    "fresh-untried",
+		Title: "There is no clean trial of this export",
+		Level: Error,
+		Text: "havvel.toml says that only exports go out that a trial found clean (required under [trial]), and there is none of this one. A trial runs the " +
+			"game in a real browser and takes less than a minute.",
+		Before: "an export of just now, and the last trial of yesterday",
+		After:  "havvel trial, without errors",
+		Run: func(p *Pass) {
+			if p.Untried != "" {
+				p.report(Finding{Message: "havvel.toml wants a clean trial of this export, and " + p.Untried, Fix: "run havvel trial"})
+			}
+		},
+	},
 }

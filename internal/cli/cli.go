@@ -266,7 +266,7 @@ func subjects(p *project.Project, b *export.Build, to []string, own bool) ([]che
 	for _, d := range destinations {
 		s := subject(p, d, b)
 		if own { // history and project say nothing about an export that was named by hand
-			s.Version, s.Newest = p.Game.Version, check.Source{Path: path, Changed: changed}
+			s.Version, s.Newest, s.Untried = p.Game.Version, check.Source{Path: path, Changed: changed}, untriedWhy(p, d, b)
 		}
 		for _, l := range sent {
 			if own && l.Destination == d.Name {

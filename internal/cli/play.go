@@ -55,10 +55,7 @@ func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
 		}
 		config.Slow = int64(speed)
 	}
-	load := func(ctx context.Context) (*export.Build, *project.Destination, string, error) {
-		return a.playable(ctx, args, f.as)
-	}
-	b, d, mark, err := load(ctx)
+	b, d, mark, err := a.playable(ctx, args, f.as, "")
 	if err != nil {
 		return err
 	}
@@ -79,8 +76,8 @@ func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
 			return nil
 		case <-time.After(time.Second):
 		}
-		now, _, fresh, err := load(ctx)
-		if err != nil || fresh == mark {
+		now, _, fresh, err := a.playable(ctx, args, f.as, mark)
+		if err != nil || now == nil {
 			continue // as while the engine is still writing
 		}
 		mark = fresh
@@ -89,13 +86,16 @@ func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
 	}
 }
 
-// playable is what is served: the export, or what would be packed of it. mark changes when the export does.
-func (a *app) playable(ctx context.Context, args []string, as string) (b *export.Build, d *project.Destination, mark string, err error) {
+// playable is what is served: the export, or what would be packed of it. mark changes when the export does; nil is returned
+// when it is still the one of before.
+func (a *app) playable(ctx context.Context, args []string, as, before string) (b *export.Build, d *project.Destination, mark string, err error) {
 	p, b, err := a.subject(ctx, args, known)
 	if err != nil {
 		return nil, nil, "", err
 	}
-	mark = b.Fingerprint
+	if mark = b.Fingerprint; mark == before {
+		return nil, nil, mark, b.Close()
+	}
 	if b.Entry == nil {
 		b.Close()
 		return nil, nil, "", &export.Unreadable{Path: b.Path, Reason: "there is no page in it that could be played", Next: "name the folder or zip that the engine wrote"}

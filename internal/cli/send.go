@@ -102,8 +102,8 @@ func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Bui
 	if _, err := a.wanted(p, d, b, f.version, f.choices); err != nil {
 		return err
 	}
-	if err := a.tried(p, d, b); err != nil && !f.choices.acceptErrors {
-		return err
+	if why := untriedWhy(p, d, b); why != "" && !f.choices.acceptErrors {
+		return &untried{d.Rules.Name, why}
 	}
 	if !f.again {
 		if err := courier.Fresh(d, f.version, b.Fingerprint); err != nil {
@@ -125,18 +125,18 @@ func (e *untried) Error() string {
 	return fmt.Sprintf("not sent to %s: havvel.toml wants a clean trial of this export, and %s\n  run havvel trial first", e.portal, e.why)
 }
 
-// tried returns an error unless the last trial was of this export, and clean, where the project wants that.
-func (a *app) tried(p *project.Project, d *project.Destination, b *export.Build) error {
+// untriedWhy says why there is no clean trial of an export for a destination, where the project wants one; else "".
+func untriedWhy(p *project.Project, d *project.Destination, b *export.Build) string {
 	if !p.Trial.Required {
-		return nil
+		return ""
 	}
 	switch last := trial.Last(p.Folder, d.Name); {
 	case last == nil || last.Fingerprint != b.Fingerprint:
-		return &untried{d.Rules.Name, "there is none"}
+		return "there is none"
 	case !last.Clean():
-		return &untried{d.Rules.Name, "the last one found errors"}
+		return "the last one found errors"
 	}
-	return nil
+	return ""
 }
 
 func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {

@@ -209,6 +209,7 @@ func (a *app) showTrial(r *trial.Result, report string) {
 		}
 		rows = append(rows, []string{v.Name, fmt.Sprintf("%d by %d", v.Width, v.Height), started, settings.Size(v.Bytes).String(), fmt.Sprintf("%.0f", v.Frames), fit, calls(v)})
 	}
+	defer a.report(r, report)
 	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
 	s.Line("")
 	for _, f := range r.Findings {
@@ -225,13 +226,25 @@ func (a *app) showTrial(r *trial.Result, report string) {
 		s.Paragraph(term.Quiet, "    → ", "      ", term.Clean(f.Fix))
 		s.Line("")
 	}
+}
+
+// report prints the result's end: what was sent, the verdict, and where the report is.
+func (a *app) report(r *trial.Result, path string) {
+	s := a.screen
+	for _, x := range r.Views[0].Sent {
+		words := fmt.Sprintf("%s sent %s: %s", x.Name, does(len(x.Values), "once", fmt.Sprintf("%d times", len(x.Values))), strings.Join(x.Values, ", "))
+		if x.Keeps != "" {
+			words += fmt.Sprintf("; %s is kept: %s", x.Keeps, x.Kept)
+		}
+		s.Paragraph(term.Plain, "  ", "    ", term.Clean(words))
+	}
 	tone := term.Good
 	if !r.Clean() {
 		tone = term.Bad
 	}
 	s.Line("%s", s.In(tone, r.Verdict()))
-	if report != "" {
-		s.Line("report with pictures: %s", report)
+	if path != "" {
+		s.Line("report with pictures: %s", path)
 	}
 }
 

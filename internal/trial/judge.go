@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"havvel/internal/check"
@@ -23,7 +24,7 @@ func (t *Trial) judge(views []*View) []check.Finding {
 	first := map[place]check.Finding{}
 	var order []place
 	for _, v := range views {
-		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v)) {
+		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v)) {
 			p := place{f.ID, f.File, f.Message, f.Line}
 			if _, ok := first[p]; !ok {
 				first[p] = f
@@ -246,6 +247,50 @@ func (t *Trial) statistic(e serve.Event) (sent, bool) {
 		}
 	}
 	return sent{}, false
+}
+
+// sent lists the statistics that were sent in a view, by name.
+func (t *Trial) sent(v *View) []Statistic {
+	list := []Statistic{}
+	for _, e := range v.Heard {
+		s, ok := t.statistic(e)
+		if !ok {
+			continue
+		}
+		i := slices.IndexFunc(list, func(o Statistic) bool { return o.Name == s.name })
+		if i < 0 {
+			i = len(list)
+			list = append(list, Statistic{Name: s.name})
+			for _, d := range t.Statistics {
+				if d.Name == s.name {
+					list[i].Keeps = d.Keeps
+				}
+			}
+		}
+		list[i].Values = append(list[i].Values, s.value)
+	}
+	for i := range list {
+		list[i].Kept = kept(list[i].Keeps, list[i].Values)
+	}
+	return list
+}
+
+// kept is the value that a portal keeps of those that were sent; "" when that is not declared, or they are no numbers.
+func kept(keeps string, values []string) string {
+	var result float64
+	for i, v := range values {
+		n, err := strconv.ParseFloat(v, 64)
+		if err != nil || keeps == "" {
+			return ""
+		}
+		switch {
+		case i == 0, keeps == "latest", keeps == "highest" && n > result, keeps == "lowest" && n < result:
+			result = n
+		case keeps == "total":
+			result += n
+		}
+	}
+	return strconv.FormatFloat(result, 'f', -1, 64)
 }
 
 func (t *Trial) takesStatistics() bool {

@@ -28,6 +28,7 @@ func Kinds() []*check.Check {
 		{ID: "trial-late", Title: "A call came too late", Level: check.Warning, Text: "The portal waits for the call that ends loading, and shows its own cover until then. It came more than three seconds after the game's first picture.", Before: "Portal.ready() on the first press", After: "Portal.ready() when the title is there"},
 		{ID: "trial-order", Title: "Calls came in the wrong order", Level: check.Warning, Text: "The portal wants one call before another, and heard them the other way round.", Before: "stop before begin", After: "begin before stop"},
 		{ID: "trial-statistic", Title: "A statistic was sent under a name that is not declared", Level: check.Warning, Text: "The game sent a statistic that havvel.toml does not declare. Portals drop values of names that they don't know, without a word.", Before: "lantern = 12 where \"lanterns\" is declared", After: "lanterns = 12"},
+		{ID: "trial-changed", Title: "The first screen differs from the last trial's", Level: check.Note, Text: "The first picture of a view looks quite different from the one of the trial before. When you didn't mean to change the first screen, the game may start on the wrong one.", Before: "the title", After: "the editor's test level"},
 		{ID: "trial-silent", Title: "A declared statistic was not sent", Level: check.Warning, Text: "The trial's steps played, and a statistic of havvel.toml was not sent. Let the steps come to where it is sent, or mend the game.", Before: "no statistic \"nights\"", After: "nights = 1"},
 	}
 }

@@ -244,6 +244,9 @@ func repeated(rest string) (func(context.Context, *viewer) error, error) {
 	var inner []Step
 	for part := range strings.SplitSeq(m[2], ";") {
 		s, err := Parse(part)
+		if err == nil && strings.HasPrefix(s.Line, "for ") {
+			err = fmt.Errorf("there can't be a for within a for")
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -261,10 +264,19 @@ func repeated(rest string) (func(context.Context, *viewer) error, error) {
 	}, nil
 }
 
+// longestSteps is the most time that all steps of a view may take.
+const longestSteps = 3 * time.Minute
+
 // steps does what the developer wrote. What is expected and does not come ends the steps, and not the trial.
 func (r *viewer) steps(ctx context.Context) error {
+	whole := ctx
+	ctx, cancel := context.WithTimeout(ctx, longestSteps)
+	defer cancel()
 	for _, s := range r.trial.Steps {
 		err := s.do(ctx, r)
+		if ctx.Err() != nil && whole.Err() == nil {
+			err = &unmet{fmt.Sprintf("all steps together took longer than %s", longestSteps)}
+		}
 		if lost, ok := err.(*unmet); ok {
 			r.problem("trial-step", fmt.Sprintf("the step %q: %s", s.Line, lost.words), "look at the report's pictures: did the steps before do what they should?")
 			r.picture("at the step that failed") // the picture is only for the report

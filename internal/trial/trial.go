@@ -5,6 +5,7 @@ package trial
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,7 +34,7 @@ type Trial struct {
 	Watch       time.Duration // how long the game is watched once it started
 	Browser     string        // path of the browser
 	Before      *Result       // the trial before, to compare first screens; may be nil
-	Only        []string      // names of views; all when none is named
+	Only        []string      // names of views, of which at least one must be there; all when none is named
 	Report      func(view string, done bool)
 }
 
@@ -70,8 +71,17 @@ type View struct {
 	Heard    []serve.Event   `json:"heard"`
 	Pictures []Picture       `json:"pictures"`
 	Problems []check.Finding `json:"-"`
+	Sent     []Statistic     `json:"statistics"`
 
 	began time.Time
+}
+
+// A Statistic is what was sent under one name.
+type Statistic struct {
+	Name   string   `json:"name"`
+	Values []string `json:"values"` // in the order in which they were sent
+	Keeps  string   `json:"keeps"`  // which one the portal keeps, as havvel.toml declares: highest, lowest, total or latest; "" when it doesn't
+	Kept   string   `json:"kept"`   // that one
 }
 
 // A Picture is what was to be seen at one time.
@@ -98,20 +108,17 @@ func (t *Trial) views() ([]rulebook.View, error) {
 		return all, nil
 	}
 	var list []rulebook.View
-	for _, name := range t.Only {
-		found := false
+	for _, v := range all {
+		if slices.Contains(t.Only, v.Name) {
+			list = append(list, v)
+		}
+	}
+	if len(list) == 0 {
+		var names []string
 		for _, v := range all {
-			if v.Name == name {
-				list, found = append(list, v), true
-			}
+			names = append(names, v.Name)
 		}
-		if !found {
-			var names []string
-			for _, v := range all {
-				names = append(names, v.Name)
-			}
-			return nil, &NoView{name, names}
-		}
+		return nil, &NoView{t.Only[0], names}
 	}
 	return list, nil
 }
@@ -145,6 +152,9 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 		return nil, err
 	}
 	r.Browser = t.Browser
+	for _, v := range r.Views {
+		v.Sent = t.sent(v)
+	}
 	r.Findings = t.judge(r.Views)
 	return r, nil
 }

@@ -1,0 +1,161 @@
+package trial
+
+import (
+	"bytes"
+	"encoding/json"
+	"image"
+	"image/color"
+	"image/png"
+	"math"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"havvel/internal/check"
+	"havvel/internal/serve"
+)
+
+// TestParse: a step says what it does, or what can stand there.
+func TestParse(t *testing.T) {
+	for line, says := range map[string]string{
+		"wait 500ms": "", "press Enter": "", "press a": "", "tap 50% 80%": "", "tap 10 20": "", "drag 10% 50% to 90% 50%": "", "picture the first night": "",
+		"expect moment level-begun within 5s": "", "expect statistic lanterns": "", "expect call Portal.ready": "", "for 3: press ArrowRight;  wait 10ms": "",
+		"": "a step begins with", "click 3": "a step begins with", "wait": "invalid duration", "wait 2h": "a minute is the most", "press Entr": `there is no key "Entr"`,
+		"tap 50%": "tap 50% 80%", "tap x 3": `"x" is no place`, "tap -1 3": `"-1" is no place`, "drag 1 2": "drag 10% 50% to 90% 50%", "picture": "needs a name",
+		"expect": "write what", "expect level": "write what", "expect moment x within soon": "no time", "for 3 press a": "write how often", "for 3: jump": "a step begins with", "for 9: for 9: wait 1s": "for within a for",
+	} {
+		s, err := Parse(line)
+		if (err == nil) != (says == "") || err != nil && !strings.Contains(err.Error(), says) {
+			t.Errorf("%q: %v", line, err)
+		}
+		if err == nil && s.do == nil {
+			t.Errorf("%q does nothing", line)
+		}
+	}
+}
+
+// TestFit: how a canvas meets its window, in numbers.
+func TestFit(t *testing.T) {
+	for name, c := range map[string]struct {
+		state string
+		want  Fit
+	}{
+		"whole":      {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":600,"bw":800,"bh":600}}`, Fit{Canvas: true, Covers: 1, Sharp: 1}},
+		"half":       {`{"vw":800,"vh":600,"dpr":2,"canvas":{"x":200,"y":0,"w":400,"h":600,"bw":400,"bh":600}}`, Fit{Canvas: true, Covers: .5, Sharp: .5}},
+		"too large":  {`{"vw":800,"vh":600,"dpr":1,"sw":1600,"sh":600,"canvas":{"x":0,"y":0,"w":1600,"h":600,"bw":1600,"bh":600}}`, Fit{Canvas: true, Covers: 1, Outside: .5, Overflow: true, Sharp: 1}},
+		"stretched":  {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400}}`, Fit{Canvas: true, Covers: 2. / 3, Stretched: 1, Sharp: .5}},
+		"letterbox":  {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400,"fitted":true}}`, Fit{Canvas: true, Covers: 2. / 3, Sharp: .5}},
+		"no canvas":  {`{"vw":800,"vh":600}`, Fit{}},
+		"of no size": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":0,"h":0}}`, Fit{}},
+	} {
+		var s state
+		if err := json.Unmarshal([]byte(c.state), &s); err != nil {
+			t.Fatal(err)
+		}
+		got := fitOf(&s)
+		for _, x := range []struct{ got, want float64 }{{got.Covers, c.want.Covers}, {got.Outside, c.want.Outside}, {got.Stretched, c.want.Stretched}, {got.Sharp, c.want.Sharp}} {
+			if math.Abs(x.got-x.want) > 1e-9 || got.Canvas != c.want.Canvas || got.Overflow != c.want.Overflow {
+				t.Errorf("%s: %+v, want %+v", name, got, c.want)
+			}
+		}
+	}
+}
+
+func TestKept(t *testing.T) {
+	values := []string{"3", "9", "1", "4.5"}
+	for keeps, want := range map[string]string{"highest": "9", "lowest": "1", "total": "17.5", "latest": "4.5", "": ""} {
+		if got := kept(keeps, values); got != want {
+			t.Errorf("%s: %q, want %q", keeps, got, want)
+		}
+	}
+	if got := kept("highest", []string{"many"}); got != "" {
+		t.Errorf("of what is no number %q is kept", got)
+	}
+}
+
+func picture(t *testing.T, at func(x, y int) color.Color) []byte {
+	t.Helper()
+	m := image.NewRGBA(image.Rect(0, 0, 200, 120))
+	for y := range 120 {
+		for x := range 200 {
+			m.Set(x, y, at(x, y))
+		}
+	}
+	var b bytes.Buffer
+	if err := png.Encode(&b, m); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// TestPictures: what is blank, dark, and different from before.
+func TestPictures(t *testing.T) {
+	black := picture(t, func(int, int) color.Color { return color.Black })
+	white := picture(t, func(int, int) color.Color { return color.White })
+	busy := picture(t, func(x, y int) color.Color { return color.RGBA{uint8(x), uint8(2 * y), uint8(x * y), 255} })
+	moved := picture(t, func(x, y int) color.Color { return color.RGBA{uint8(x + 9), uint8(2 * y), uint8(x * y), 255} })
+	for name, c := range map[string]struct {
+		data   []byte
+		bright int
+		blank  bool
+	}{"black": {black, 0, true}, "white": {white, 255, true}, "busy": {busy, 200, false}, "broken": {[]byte("x"), 0, true}} {
+		if bright, spread := light(c.data); bright < c.bright || (spread < 0.01) != c.blank {
+			t.Errorf("%s: %d, %f", name, bright, spread)
+		}
+	}
+	before := &Result{Views: []*View{{Name: "frame", Started: true, Pictures: []Picture{{PNG: busy}}}}}
+	for name, c := range map[string]struct {
+		now   []byte
+		notes int
+	}{"the same": {busy, 0}, "it moves": {moved, 0}, "another screen": {white, 1}} {
+		tr := &Trial{Before: before}
+		if got := tr.changed(&View{Name: "frame", Started: true, Pictures: []Picture{{PNG: c.now}}}); len(got) != c.notes {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
+// TestKeep: a result is found again, and one that was cut off is as good as none.
+func TestKeep(t *testing.T) {
+	folder := t.TempDir()
+	if Last(folder, "arcade") != nil {
+		t.Error("there is one before the first")
+	}
+	r := &Result{Format: Format, At: time.Now().UTC().Truncate(time.Second), Destination: "arcade", Fingerprint: "441fd1640000", Findings: []check.Finding{{ID: "trial-still", Level: check.Warning, Message: "<b>", Fix: "f"}},
+		Views: []*View{{Name: "frame", Started: true, Requests: []*Request{{Path: "a.js", EndMS: 12}, {Path: "b.js", Status: 404, EndMS: 900}}, Heard: []serve.Event{{Kind: "call", Name: "A.b", Arguments: []byte(`["x",1]`), At: 30}}}}}
+	if err := r.Keep(folder); err != nil {
+		t.Fatal(err)
+	}
+	last := Last(folder, "arcade")
+	if last == nil || !last.Clean() || last.Views[0].Heard[0].Name != "A.b" {
+		t.Errorf("%+v", last)
+	}
+	var page bytes.Buffer
+	if err := last.Report(&page, "Lane & Moor", "Arcade"); err != nil {
+		t.Fatal(err)
+	}
+	for _, has := range []string{"Lane &amp; Moor", "It starts, with no errors", "&lt;b&gt;", `A.b(&#34;x&#34;,1)`, "404", "b.js"} {
+		if !strings.Contains(page.String(), has) {
+			t.Errorf("the report lacks %q", has)
+		}
+	}
+	if err := os.Truncate(file(folder, "arcade"), 20); err != nil {
+		t.Fatal(err)
+	}
+	if Last(folder, "arcade") != nil {
+		t.Error("half a result was taken for one")
+	}
+}
+
+// FuzzParse: whatever stands in havvel.toml is a step or an error.
+func FuzzParse(f *testing.F) {
+	for _, line := range []string{"for 3: press a; for 2: wait 1ms", "tap 1e308% 3", "expect call a", "drag a to b"} {
+		f.Add(line)
+	}
+	f.Fuzz(func(t *testing.T, line string) {
+		if s, err := Parse(line); err == nil && s.do == nil {
+			t.Fatal("a step that does nothing")
+		}
+	})
+}
