@@ -159,6 +159,7 @@ type Step struct {
 	Expect  []int             `toml:"expect" doc:"the statuses that mean yes"`
 	Take    map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
 	Limit   settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`
+	Again   bool              `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
 	Repeat  *Repeat           `toml:"repeat" doc:"ask again until a value is one of these"`
 }
 

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Refused says that the portal said no.
@@ -17,6 +18,8 @@ type Refused struct {
 	Status       int
 	Reasons      []string // in the portal's words; may be empty
 	Key          bool     // it is the key that was refused
+
+	after time.Duration // that the portal wants us to wait; 0 when it doesn't say
 }
 
 func (e *Refused) Error() string {

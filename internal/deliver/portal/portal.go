@@ -37,6 +37,7 @@ type Session struct {
 	Report  progress.Reporter
 
 	client *http.Client
+	pause  time.Duration // before a request is made again for the first time
 }
 
 // NewSession returns a session that knows the given values, by the names that rulebooks use.
@@ -46,7 +47,7 @@ func NewSession(rules *rulebook.Rulebook, address, key string, values map[string
 		s.Values[name] = v
 	}
 	s.Values["address"] = address
-	s.client = &http.Client{CheckRedirect: sameOrigin}
+	s.client, s.pause = &http.Client{CheckRedirect: sameOrigin}, 500*time.Millisecond
 	return s
 }
 
@@ -88,7 +89,7 @@ const patience = 5
 func (s *Session) repeat(ctx context.Context, step *rulebook.Step, a *Answer, wait time.Duration) error {
 	end := time.Now().Add(wait)
 	for failed := 0; ; {
-		err := s.step(ctx, step, a)
+		err := s.persist(ctx, step, a)
 		var gone *Unreachable
 		if waiting := wait > 0 && step.Repeat != nil; err != nil && waiting && errors.As(err, &gone) && failed < patience {
 			failed++
@@ -142,7 +143,7 @@ func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer) erro
 	}
 	answer := parseBody(response, body)
 	if !slices.Contains(step.Expect, response.StatusCode) {
-		return s.refused(step, response.StatusCode, answer)
+		return s.refused(step, response, answer)
 	}
 	return s.take(step, response.Header, answer, a)
 }
@@ -163,8 +164,8 @@ func parseBody(r *http.Response, body []byte) any {
 	return v
 }
 
-func (s *Session) refused(step *rulebook.Step, status int, answer any) error {
-	e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: status, Key: slices.Contains(s.Rules.Refusal.Key, status)}
+func (s *Session) refused(step *rulebook.Step, r *http.Response, answer any) error {
+	e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: r.StatusCode, Key: slices.Contains(s.Rules.Refusal.Key, r.StatusCode), after: retryAfter(r.Header)}
 	for _, pointer := range s.Rules.Refusal.Words {
 		for _, v := range find(answer, pointer) {
 			if text := s.masked(textOf(v)); text != "" {
