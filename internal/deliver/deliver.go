@@ -88,14 +88,20 @@ func (c *Courier) Fresh(d *project.Destination, version, fingerprint string) err
 
 // Send uploads a parcel and records the delivery. Nothing is recorded when the upload fails.
 func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*Status, error) {
-	session, err := c.session(d, map[string]string{
+	values := map[string]string{
 		"version": p.Version, "fingerprint": p.Fingerprint,
 		"archive.sha256": p.Archive.SHA256, "archive.bytes": strconv.FormatInt(p.Archive.Bytes, 10),
-	})
+	}
+	files := map[string]portal.File{"archive": {Path: p.Archive.Path, Bytes: p.Archive.Bytes}}
+	for _, part := range p.Archive.Parts {
+		values[part.Part+".sha256"], values[part.Part+".bytes"] = part.SHA256, strconv.FormatInt(part.Bytes, 10)
+		files[part.Part] = portal.File{Path: part.Path, Bytes: part.Bytes}
+	}
+	session, err := c.session(d, values)
 	if err != nil {
 		return nil, err
 	}
-	session.Archive = portal.File{Path: p.Archive.Path, Bytes: p.Archive.Bytes}
+	session.Files = files
 	answer, err := session.Run(ctx, d.Rules.Send, 0)
 	if err != nil {
 		return nil, err

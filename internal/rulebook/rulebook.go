@@ -155,7 +155,7 @@ type Step struct {
 	JSON    map[string]any    `toml:"json" doc:"the body, as JSON"`
 	Form    map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
 	Parts   []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
-	File    string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\""`
+	File    string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\""`
 	Expect  []int             `toml:"expect" doc:"the statuses that mean yes"`
 	Take    map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
 	Limit   settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`
@@ -167,7 +167,7 @@ type Step struct {
 type Part struct {
 	Name string `toml:"name" doc:"the field's name"`
 	Text string `toml:"text" doc:"its value, or"`
-	File string `toml:"file" doc:"the file that it carries: \"archive\""`
+	File string `toml:"file" doc:"the file that it carries: \"archive\", or \"entry\" or \"rest\""`
 	Type string `toml:"type" doc:"the file's content type"`
 }
 

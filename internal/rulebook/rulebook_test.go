@@ -67,3 +67,16 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestHanded: a step carries the files of its own form of hand-over only.
+func TestHanded(t *testing.T) {
+	text := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"entry-apart\"\n[[send]]\nstep = \"page\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nexpect = [200]\nfile = \"entry\"\n"
+	if _, err := Parse("own.toml", []byte(text)); err != nil {
+		t.Error(err)
+	}
+	for old, new := range map[string]string{`"entry-apart"`: `"zip"`, `file = "entry"`: `file = "archive"`} {
+		if _, err := Parse("own.toml", []byte(strings.Replace(text, old, new, 1))); err == nil || !strings.Contains(err.Error(), "file is") {
+			t.Errorf("%s: %v", new, err)
+		}
+	}
+}

@@ -24,7 +24,10 @@ const (
 var states = []string{Sent, Verifying, Draft, InReview, Public, Refused, Withdrawn, Replaced}
 
 // given are the values that every recipe can use without taking them.
-var given = []string{"address", "key", "game.title", "game.short", "game.studio", "version", "fingerprint", "archive.bytes", "archive.sha256"}
+var given = []string{
+	"address", "key", "game.title", "game.short", "game.studio", "version", "fingerprint", "archive.bytes", "archive.sha256",
+	"entry.bytes", "entry.sha256", "rest.bytes", "rest.sha256",
+}
 
 // Braces matches one value in the text of a step.
 var Braces = regexp.MustCompile(`\{([a-z][a-z0-9_.]*)\}`)
@@ -72,7 +75,7 @@ func (r *Rulebook) verify() error {
 			return err
 		}
 	}
-	afterSend, err := verifySteps("send", r.Send, given)
+	afterSend, err := verifySteps("send", r.Send, given, r.Archive.handed())
 	if err != nil {
 		return err
 	}
@@ -83,17 +86,25 @@ func (r *Rulebook) verify() error {
 	}
 	kept := slices.Concat(given, r.Keep)
 	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish} {
-		if _, err := verifySteps(name, steps, kept); err != nil {
+		if _, err := verifySteps(name, steps, kept, nil); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// handed lists the files that a send step can carry.
+func (a Archive) handed() []string {
+	if a.HandOver == "entry-apart" {
+		return []string{"entry", "rest"}
+	}
+	return []string{"archive"}
+}
+
 // verifySteps checks the steps of one recipe and returns the values known at its end.
-func verifySteps(recipe string, steps []Step, known []string) ([]string, error) {
+func verifySteps(recipe string, steps []Step, known, handed []string) ([]string, error) {
 	for i, s := range steps {
-		if err := s.verify(known); err != nil {
+		if err := s.verify(known, handed); err != nil {
 			name := s.Step
 			if name == "" {
 				name = fmt.Sprint(i + 1)
@@ -107,7 +118,7 @@ func verifySteps(recipe string, steps []Step, known []string) ([]string, error) 
 	return known, nil
 }
 
-func (s *Step) verify(known []string) error {
+func (s *Step) verify(known, handed []string) error {
 	if err := settings.Within("method", s.Method, "GET", "POST", "PUT", "PATCH", "DELETE"); err != nil {
 		return err
 	}
@@ -134,7 +145,7 @@ func (s *Step) verify(known []string) error {
 		}
 	}
 	for _, file := range s.files() {
-		if err := settings.Within("file", file, "archive"); err != nil {
+		if err := settings.Within("file", file, handed...); err != nil {
 			return err
 		}
 	}

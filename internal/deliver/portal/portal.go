@@ -33,7 +33,7 @@ type Session struct {
 	Address string // of the portal's interface
 	Key     string // never in an error or a value
 	Values  map[string]string
-	Archive File // may be zero for recipes that send none
+	Files   map[string]File // that steps can send, by the names that rulebooks use; may be nil
 	Report  progress.Reporter
 
 	client *http.Client

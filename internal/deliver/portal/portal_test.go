@@ -36,7 +36,7 @@ func host(t *testing.T, handler http.HandlerFunc) *Session {
 	if err := os.WriteFile(archive, []byte("hello world"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s.Archive = File{archive, 11}
+	s.Files = map[string]File{"archive": {archive, 11}, "entry": {archive, 11}}
 	return s
 }
 
@@ -233,4 +233,44 @@ func FuzzFind(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestParts: entry page and rest travel as parts of one request, each whole, with their sizes known before.
+func TestParts(t *testing.T) {
+	var got []string
+	s := host(t, func(w http.ResponseWriter, r *http.Request) {
+		if r.ContentLength <= 0 {
+			t.Error("the length was not said before")
+		}
+		if err := r.ParseMultipartForm(1 << 20); err != nil {
+			t.Error(err)
+			return
+		}
+		for _, name := range []string{"page", "others"} {
+			f, header, err := r.FormFile(name)
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			data, _ := io.ReadAll(f)
+			got = append(got, name+" "+header.Filename+" "+string(data))
+		}
+		got = append(got, r.FormValue("size"))
+	})
+	rest := filepath.Join(t.TempDir(), "rest.zip")
+	if err := os.WriteFile(rest, []byte("the rest"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.Files["rest"] = File{rest, 8}
+	s.Values["rest.bytes"] = "8"
+	step := rulebook.Step{Method: "PUT", Parts: []rulebook.Part{{Name: "page", File: "entry", Type: "text/html"}, {Name: "size", Text: "{rest.bytes}"}, {Name: "others", File: "rest", Type: "application/zip"}}}
+	if _, err := s.Run(context.Background(), get(step), 0); err != nil {
+		t.Fatal(err)
+	}
+	if fmt.Sprint(got) != "[page lane.zip hello world others rest.zip the rest 8]" {
+		t.Errorf("%q", got)
+	}
+	if _, err := s.Run(context.Background(), get(rulebook.Step{Method: "PUT", File: "none"}), 0); err == nil {
+		t.Error("a file that is not there was sent")
+	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -13,6 +14,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -135,20 +137,24 @@ func (s *Session) body(ctx context.Context, step *rulebook.Step, moved func()) (
 		data := form.Encode()
 		return io.NopCloser(strings.NewReader(data)), int64(len(data)), "application/x-www-form-urlencoded", nil
 	case step.File != "":
-		f, err := s.open(ctx, moved)
-		return f, s.Archive.Bytes, "application/octet-stream", err
+		s.Report.Begin("sending to "+s.Rules.Name, s.Files[step.File].Bytes)
+		f, err := s.open(ctx, step.File, moved, s.Report.End)
+		return f, s.Files[step.File].Bytes, "application/octet-stream", err
 	case len(step.Parts) > 0:
 		return s.multipart(ctx, step.Parts, moved)
 	}
 	return nil, 0, "", nil
 }
 
-// fillJSON replaces the values in a JSON body. A text that is nothing but archive.bytes becomes a number.
+// sizeOnly is a text that is nothing but a number of bytes.
+var sizeOnly = regexp.MustCompile(`^\{((archive|entry|rest)\.bytes)\}$`)
+
+// fillJSON replaces the values in a JSON body. A text that is nothing but archive.bytes, or that of a part, becomes a number.
 func (s *Session) fillJSON(v any) any {
 	switch v := v.(type) {
 	case string:
-		if v == "{archive.bytes}" {
-			return json.Number(s.Values["archive.bytes"])
+		if m := sizeOnly.FindStringSubmatch(v); m != nil && s.Values[m[1]] != "" {
+			return json.Number(s.Values[m[1]])
 		}
 		return s.fill(v, noEscape)
 	case map[string]any:
@@ -167,20 +173,26 @@ func (s *Session) fillJSON(v any) any {
 	return v
 }
 
-// open opens the archive; reading it is reported.
-func (s *Session) open(ctx context.Context, moved func()) (io.ReadCloser, error) {
-	f, err := os.Open(s.Archive.Path)
+// open opens a file of the hand-over; reading it is reported, and ended when it is closed.
+func (s *Session) open(ctx context.Context, name string, moved, ended func()) (io.ReadCloser, error) {
+	file, ok := s.Files[name]
+	if !ok {
+		ended()
+		return nil, fmt.Errorf("there is no file %q to send", name)
+	}
+	f, err := os.Open(file.Path)
 	if err != nil {
+		ended()
 		return nil, err
 	}
-	s.Report.Begin("sending to "+s.Rules.Name, s.Archive.Bytes)
-	return &upload{Reader: progress.Reader{Ctx: ctx, R: f, To: s.Report}, file: f, moved: moved}, nil
+	return &upload{Reader: progress.Reader{Ctx: ctx, R: f, To: s.Report}, file: f, moved: moved, ended: ended}, nil
 }
 
 type upload struct {
 	progress.Reader
 	file   *os.File
 	moved  func()
+	ended  func()
 	closed sync.Once // an HTTP client may close a body more than once
 }
 
@@ -192,18 +204,39 @@ func (u *upload) Read(p []byte) (int, error) {
 
 func (u *upload) Close() (err error) {
 	u.closed.Do(func() {
-		u.To.End()
+		u.ended()
 		err = u.file.Close()
 	})
 	return err
 }
 
-// multipart makes a multipart/form-data body (RFC 7578) around the archive without holding it in memory.
+// closers are closed together.
+type closers []io.Closer
+
+// Close implements io.Closer.
+func (all closers) Close() error {
+	var errs []error
+	for _, c := range all {
+		errs = append(errs, c.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// multipart makes a multipart/form-data body (RFC 7578) around files without holding it in memory.
 func (s *Session) multipart(ctx context.Context, parts []rulebook.Part, moved func()) (io.ReadCloser, int64, string, error) {
 	var frame bytes.Buffer
 	w := multipart.NewWriter(&frame)
 	var readers []io.Reader
-	var file io.Closer = io.NopCloser(nil)
+	var files closers
+	var whole int64
+	for _, p := range parts {
+		whole += s.Files[p.File].Bytes
+	}
+	ended := func() {}
+	if whole > 0 {
+		s.Report.Begin("sending to "+s.Rules.Name, whole)
+		ended = s.Report.End
+	}
 	length := int64(0)
 	flush := func() {
 		length += int64(frame.Len())
@@ -218,25 +251,27 @@ func (s *Session) multipart(ctx context.Context, parts []rulebook.Part, moved fu
 			continue
 		}
 		header := textproto.MIMEHeader{}
-		header.Set("Content-Disposition", multipart.FileContentDisposition(p.Name, filepath.Base(s.Archive.Path)))
+		header.Set("Content-Disposition", multipart.FileContentDisposition(p.Name, filepath.Base(s.Files[p.File].Path)))
 		header.Set("Content-Type", p.Type)
 		if _, err := w.CreatePart(header); err != nil {
 			return nil, 0, "", err
 		}
 		flush()
-		f, err := s.open(ctx, moved)
+		f, err := s.open(ctx, p.File, moved, ended)
+		ended = func() {}
 		if err != nil {
+			files.Close()
 			return nil, 0, "", err
 		}
-		readers, length, file = append(readers, f), length+s.Archive.Bytes, f
+		readers, length, files = append(readers, f), length+s.Files[p.File].Bytes, append(files, f)
 	}
 	if err := w.Close(); err != nil {
 		return nil, 0, "", err
 	}
 	flush()
-	whole := struct {
+	all := struct {
 		io.Reader
 		io.Closer
-	}{io.MultiReader(readers...), file}
-	return whole, length, w.FormDataContentType(), nil
+	}{io.MultiReader(readers...), files}
+	return all, length, w.FormDataContentType(), nil
 }
