@@ -45,6 +45,7 @@ type Build struct {
 	news   bool             // something was read that the cache does not know
 	from   map[*File][]Link // links by the file they stand in
 	linked map[*File]bool   // files that something may load
+	apart  map[*File]bool   // scripts that run apart from the page, as workers
 	to     map[*File][]int  // places in Links, by the file they lead to
 	vague  map[*File]Link   // links with unknown parts that may mean a file
 	lower  map[string]*File // by path in small letters, for links that differ in letter case

@@ -40,7 +40,8 @@ func (b *Build) resolve() {
 	folders := b.folders()
 	patterns := map[string]bool{}
 	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
-	b.to = map[*File][]int{}
+	b.to, b.apart = map[*File][]int{}, map[*File]bool{}
+	b.findWorkers()
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
 			link := b.lead(f, l)
@@ -77,6 +78,8 @@ func (b *Build) lead(f *File, l web.Link) Link {
 	switch {
 	case f.Page != nil:
 		places[0].base = f.Page.Base
+	case f.Script != nil && !l.Module && b.apart[f]:
+		places = []place{own, {b.Base + "x", ""}}
 	case f.Script != nil && !l.Module && b.Entry != nil:
 		places = []place{b.entryPlace(), own, {b.Base + "x", ""}}
 	case l.Module && l.Certainty != web.Certain && b.Entry != nil:
@@ -93,6 +96,19 @@ func (b *Build) lead(f *File, l web.Link) Link {
 		}
 	}
 	return first
+}
+
+// findWorkers marks the scripts that run apart from the page.
+func (b *Build) findWorkers() {
+	for _, f := range b.Parts() {
+		for _, l := range f.links {
+			if l.Worker {
+				if to := b.lead(f, l).To; to != nil && to.Script != nil {
+					b.apart[to] = true
+				}
+			}
+		}
+	}
 }
 
 // entryPlace is what the names in a script are relative to: the entry page, or its base.

@@ -73,7 +73,7 @@ func (f *folding) verify() error {
 		if l.To.Page != nil && l.To != b.Entry {
 			return f.cannot(l, "which is a page of its own")
 		}
-		if l.To.Script != nil && l.Use == "script" && l.Certainty == web.Likely {
+		if l.To.Script != nil && l.Worker {
 			workers[l.To] = true
 		}
 	}

@@ -57,6 +57,11 @@ func newWatcher() *watcher {
 func (w *watcher) hear(e serve.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	if e.Kind == "missing" && !strings.HasSuffix(e.Name, "favicon.ico") { // a worker's requests are not told by the browser
+		if !slices.ContainsFunc(w.order, func(r *Request) bool { return r.Path == e.Name }) {
+			w.order = append(w.order, &Request{Path: e.Name, Kind: "Fetch", Status: 404, StartMS: e.At, EndMS: e.At})
+		}
+	}
 	if e.Kind == "call" || e.Kind == "moment" {
 		at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
 		w.heard = slices.Insert(w.heard, at, e)

@@ -20,6 +20,7 @@ type Link struct {
 	Offset, Len  int    // of the target in the file, in bytes
 	Certainty    Certainty
 	Module       bool  // relative to the script that it stands in, and not to the page that runs the script
+	Worker       bool  // names a script that runs apart from the page
 	Whole        bool  // the place holds all of the target, perhaps with escapes
 	Tail         int   // how many bytes at the target's end stand at the place letter for letter
 	Again        []int // offsets of more places in the file where the same text stands

@@ -91,7 +91,7 @@ type joined struct {
 	at, len int  // of the last literal's content
 	parts   int  // how many texts were put together
 	tail    int  // how many bytes at the end of text stand at the last literal, letter for letter
-	context [4]token
+	context [5]token
 	call    string // the call of which this is the first argument
 }
 
@@ -272,7 +272,7 @@ func (l *Link) again(o Link) {
 }
 
 // remember notes the value of a constant or property.
-func (r *scriptReader) remember(context [4]token, text string) {
+func (r *scriptReader) remember(context [5]token, text string) {
 	if k := context[0].kind; k != js.EqToken && k != js.ColonToken || len(text) > maxTarget || strings.Contains(text, star) || len(r.consts) >= maxConst {
 		return
 	}
@@ -292,6 +292,9 @@ var loaders = map[string]string{
 	"register": "script", "addModule": "script", "FontFace": "style", "getScript": "script", "WebSocket": "socket", "EventSource": "socket",
 }
 
+// workers are those of them that run a script apart from the page: what it names is relative to itself.
+var workers = map[string]bool{"Worker": true, "SharedWorker": true, "importScripts": true, "register": true, "addModule": true}
+
 // name says what a text is as the name of a file, by what stands before it.
 func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 	c := v.context
@@ -303,10 +306,12 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 		return Link{Use: "script", Certainty: Certain, Module: true}, isRelative(text)
 	case c[0].kind == js.OpenParenToken && c[1].kind == js.ImportToken:
 		return Link{Use: "script", Certainty: certain(text), Module: true}, isRelative(text)
+	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL" && c[3].kind == js.OpenParenToken && workers[string(c[4].text)]:
+		return Link{Use: "script", Certainty: likely(text), Module: true, Worker: true}, pathLike
 	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL":
 		return Link{Use: "data", Certainty: Likely, Module: true}, pathLike
 	case c[0].kind == js.OpenParenToken && loaders[string(c[1].text)] != "":
-		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text)}, pathLike || isAddress(text) || strings.Contains(text, star)
+		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text), Worker: workers[string(c[1].text)]}, pathLike || isAddress(text) || strings.Contains(text, star)
 	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
 		return Link{Use: "data", Certainty: Likely}, pathLike || isAddress(text)
 	}

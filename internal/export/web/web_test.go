@@ -141,7 +141,7 @@ func TestReadScript(t *testing.T) {
 	}{
 		"imports":     {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
 		"loaders":     {`fetch("a.json"); new Worker("w.js"); importScripts('i.js'); x.open("GET", "b.bin"); new Audio("s.mp3")`, []string{"data a.json likely", "script w.js likely", "script i.js likely", "data b.bin likely", "media s.mp3 likely"}},
-		"beside":      {`new Worker(new URL("./w.js", import.meta.url))`, []string{"data ./w.js likely"}},
+		"beside":      {`new Worker(new URL("./w.js", import.meta.url))`, []string{"script ./w.js likely"}},
 		"constants":   {`const base = "Build"; const u = base + "/lane.data", v = { rulesFile: base + "/lane.wasm" }`, []string{"data Build/lane.data possible", "data Build/lane.wasm possible"}},
 		"unknown":     {"load(dir + '/a.png'); load(`img/${n}.png`); load('img/' + n + '.png'); load(`a.png`)", []string{"data */a.png possible", "data img/*.png possible", "data a.png possible"}},
 		"ambiguous":   {`e = "a"; f(e + "/x.png"); e = "b"; f(e + "/x.png")`, []string{"data a/x.png possible", "data */x.png possible"}},
