@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"havvel/internal/check"
 	"havvel/internal/demo"
 	"havvel/internal/demo/game"
 )
@@ -152,7 +153,7 @@ func TestCheckFlags(t *testing.T) {
 	flawed := filepath.Join("export", "flawed")
 	run(t, project, "check", "--explain", "link-case").must(t, 0, "On the developer's disk", "before:", "after:")
 	run(t, project, "check", "--explain", "link-cse").must(t, 2, `did you mean "link-case"?`)
-	run(t, project, "check", flawed, "--only", "page").must(t, 0, "11 of 69 checks", "no errors in these", "(all checks)")
+	run(t, project, "check", flawed, "--only", "page").must(t, 0, fmt.Sprintf("11 of %d checks", len(check.Catalogue())), "no errors in these", "(all checks)")
 	if e := run(t, project, "check", flawed, "--only", "link", "--level", "error").must(t, 1, "link-missing"); strings.Contains(e.out, "link-case") || strings.Contains(e.out, "encoding-unserved") || strings.Contains(e.out, "hook-absent") {
 		t.Errorf("shows what was not asked for:\n%s", e.out)
 	}
