@@ -120,7 +120,7 @@ var pageChecks = []*Check{
 			}
 			for _, v := range p.Rules.Views {
 				if f.Page.CanvasWidth > v.Size[0] || f.Page.CanvasHeight > v.Size[1] {
-					p.report(Finding{File: f.Path, Level: Note, Message: fmt.Sprintf("the canvas is %d by %d pixels, and %s shows the game in %d by %d", f.Page.CanvasWidth, f.Page.CanvasHeight, p.Rules.Name, v.Size[0], v.Size[1]), Fix: "see in havvel's stand-in whether the game fits its frame; fit the canvas to the window if not"})
+					p.report(Finding{File: f.Path, Level: Note, Message: fmt.Sprintf("the canvas is %d by %d pixels, and %s shows the game in %d by %d", f.Page.CanvasWidth, f.Page.CanvasHeight, p.Rules.Name, v.Size[0], v.Size[1]), Fix: "havvel trial sees whether the game fits; canvas = \"fit\" under [front] in havvel.toml mends it if not"})
 					return
 				}
 			}

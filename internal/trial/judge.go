@@ -145,6 +145,9 @@ func (t *Trial) fit(v *View) []check.Finding {
 	judge(v.Fit, "")
 	if v.Turned != nil && len(list) == 0 {
 		judge(*v.Turned, ", after the window was turned or made narrower")
+		for i := range list {
+			list[i].Level = check.Warning // not every portal's window changes
+		}
 	}
 	if v.Fit.Canvas && v.Fit.Covers < 0.5 {
 		say("trial-bars", fmt.Sprintf("the game covers %.0f %% of the window", 100*v.Fit.Covers), "let it take more of the window, or accept it")
