@@ -30,3 +30,56 @@ func TestFailure(t *testing.T) {
 		t.Error("wrote below a file")
 	}
 }
+
+// TestAgain: a file that can be made again is put in place whole, or not at all, over an earlier one and where there was none.
+func TestAgain(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a", "lane.zip")
+	for _, text := range []string{"first", "second"} {
+		if err := Again(path, func(f *os.File) error { _, err := f.WriteString(text); return err }); err != nil {
+			t.Fatal(err)
+		}
+		data, err := os.ReadFile(path)
+		if err != nil || string(data) != text {
+			t.Errorf("%q %v", data, err)
+		}
+		if info, err := os.Stat(path); err != nil || info.Mode().Perm() != 0o644 {
+			t.Errorf("%v %v", info, err)
+		}
+	}
+	broken := errors.New("broken")
+	if err := Again(path, func(f *os.File) error { f.WriteString("half"); return broken }); !errors.Is(err, broken) {
+		t.Error(err)
+	}
+	entries, _ := os.ReadDir(filepath.Dir(path))
+	if data, _ := os.ReadFile(path); string(data) != "second" || len(entries) != 1 {
+		t.Errorf("%q, and %d files", data, len(entries))
+	}
+}
+
+// TestFolder: a folder takes the place of an earlier one whole, or not at all.
+func TestFolder(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "packed", "lane")
+	put := func(name string) func(string) error {
+		return func(folder string) error { return os.WriteFile(filepath.Join(folder, name), nil, 0o644) }
+	}
+	names := func(folder string) (list []string) {
+		entries, _ := os.ReadDir(folder)
+		for _, e := range entries {
+			list = append(list, e.Name())
+		}
+		return list
+	}
+	for _, name := range []string{"a", "b"} {
+		if err := Folder(path, put(name)); err != nil {
+			t.Fatal(err)
+		}
+		if got := names(path); len(got) != 1 || got[0] != name {
+			t.Errorf("holds %q", got)
+		}
+	}
+	broken := errors.New("broken")
+	err := Folder(path, func(folder string) error { return errors.Join(put("c")(folder), broken) })
+	if got := names(path); !errors.Is(err, broken) || len(got) != 1 || got[0] != "b" || len(names(filepath.Dir(path))) != 1 {
+		t.Errorf("%v: holds %q beside %q", err, got, names(filepath.Dir(path)))
+	}
+}
