@@ -201,9 +201,9 @@ func (b *Build) matching(l Link, folders map[string]bool) {
 			whole = ""
 		}
 		for _, other := range b.Parts() {
-			if strings.HasPrefix(other.Path, whole) && (strings.HasSuffix(other.Path, suffix) || strings.HasSuffix(other.PlainPath(), suffix)) && other != f {
+			if strings.HasPrefix(other.Path, whole) && (strings.HasSuffix("/"+other.Path, suffix) || strings.HasSuffix("/"+other.PlainPath(), suffix)) && other != f {
 				b.linked[other] = true
-				if _, ok := b.vague[other]; !ok && star && strings.HasSuffix(other.Path, suffix) {
+				if _, ok := b.vague[other]; !ok && star && strings.HasSuffix("/"+other.Path, suffix) {
 					b.vague[other] = l
 				}
 			}

@@ -80,3 +80,29 @@ func TestHanded(t *testing.T) {
 		}
 	}
 }
+
+// TestHooks: mistakes in what a portal wants to hear are said with the hook and the call.
+func TestHooks(t *testing.T) {
+	good := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"zip\"\n[[hook]]\nname = \"SDK\"\nscript = \"/sdk.js\"\nplace = \"head-start\"\nattributes = { async = \"\" }\n[hook.start]\ncall = \"Osier.enter\"\ngives = true\n[[hook.call]]\ncall = \"started.ready\"\nmoment = \"loading-done\"\nanswers = \"promise\"\nafter = [\"loading-begun\"]\n"
+	r, err := Parse("own.toml", []byte(good))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if h := r.Hooks[0]; len(h.At("loading-done")) != 1 || len(h.At("save")) != 0 || len(h.Wanted(true)) != 0 || len(h.Wanted(false)) != 1 {
+		t.Errorf("%+v", h)
+	}
+	for old, c := range map[string]struct{ new, says string }{
+		`"loading-done"`:  {`"loaded"`, `hook "SDK": call "started.ready": moment is "loaded"`},
+		`"loading-begun"`: {`"begun"`, `moment is "begun"`},
+		`"promise"`:       {`"later"`, `answers is "later"; it can be at-once, promise`},
+		`gives = true`:    {`gives = false`, "no start call that gives the object"},
+		`"started.ready"`: {`"ready"`, "dotted name"},
+		`"Osier.enter"`:   {`"alert(1)"`, "dotted name"},
+		`async = ""`:      {`src = "x"`, `"src" can't be an attribute`},
+		`"head-start"`:    {`"start"`, "place is"},
+	} {
+		if _, err := Parse("own.toml", []byte(strings.Replace(good, old, c.new, 1))); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v", c.new, err)
+		}
+	}
+}
