@@ -70,13 +70,15 @@ type block struct {
 	data []byte
 }
 
-// Streams compresses contents, with all cores, and returns a stream for each. Errors are *Changed for a content that is
+// Streams compresses contents, with all cores, and returns a stream for each; advance hears of each content that is done, one
+// at a time. Errors are *Changed for a content that is
 // not what was announced; others name the content.
 func (s *Store) Streams(ctx context.Context, contents []Content, advance func(int64)) ([]*Stream, error) {
 	list := make([]*Stream, len(contents))
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(runtime.GOMAXPROCS(0) + 1)
 	cores := semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))
+	var told sync.Mutex
 	for i, c := range contents {
 		work.Go(func() error {
 			if err := ctx.Err(); err != nil {
@@ -88,7 +90,9 @@ func (s *Store) Streams(ctx context.Context, contents []Content, advance func(in
 				err = fmt.Errorf("packing %s: %w", c.Name, err)
 			}
 			list[i] = stream
+			told.Lock()
 			advance(c.Bytes)
+			told.Unlock()
 			return err
 		})
 	}
