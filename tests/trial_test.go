@@ -224,3 +224,11 @@ func TestTrialRequired(t *testing.T) {
 		t.Errorf("the report is not a page of its own (%v)", err)
 	}
 }
+
+// TestTrialNoPage: an export without a page is said to have none, in a project and without one.
+func TestTrialNoPage(t *testing.T) {
+	partner(t, "chromium")
+	export := write(t, game.Files{"game.js": []byte("1")})
+	run(t, t.TempDir(), "trial", export).must(t, 2, "there is no page in it that could be tried")
+	run(t, tryProject(t, small(), ""), "trial", export).must(t, 2, "there is no page in it that could be tried")
+}

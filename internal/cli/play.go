@@ -117,24 +117,33 @@ func (a *app) playable(ctx context.Context, args []string, as, before string) (b
 
 // asPacked is a build as it would be handed to a destination, which nothing was written for.
 func (a *app) asPacked(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build) (*export.Build, error) {
-	to, err := packFor(p, d, p.Game.Version, packChoices{})
+	plan, done, err := planned(ctx, p, d, b, p.Game.Version, packChoices{})
 	if err != nil {
 		return nil, err
 	}
-	cache, err := pack.Open(cacheFolder(p))
-	if err != nil {
-		return nil, err
-	}
-	defer cache.Close()
-	plan, err := cache.Plan(ctx, b, to)
-	if err != nil {
-		return nil, err
-	}
+	defer done()
 	return plan.Result(), nil
 }
 
+// planned is the plan of what a destination is handed; done lets go of the cache that it was made with.
+func planned(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (plan *pack.Plan, done func() error, err error) {
+	to, err := packFor(p, d, version, c)
+	if err != nil {
+		return nil, nil, err
+	}
+	cache, err := pack.Open(cacheFolder(p))
+	if err != nil {
+		return nil, nil, err
+	}
+	if plan, err = cache.Plan(ctx, b, to); err != nil {
+		cache.Close()
+		return nil, nil, err
+	}
+	return plan, cache.Close, nil
+}
+
 func titleOf(b *export.Build) string {
-	if b.Entry.Page != nil && b.Entry.Page.Title != "" {
+	if b.Entry != nil && b.Entry.Page != nil && b.Entry.Page.Title != "" {
 		return b.Entry.Page.Title
 	}
 	return b.Path

@@ -11,7 +11,6 @@ import (
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/export"
-	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -140,19 +139,11 @@ func untriedWhy(p *project.Project, d *project.Destination, b *export.Build) str
 }
 
 func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
-	to, err := packFor(p, d, f.version, f.choices)
+	plan, done, err := planned(ctx, p, d, b, f.version, f.choices)
 	if err != nil {
 		return nil, err
 	}
-	cache, err := pack.Open(cacheFolder(p))
-	if err != nil {
-		return nil, err
-	}
-	defer cache.Close()
-	plan, err := cache.Plan(ctx, b, to)
-	if err != nil {
-		return nil, err
-	}
+	defer done()
 	path := archivePath(p, d, "", f.version)
 	if a.dryRun {
 		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Address)

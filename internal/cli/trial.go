@@ -72,6 +72,9 @@ func (a *app) runTrial(ctx context.Context, args []string, f trialFlags) error {
 		return err
 	}
 	defer b.Close()
+	if b.Entry == nil {
+		return &export.Unreadable{Path: b.Path, Reason: "there is no page in it that could be tried", Next: "name the folder or zip that the engine wrote"}
+	}
 	var destinations []*project.Destination
 	if p != nil {
 		if destinations, err = p.Destinations(a.to); err != nil {
