@@ -34,7 +34,7 @@ dist: ## static programs for Linux, macOS and Windows, in dist/
 	done; done
 
 docs: ## the reference pages that come from the code
-	go test -parallel 4 ./...ernal/cli -run TestReference -update
+	go test ./internal/cli -run TestReference -update
 
 screenshots: build ## docs/screenshots, from the demo data
 	scripts/screenshots

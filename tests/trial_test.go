@@ -232,3 +232,41 @@ func TestTrialNoPage(t *testing.T) {
 	run(t, t.TempDir(), "trial", export).must(t, 2, "there is no page in it that could be tried")
 	run(t, tryProject(t, small(), ""), "trial", export).must(t, 2, "there is no page in it that could be tried")
 }
+
+// TestTrialFrame: a trial runs the game in a frame as closed as the portal's, and sees what that blocks, and what workers load.
+func TestTrialFrame(t *testing.T) {
+	partner(t, "chromium")
+	sandboxed := smallRules + "[frame]\nsandbox = [\"allow-scripts\", \"allow-same-origin\"]\n"
+	for name, c := range map[string]struct {
+		rules, script string
+		code          int
+		ids, says     string
+	}{
+		"as it is":       {sandboxed, ``, 0, "", "no errors"},
+		"without origin": {smallRules + "[frame]\nsandbox = [\"allow-scripts\"]\n", ``, 0, "", "no errors"},
+		"a dialog":       {sandboxed, `setTimeout(() => alert("The lane is lit"), 800);`, 0, "trial-blocked", "allow-modals"},
+		"keeps a score":  {smallRules + "[frame]\nsandbox = [\"allow-scripts\"]\n", `setTimeout(() => localStorage.setItem("best", 3), 800);`, 1, "trial-exception", "allow-same-origin"},
+		"full screen":    {sandboxed, `addEventListener("load", () => screen.orientation.lock("landscape").catch((e) => console.error(e.message)));`, 0, "trial-console", ""},
+		"a worker": {sandboxed, `new Worker(URL.createObjectURL(new Blob(["fetch('" + new URL("night.pack", location) + "'); fetch('" + new URL("dawn.pack", location) + "')"])));`,
+			1, "trial-missing", "dawn.pack"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			files := small()
+			files["game.js"] = append(files["game.js"], c.script...)
+			files["night.pack"] = []byte("a night")
+			folder := tryProject(t, files, "")
+			writeInto(t, folder, game.Files{"little.toml": []byte(c.rules)})
+			e := run(t, folder, "trial").must(t, c.code, c.ids)
+			if !strings.Contains(strings.Join(strings.Fields(e.out), " "), c.says) {
+				t.Errorf("does not say %q:\n%s", c.says, e.out)
+			}
+			if name == "a worker" {
+				last := run(t, folder, "trial", "--json").must(t, 1)
+				if !strings.Contains(last.out, `"path": "night.pack"`) {
+					t.Errorf("the worker's file is not among the requests: %s", last.out)
+				}
+			}
+		})
+	}
+}

@@ -35,6 +35,7 @@ type Options struct {
 	Rules     *rulebook.Rulebook // of the portal that is imitated; nil for a host that serves every encoding
 	Isolation bool               // send cross-origin isolation headers
 	Heard     func(Event)        // is told what the game says, one at a time; may be nil
+	Served    func(Served)       // is told of each file that was asked for, when it has been sent; may be nil
 	Slow      int64              // bytes a second, over all; 0 for no limit
 }
 
@@ -50,6 +51,16 @@ type Event struct {
 	Column    int             `json:"column,omitempty"`
 	At        float64         `json:"at"` // milliseconds since the page began
 	N         int             `json:"n"`  // its place among all events of the page, from 1; they may arrive in another order
+}
+
+// Served is a file that was asked for.
+type Served struct {
+	Path         string // in the game
+	Status       int
+	Type         string
+	Encoding     string
+	Bytes        int64
+	Began, Ended time.Time
 }
 
 // A Game serves a build; it is an http.Handler. Close it in the end.
@@ -114,6 +125,11 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if f = b.File(b.Base + path.Join(name, export.EntryName)); f == nil && name == "" {
 			f = b.Entry
 		}
+	}
+	if g.options.Served != nil {
+		noted := &noting{ResponseWriter: w, served: Served{Path: name, Status: http.StatusOK, Began: time.Now()}}
+		defer func() { g.options.Served(noted.done()) }()
+		w = noted
 	}
 	if f == nil || f.Junk != "" {
 		g.tell(Event{Kind: "missing", Name: name})

@@ -28,6 +28,9 @@ type Config struct {
 	Slow  int64              // bytes a second; 0 for no limit
 	LAN   bool               // for others on the same network, too, under a path that can't be guessed
 	Port  int                // of the page around the game; 0 for any that is free
+
+	Served func(Served) // is told of each file that was asked for; may be nil
+	Bare   bool         // the page around the game has nothing but the game's frame, as large as the window
 }
 
 // A Server serves a game, and on another origin a page around it, as a portal has one. Close it in the end.
@@ -79,7 +82,7 @@ func Start(c Config) (*Server, error) {
 	}
 	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, guard)
 	heard := c.Heard
-	s.game = NewGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Heard: func(e Event) {
+	s.game = NewGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Served: c.Served, Heard: func(e Event) {
 		s.news("said", e)
 		if heard != nil {
 			heard(e)
@@ -143,7 +146,7 @@ func (s *Server) stage(c Config, guard string) http.HandlerFunc {
 		rules = plainRules
 	}
 	data := map[string]any{
-		"Title": c.Title, "Portal": rules.Name, "Views": Views(rules), "Game": s.Game, "News": guard + "news",
+		"Title": c.Title, "Portal": rules.Name, "Views": Views(rules), "Game": s.Game, "News": guard + "news", "Bare": c.Bare,
 		"Allow": strings.Join(rules.Frame.Allow, "; "), "Sandboxed": len(rules.Frame.Sandbox) > 0, "Sandbox": strings.Join(rules.Frame.Sandbox, " "),
 	}
 	if isolated := rules.Serves.Isolation; isolated {

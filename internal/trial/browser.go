@@ -50,6 +50,8 @@ func FindBrowser() (string, error) {
 func window(ctx context.Context, browser string, listen func(any)) (inside context.Context, done func()) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser),
 		chromedp.Flag("disable-quic", true),
+		// The game's frame stays in the process of the page around it, so that one window tells everything.
+		chromedp.Flag("disable-features", "Translate,BlinkGenPropertyTrees,SitePerProcess,IsolateOrigins,IsolateSandboxedIframes"), chromedp.Flag("disable-site-isolation-trials", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("autoplay-policy", "no-user-gesture-required"), chromedp.Flag("enable-precise-memory-info", true))
 	if os.Geteuid() == 0 {
 		options = append(options, chromedp.NoSandbox) // a browser refuses to run as root with it

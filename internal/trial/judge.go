@@ -340,7 +340,7 @@ func (r *viewer) neverStarted(s *state) error {
 	if s != nil && s.Drawn > 2 {
 		words, fix = "loading was begun and never done", "look what the game waits for"
 	}
-	for _, r := range slices.Backward(r.watch.order) {
+	for _, r := range slices.Backward(r.watch.all()) {
 		if r.EndMS == 0 {
 			words, fix = "it still waits for "+r.Path, "look whether the file is too large, or its host does not answer"
 			break
@@ -355,7 +355,7 @@ func (r *viewer) neverStarted(s *state) error {
 			break
 		}
 	}
-	for _, f := range slices.Concat(r.trial.requests(&View{Requests: r.watch.order})) {
+	for _, f := range slices.Concat(r.trial.requests(&View{Requests: r.watch.all()})) {
 		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
 			words, fix = f.File+": "+f.Message, f.Fix
 			break

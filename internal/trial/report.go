@@ -47,6 +47,9 @@ type reported struct {
 	*View
 	Bars, Marks []bar
 	Ticks       []tick
+	Heap, Wasm  string // memory over time, as the points of a line in a drawing of 1000 by 100
+	Most        int64  // bytes at the drawing's top
+	Lasted      int    // milliseconds at its right end
 }
 
 const (
@@ -92,7 +95,28 @@ func report(v *View) reported {
 		}
 		r.Marks = append(r.Marks, bar{Words: words, Left: leftEdge + room*e.At/longest, End: seconds(int(e.At))})
 	}
+	r.memory()
 	return r
+}
+
+// memory draws the lines of memory over time.
+func (r *reported) memory() {
+	if len(r.Memory) < 2 {
+		return
+	}
+	r.Lasted, r.Most = r.Memory[len(r.Memory)-1].MS, 1
+	for _, m := range r.Memory {
+		r.Most = max(r.Most, m.Heap, m.Wasm)
+	}
+	point := func(ms int, n int64) string {
+		return fmt.Sprintf("%.1f,%.1f ", 1000*float64(ms)/float64(max(r.Lasted, 1)), 100-96*float64(n)/float64(r.Most))
+	}
+	for _, m := range r.Memory {
+		r.Heap += point(m.MS, m.Heap)
+		if r.View.Wasm > 0 {
+			r.Wasm += point(m.MS, m.Wasm)
+		}
+	}
 }
 
 // Report writes the result as one page that needs nothing else.

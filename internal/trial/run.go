@@ -14,6 +14,7 @@ import (
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
 	"havvel/internal/check"
@@ -51,7 +52,7 @@ const answerLimit = 10 * time.Second
 
 func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 	w := newWatcher()
-	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Heard: w.hear})
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Heard: w.hear, Served: w.serve, Bare: true})
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +66,7 @@ func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 		return nil, broken(ctx, err)
 	}
 	guard.Stop()
-	if err := r.open(server.Game); err != nil {
+	if err := r.open(server); err != nil {
 		return nil, broken(ctx, err)
 	}
 	go w.closeDialogs(inside)
@@ -77,12 +78,16 @@ func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 	if w.crashed {
 		w.add(check.Finding{ID: "trial-start", Message: "the page crashed; most often it took more memory than the browser gives", Fix: "havvel look shows what takes memory"})
 	}
-	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.order, append(r.seen.Problems, w.problems...)
+	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.all(), append(r.seen.Problems, w.problems...)
 	return r.seen, nil
 }
 
-// open asks for the game.
-func (r *viewer) open(address string) error {
+// open asks for the game, in the frame of a portal's page where a portal is imitated.
+func (r *viewer) open(server *serve.Server) error {
+	address := server.Game
+	if r.trial.Rules != nil {
+		address = server.Page
+	}
 	ctx, cancel := context.WithTimeout(r.browser, 3*answerLimit)
 	defer cancel()
 	_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: probe})
@@ -96,7 +101,7 @@ func (r *viewer) open(address string) error {
 		return err
 	}
 	r.watch.mu.Lock()
-	r.watch.base = address
+	r.watch.base, r.watch.page = server.Game, server.Page
 	r.watch.mu.Unlock()
 	r.seen.began = time.Now()
 	_, err = chromedp.Call(ctx, page.Navigate, page.NavigateParams{URL: address})
@@ -120,30 +125,27 @@ func (r *viewer) play(ctx context.Context) error {
 	if err := r.start(ctx); err != nil || !r.seen.Started {
 		return err
 	}
-	pause(ctx, 700*time.Millisecond) // a loading picture may still fade
-	first, err := r.picture("start")
-	if err != nil {
-		return err
-	}
 	last, err := r.frames(ctx)
 	if err != nil {
 		return err
 	}
-	second, err := r.picture("")
+	r.seen.Fit = fitOf(last)
+	first, err := r.picture("start") // a second later, since a loading picture may still fade
+	if err != nil {
+		return err
+	}
+	if err := r.turn(ctx); err != nil {
+		return err
+	}
+	second, err := r.take()
 	if err != nil {
 		return err
 	}
 	r.light(first, second, last)
-	r.seen.Fit = fitOf(last)
-	if err := r.turn(ctx); err != nil {
-		return err
-	}
 	if err := r.steps(ctx); err != nil {
 		return err
 	}
-	if left := r.trial.Watch - time.Since(r.seen.began) + time.Duration(r.seen.StartMS)*time.Millisecond; left > 0 {
-		pause(ctx, left)
-	}
+	r.pause(ctx, r.trial.Watch-time.Since(r.seen.began)+time.Duration(r.seen.StartMS)*time.Millisecond)
 	if last, err = r.ask(); err != nil {
 		return err
 	}
@@ -161,19 +163,50 @@ func pause(ctx context.Context, d time.Duration) {
 	}
 }
 
+// between is the time between two looks at the game's memory.
+const between = 500 * time.Millisecond
+
+// pause waits, and looks at the game's memory meanwhile.
+func (r *viewer) pause(ctx context.Context, d time.Duration) {
+	for end := time.Now().Add(d); ctx.Err() == nil && time.Until(end) > 0; {
+		pause(ctx, min(between, time.Until(end)))
+		r.ask() // a page that doesn't answer is found when its answer is needed
+	}
+}
+
 func (r *viewer) problem(id, message, fix string) {
 	r.seen.Problems = append(r.seen.Problems, check.Finding{ID: id, Message: message, Fix: fix})
 }
 
 // ask asks the page how it is.
 func (r *viewer) ask() (*state, error) {
+	inside := r.watch.context()
+	if inside == 0 { // the page has no frame yet
+		return &state{}, nil
+	}
 	ctx, cancel := context.WithTimeout(r.browser, answerLimit)
 	defer cancel()
-	s, err := chromedp.Run(ctx, chromedp.Evaluate[*state]("window.havvelProbe && havvelProbe()"))
+	s, err := chromedp.Run(ctx, chromedp.Evaluate[*state]("window.havvelProbe && havvelProbe()", func(p *runtime.EvaluateParams) { p.ContextID = inside }))
+	if err != nil && inside != r.watch.context() { // it went while it was asked
+		return &state{}, nil
+	}
 	if err == nil && s == nil {
 		s = &state{}
 	}
+	if err == nil {
+		r.remember(s)
+	}
 	return s, err
+}
+
+// remember keeps how much memory the game takes, now and then.
+func (r *viewer) remember(s *state) {
+	at := int(time.Since(r.seen.began).Milliseconds())
+	list := r.seen.Memory
+	if len(list) > 0 && at-list[len(list)-1].MS < int(between.Milliseconds())/2 {
+		return
+	}
+	r.seen.Memory = append(list, Memory{at, s.Heap, s.Wasm})
 }
 
 // start waits for the first picture that isn't blank: something was drawn, and loading is over as far as the game says.
@@ -323,7 +356,7 @@ func (r *viewer) turn(ctx context.Context) error {
 	if err := resize(r.view.Size[0], r.view.Size[1]); err != nil {
 		return err
 	}
-	if len(r.trial.Steps) > 0 { // otherwise nobody looks any more
+	if len(r.trial.Steps) > 0 { // otherwise nobody presses anything
 		_, err = r.settled(ctx)
 	}
 	return err
@@ -335,7 +368,7 @@ func (r *viewer) settled(ctx context.Context) (*state, error) {
 	for until := time.Now().Add(2 * time.Second); err == nil; {
 		pause(ctx, 150*time.Millisecond)
 		var s *state
-		if s, err = r.ask(); err == nil && (s.Frames >= first.Frames+3 || time.Now().After(until)) {
+		if s, err = r.ask(); err == nil && (s.Frames >= first.Frames+2 || time.Now().After(until)) {
 			return s, nil
 		}
 	}

@@ -53,7 +53,7 @@ func Parse(line string) (Step, error) {
 		if d, err = time.ParseDuration(rest); err == nil && (d < 0 || d > time.Minute) {
 			err = fmt.Errorf("%s is too long; a minute is the most", d)
 		}
-		s.do = func(ctx context.Context, _ *viewer) error { pause(ctx, d); return ctx.Err() }
+		s.do = func(ctx context.Context, v *viewer) error { v.pause(ctx, d); return ctx.Err() }
 	case "press":
 		s.do, err = press(rest)
 	case "tap":
@@ -204,7 +204,7 @@ func expect(rest string) (func(context.Context, *viewer) error, error) {
 		}
 	}
 	return func(ctx context.Context, v *viewer) error {
-		for until := time.Now().Add(within); ; pause(ctx, 50*time.Millisecond) {
+		for until := time.Now().Add(within); ; v.pause(ctx, 50*time.Millisecond) {
 			if v.heardOf(m[1], m[2]) {
 				return nil
 			}

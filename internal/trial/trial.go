@@ -65,6 +65,7 @@ type View struct {
 	Heap     int64           `json:"heap"`        // of scripts, bytes
 	Wasm     int64           `json:"wasm"`        // memory of WebAssembly, bytes
 	Lost     int             `json:"lost"`        // drawing contexts that were lost
+	Memory   []Memory        `json:"memory"`      // over time
 	Fit      Fit             `json:"fit"`
 	Turned   *Fit            `json:"turned"` // after the window was turned
 	Requests []*Request      `json:"requests"`
@@ -82,6 +83,13 @@ type Statistic struct {
 	Values []string `json:"values"` // in the order in which they were sent
 	Keeps  string   `json:"keeps"`  // which one the portal keeps, as havvel.toml declares: highest, lowest, total or latest; "" when it doesn't
 	Kept   string   `json:"kept"`   // that one
+}
+
+// Memory is what the game took at one time.
+type Memory struct {
+	MS   int   `json:"ms"`   // after the page was asked for
+	Heap int64 `json:"heap"` // of scripts, bytes
+	Wasm int64 `json:"wasm"` // of WebAssembly, bytes
 }
 
 // A Picture is what was to be seen at one time.

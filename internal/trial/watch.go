@@ -3,11 +3,15 @@ package trial
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/inspector"
 	"github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
@@ -37,7 +41,12 @@ type Request struct {
 // A watcher collects what the browser and the game tell.
 type watcher struct {
 	mu       sync.Mutex
-	base     string  // address of the game
+	base     string // address of the game
+	page     string // of the page around it
+	top      cdp.FrameID
+	game     cdp.FrameID // the frame that the game is in
+	contexts map[cdp.FrameID]*runtime.ExecutionContextDescription
+	served   []serve.Served
 	clock    float64 // of the browser, when the first request began, in seconds
 	requests map[network.RequestID]*Request
 	order    []*Request
@@ -50,22 +59,55 @@ type watcher struct {
 }
 
 func newWatcher() *watcher {
-	return &watcher{requests: map[network.RequestID]*Request{}, dialogs: make(chan string, 16)}
+	return &watcher{requests: map[network.RequestID]*Request{}, contexts: map[cdp.FrameID]*runtime.ExecutionContextDescription{}, dialogs: make(chan string, 16)}
 }
 
 // hear takes what the game says by its own calls and moments.
 func (w *watcher) hear(e serve.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if e.Kind == "missing" && !strings.HasSuffix(e.Name, "favicon.ico") { // a worker's requests are not told by the browser
-		if !slices.ContainsFunc(w.order, func(r *Request) bool { return r.Path == e.Name }) {
-			w.order = append(w.order, &Request{Path: e.Name, Kind: "Fetch", Status: 404, StartMS: e.At, EndMS: e.At})
-		}
-	}
 	if e.Kind == "call" || e.Kind == "moment" {
 		at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
 		w.heard = slices.Insert(w.heard, at, e)
 	}
+}
+
+// serve takes what was served.
+func (w *watcher) serve(s serve.Served) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.served = append(w.served, s)
+}
+
+// all lists the requests: those that the browser told, and those that only the server saw, which workers made.
+func (w *watcher) all() []*Request {
+	list := slices.Clone(w.order)
+	told := map[string]bool{"favicon.ico": true}
+	for _, r := range list {
+		told[r.Path] = true
+	}
+	for _, s := range w.served {
+		if s.Path == "" || told[s.Path] {
+			continue
+		}
+		told[s.Path] = true
+		list = append(list, &Request{Path: s.Path, Kind: "Worker", Status: s.Status, Type: s.Type, Bytes: s.Bytes, encoding: s.Encoding,
+			StartMS: milliseconds(s.Began.Sub(w.served[0].Began)), EndMS: milliseconds(s.Ended.Sub(w.served[0].Began))})
+	}
+	slices.SortStableFunc(list, func(a, b *Request) int { return cmp.Compare(a.StartMS, b.StartMS) })
+	return list
+}
+
+func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// context is that in which the game's scripts run; 0 before there is one.
+func (w *watcher) context() runtime.ExecutionContextID {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if c := w.contexts[w.game]; c != nil {
+		return c.ID
+	}
+	return 0
 }
 
 // event takes what the browser tells. It must return at once.
@@ -105,9 +147,13 @@ func (w *watcher) event(ev any) {
 		default:
 		}
 	case *page.EventFrameNavigated:
-		if e.Frame.ParentID == "" && w.base != "" {
-			w.navigated(e.Frame.URL)
-		}
+		w.arrived(e.Frame)
+	case *runtime.EventExecutionContextCreated:
+		w.began(e.Context)
+	case *runtime.EventExecutionContextDestroyed:
+		maps.DeleteFunc(w.contexts, func(_ cdp.FrameID, c *runtime.ExecutionContextDescription) bool {
+			return c.UniqueID == e.ExecutionContextUniqueID
+		})
 	case *inspector.EventTargetCrashed:
 		w.crashed = true
 	}
@@ -117,7 +163,7 @@ func (w *watcher) since(at float64) float64 { return (at - w.clock) * 1000 }
 
 func (w *watcher) asked(e *network.EventRequestWillBeSent) {
 	address := e.Request.URL
-	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.Contains(address, "/~havvel/heard") || strings.HasSuffix(address, "/favicon.ico") || strings.HasPrefix(address, "chrome") {
+	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.Contains(address, "/~havvel/heard") || strings.HasSuffix(address, "/favicon.ico") || w.page != "" && strings.HasPrefix(address, w.page) || strings.HasPrefix(address, "chrome") {
 		return
 	}
 	if w.clock == 0 {
@@ -197,6 +243,33 @@ func (w *watcher) logged(e *log.Entry) {
 	w.add(f)
 }
 
+// began notes in which context the scripts of a frame run.
+func (w *watcher) began(c *runtime.ExecutionContextDescription) {
+	var about struct {
+		IsDefault bool        `json:"isDefault"`
+		FrameID   cdp.FrameID `json:"frameId"`
+	}
+	if json.Unmarshal(c.AuxData, &about) == nil && about.IsDefault {
+		w.contexts[about.FrameID] = c
+	}
+}
+
+// arrived notes that a frame has a new page, and which frame the game's is: the first that has its address.
+func (w *watcher) arrived(f *cdp.Frame) {
+	if w.base == "" {
+		return
+	}
+	if w.game == "" && strings.HasPrefix(f.URL, w.base) {
+		w.game = f.ID
+	}
+	if f.ParentID == "" && w.top == "" {
+		w.top = f.ID
+	}
+	if f.ID == w.game || f.ID == w.top && w.game != "" {
+		w.navigated(f.URL)
+	}
+}
+
 func (w *watcher) navigated(address string) {
 	w.pages++
 	if w.pages > 1 && w.away == "" {
@@ -234,7 +307,7 @@ func (w *watcher) events() []serve.Event {
 func (w *watcher) pending() (open bool, bytes int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for _, r := range w.order {
+	for _, r := range w.all() {
 		open = open || r.EndMS == 0
 		bytes += r.Bytes
 	}

@@ -50,8 +50,8 @@ async function start(canvas, rules, parts, report) {
 	canvas.addEventListener("webglcontextlost", (e) => e.preventDefault());
 	canvas.addEventListener("webglcontextrestored", build);
 
-	// The canvas has as many pixels as the screen, fewer where drawing is slow.
-	let quality = 1, scale = 1, slow = 0;
+	// The canvas has as many pixels as the screen, fewer where drawing is slow. It begins with few.
+	let quality = 0.5, scale = 1, most = 1, slow = 0, quick = 0;
 	function fit() {
 		scale = Math.min(window.devicePixelRatio || 1, 2) * quality;
 		const w = Math.max(1, Math.round(canvas.clientWidth * scale)), h = Math.max(1, Math.round(canvas.clientHeight * scale));
@@ -85,7 +85,9 @@ async function start(canvas, rules, parts, report) {
 		before = now;
 		if (++drawn > 3 && !document.hidden) {
 			slow = real > 0.045 ? slow + Math.min(6, real / 0.045) : Math.max(0, slow - 1);
-			if (slow > 12 && quality > 0.5) quality -= 0.25, slow = 0, fit();
+			quick = real > 0.03 ? 0 : quick + 1;
+			if (slow >= 12 && quality > 0.5) quality -= 0.25, most = quality, slow = 0, fit();
+			if (quick >= 6 && quality < most) quality += 0.25, quick = 0, fit();
 		}
 		look[0] += (wanted[0] - look[0]) * Math.min(1, dt * 3);
 		look[1] += (wanted[1] - look[1]) * Math.min(1, dt * 3);
