@@ -53,6 +53,7 @@ type app struct {
 	dryRun   bool
 	to       []string
 	entry    string
+	onChange string
 }
 
 // command is a command of havvel: what cobra needs, in the order in which the help shows it.
@@ -84,7 +85,7 @@ func (a *app) root() *cobra.Command {
 		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
 		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack(), a.compare()}},
 		{"Running it:", []*cobra.Command{a.play(), a.trial(), a.hooks()}},
-		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish()}},
+		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish(), a.back(), a.logbook(), a.keys()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})

@@ -10,6 +10,8 @@ import (
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/deliver/portal"
+	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/sftp"
 	"havvel/internal/demo"
 	"havvel/internal/export"
 	"havvel/internal/pack"
@@ -87,11 +89,11 @@ func is[E error](err error) bool {
 
 func codeOf(err error) int {
 	switch {
-	case is[*portal.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
+	case is[*portal.Unreachable](err), is[*site.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
 		return unreachable
-	case is[*portal.Refused](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err):
+	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err):
 		return answerNo
-	case is[*usage](err), is[*trial.NoView](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
+	case is[*usage](err), is[*trial.NoView](err), is[*deliver.NoPublic](err), is[*sftp.BadKey](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
 		return wrongUsage
 	case strings.HasPrefix(err.Error(), "unknown command"):
 		return wrongUsage // cobra has no type for it
@@ -103,6 +105,7 @@ func codeOf(err error) int {
 func advice(err error) string {
 	var refused *portal.Refused
 	var sent *deliver.AlreadySent
+	var no *site.Refused
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
 		return "the disk is full: make room there and try again; what was there before is as it was"
@@ -116,7 +119,15 @@ func advice(err error) string {
 		return "install Chromium (Debian: apt install chromium), or name one with HAVVEL_BROWSER"
 	case is[*trial.Broken](err):
 		return "run the same command again; if it stays so, name another browser with HAVVEL_BROWSER"
-	case is[*portal.Unreachable](err):
+	case errors.As(err, &no):
+		return no.Next
+	case is[*site.Busy](err):
+		return "wait until that is done, and run the same command again"
+	case is[*site.Broken](err):
+		return "send the version again with --again: only what is missing travels"
+	case is[*deliver.NoWay](err):
+		return "do it on the portal's own page; docs/formats/rulebook.md says how a rulebook learns it"
+	case is[*portal.Unreachable](err), is[*site.Unreachable](err):
 		return "nothing was lost; run the same command again when it can be reached"
 	case is[*portal.Puzzled](err):
 		return "the portal may have changed, or its rulebook needs a correction"

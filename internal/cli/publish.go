@@ -22,6 +22,7 @@ func (a *app) publish() *cobra.Command {
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx) },
 	})
+	a.withNotice(c)
 	a.withTo(c)
 	a.withJSON(c)
 	a.withDryRun(c, "say what would be made public, and do nothing")
@@ -42,6 +43,7 @@ func (a *app) runPublish(ctx context.Context) error {
 		}
 		if status != nil {
 			doc.add(status)
+			a.notice(ctx, status)
 		}
 	}
 	if a.json && !a.dryRun {
@@ -60,7 +62,7 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 	if err != nil {
 		return nil, err
 	}
-	if len(d.Rules.Publish) == 0 {
+	if len(d.Rules.Publish) == 0 && d.SiteAddress() == nil {
 		return nil, &notReady{fmt.Sprintf("%s makes versions public by itself; there is nothing to do", d.Rules.Name)}
 	}
 	if a.dryRun {
@@ -82,7 +84,12 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 	if !a.json {
 		s := a.screen
 		s.Line("%s  %s", s.In(term.Strong, "version "+now.Version+" is "+now.State+" on "+d.Rules.Name), term.Clean(now.Link()))
-		s.Next("open the link as a stranger would, and play it once")
+	}
+	if err := a.live(ctx, courier, d, now); err != nil {
+		return now, err
+	}
+	if !a.json && now.Link() != "" {
+		a.screen.Next("open the link as a stranger would, and play it once")
 	}
 	return now, nil
 }

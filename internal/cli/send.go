@@ -40,6 +40,7 @@ func (a *app) send() *cobra.Command {
 	c.Flags().StringVar(&f.version, "version", "", "send it as this `version` (the one in havvel.toml)")
 	c.Flags().BoolVar(&f.again, "again", false, "send it even if this export, or this version, was sent before")
 	a.withWait(c, &f.wait, &f.limit)
+	a.withNotice(c)
 	a.withChoices(c, &f.choices)
 	a.withTo(c)
 	a.withJSON(c)
@@ -77,6 +78,7 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 		status, err := a.sendOne(ctx, p, d, b, courier, f)
 		if status != nil {
 			doc.add(status)
+			a.notice(ctx, status)
 		}
 		if err != nil {
 			failed = errors.Join(failed, err)
@@ -95,7 +97,7 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 
 // sendable says what forbids sending a build to a destination.
 func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) error {
-	if len(d.Rules.Send) == 0 {
+	if len(d.Rules.Send) == 0 && d.SiteAddress() == nil {
 		return fmt.Errorf("can't send to %s: its rulebook has no [[send]] steps\n  havvel pack may write the archive, to be uploaded by hand", d.Rules.Name)
 	}
 	if _, err := a.wanted(p, d, b, f.version, f.choices); err != nil {
@@ -147,6 +149,7 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	path := archivePath(p, d, "", f.version)
 	if a.dryRun {
 		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Address)
+		a.hostWords(d)
 		return nil, nil
 	}
 	archive, err := plan.Write(ctx, path, a.screen.Progress())
@@ -159,6 +162,9 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	}
 	if !a.json {
 		a.screen.Line("%s  %s", a.screen.In(term.Strong, "sent "+f.version+" to "+d.Rules.Name), a.screen.In(term.Quiet, fmt.Sprintf("%s, %s", archive.Path, settings.Size(archive.Bytes))))
+		if d.SiteAddress() != nil {
+			a.screen.Line("  %s", took(status, archive.Entries))
+		}
 	}
 	if !f.wait {
 		if !a.json {
@@ -167,6 +173,32 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 		return status, nil
 	}
 	return a.await(ctx, courier, d, status, f.limit)
+}
+
+// hostWords says what a site does to builds, since it sets no headers by itself.
+func (a *app) hostWords(d *project.Destination) {
+	if d.SiteAddress() == nil {
+		return
+	}
+	if len(d.Serves) == 0 {
+		a.screen.Line("  precompressed files are packed plain, since %s is not known to send Content-Encoding (serves in havvel.toml)", d.Name)
+	}
+	if !d.Isolation {
+		a.screen.Line("  threads don't work there, since %s is not known to send isolation headers (isolation in havvel.toml)", d.Name)
+	}
+}
+
+// took says what an upload to a site took.
+func took(st *deliver.Status, entries int) string {
+	t := st.Took
+	words := fmt.Sprintf("%s of %s sent, %s", does(t.Files, "1", fmt.Sprint(t.Files)), files(entries), settings.Size(t.Bytes))
+	if t.Copied > 0 {
+		words += fmt.Sprintf("; %d unchanged, copied on the host", t.Copied)
+	}
+	if t.Kept > 0 {
+		words += fmt.Sprintf("; %d were there from an earlier try", t.Kept)
+	}
+	return words
 }
 
 // await follows a delivery until the portal has decided, and says what it decided.
@@ -249,6 +281,7 @@ type deliveryRow struct {
 	Reasons     []string `json:"reasons"`
 	Fingerprint string   `json:"fingerprint"`
 	Sent        string   `json:"sent"`
+	Live        any      `json:"live,omitempty"`
 }
 
 func (doc *deliveriesJSON) add(s *deliver.Status) {
@@ -256,5 +289,5 @@ func (doc *deliveriesJSON) add(s *deliver.Status) {
 	if reasons == nil {
 		reasons = []string{}
 	}
-	doc.Deliveries = append(doc.Deliveries, deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, s.Sent.UTC().Format(time.RFC3339)})
+	doc.Deliveries = append(doc.Deliveries, deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, s.Sent.UTC().Format(time.RFC3339), nil})
 }

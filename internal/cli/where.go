@@ -15,25 +15,33 @@ import (
 )
 
 func (a *app) where() *cobra.Command {
-	var wait bool
-	var limit time.Duration
+	var f whereFlags
 	c := a.new(command{
 		use:   "where",
 		short: "Every destination, its version, state and link",
 		long: "Where asks each destination what became of the last version that was sent, and shows it; and the public one, where that\n" +
-			"is another. With --wait it asks until the portal has decided. A destination that can't be reached is shown as it was known.",
+			"is another. With --wait it asks until the portal has decided; with --live it fetches what players get, and compares every\n" +
+			"file with what was sent; with --share it prints lines to paste. A destination that can't be reached is shown as it was known.",
 		example: "  havvel where\n  havvel where --wait --to brackwater",
 		args:    cobra.NoArgs,
-		run:     func(ctx context.Context, _ []string) error { return a.runWhere(ctx, wait, limit) },
+		run:     func(ctx context.Context, _ []string) error { return a.runWhere(ctx, f) },
 	})
-	a.withWait(c, &wait, &limit)
+	a.withWait(c, &f.wait, &f.limit)
+	c.Flags().BoolVar(&f.live, "live", false, "fetch what players get, and compare it with what was sent")
+	c.Flags().BoolVar(&f.share, "share", false, "print lines with the link to paste, and a code for phones")
+	a.withNotice(c)
 	a.withTo(c)
 	a.withJSON(c)
 	a.withDryRun(c, "show what the logbook knows, and ask nobody")
 	return c
 }
 
-func (a *app) runWhere(ctx context.Context, wait bool, limit time.Duration) error {
+type whereFlags struct {
+	wait, live, share bool
+	limit             time.Duration
+}
+
+func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
@@ -44,25 +52,65 @@ func (a *app) runWhere(ctx context.Context, wait bool, limit time.Duration) erro
 	if err != nil {
 		return err
 	}
-	if !wait {
-		limit = 0
+	if !f.wait {
+		f.limit = 0
 	}
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var shown []*deliver.Status
 	var failed error
 	for _, l := range latest {
-		status, err := a.ask(ctx, courier, p.To[l.Destination], l, limit)
+		status, err := a.ask(ctx, courier, p.To[l.Destination], l, f.limit)
 		failed = errors.Join(failed, err)
 		if ctx.Err() != nil {
 			return failed
 		}
+		if status.State != l.State {
+			a.notice(ctx, status)
+		}
 		doc.add(status)
 		shown = append(shown, status)
+	}
+	if !a.json {
+		a.showWhere(p, destinations, shown)
+	}
+	if f.live {
+		failed = errors.Join(failed, a.lookAtAll(ctx, courier, p, shown, &doc))
 	}
 	if a.json {
 		return errors.Join(a.screen.JSON(doc), failed)
 	}
-	a.showWhere(p, destinations, shown)
+	for _, st := range shown {
+		if f.share && st.State != rulebook.Replaced && st.State != rulebook.Withdrawn {
+			a.share(p, st)
+		}
+	}
+	if !f.share {
+		a.nextOf(shown)
+	}
+	return failed
+}
+
+// lookAtAll fetches what players get of each public delivery.
+func (a *app) lookAtAll(ctx context.Context, courier *deliver.Courier, p *project.Project, shown []*deliver.Status, doc *deliveriesJSON) error {
+	var failed error
+	for i, st := range shown {
+		if st.State != rulebook.Public {
+			continue
+		}
+		d := p.To[st.Destination]
+		seen, err := courier.Look(ctx, d, st.Delivery)
+		if err != nil {
+			failed = errors.Join(failed, err)
+			continue
+		}
+		doc.Deliveries[i].Live = seen
+		if !a.json {
+			a.showLive(d, seen)
+		}
+		if len(seen.Differences) > 0 {
+			failed = errors.Join(failed, &silent{answerNo})
+		}
+	}
 	return failed
 }
 
@@ -99,19 +147,18 @@ func (a *app) showWhere(p *project.Project, destinations []*project.Destination,
 			if link == "" {
 				link = s.In(term.Quiet, "none yet")
 			}
-			rows = append(rows, []string{d.Name, st.Version, s.In(toneOf(st.State), st.State), when(st.At), link})
+			rows = append(rows, []string{d.Name, st.Version, s.In(toneOf(st.State), st.State), when(st.At), term.Clean(st.By), link})
 		}
 		if !sent {
-			rows = append(rows, []string{d.Name, "", s.In(term.Quiet, "nothing sent"), "", ""})
+			rows = append(rows, []string{d.Name, "", s.In(term.Quiet, "nothing sent"), "", "", ""})
 		}
 	}
-	s.Table([]string{"destination", "version", "state", "since", "link"}, rows)
+	s.Table([]string{"destination", "version", "state", "since", "by", "link"}, rows)
 	for _, st := range shown {
 		for _, r := range st.Reasons {
 			s.Paragraph(term.Plain, "  "+st.Destination+": ", "    ", term.Clean(r))
 		}
 	}
-	a.nextOf(shown)
 }
 
 // nextOf says what to do about the first delivery that waits for the developer.

@@ -5,10 +5,13 @@ package deliver
 import (
 	"context"
 	"fmt"
+	"io"
+	"os"
 	"strconv"
 	"time"
 
 	"havvel/internal/deliver/portal"
+	"havvel/internal/deliver/site"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
@@ -32,7 +35,8 @@ type Courier struct {
 // A Status is a delivery, and what its portal says of it now.
 type Status struct {
 	*logbook.Delivery
-	Draft string // the link for its owner while it is not public; it is a secret and stands in no file
+	Draft string    // the link for its owner while it is not public; it is a secret and stands in no file
+	Took  site.Sent // what an upload to a site took
 }
 
 // Link is where the delivery can be looked at: the public link, or the one for its owner.
@@ -88,6 +92,9 @@ func (c *Courier) Fresh(d *project.Destination, version, fingerprint string) err
 
 // Send uploads a parcel and records the delivery. Nothing is recorded when the upload fails.
 func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*Status, error) {
+	if d.SiteAddress() != nil {
+		return c.sendToSite(ctx, d, p)
+	}
 	values := map[string]string{
 		"version": p.Version, "fingerprint": p.Fingerprint,
 		"archive.sha256": p.Archive.SHA256, "archive.bytes": strconv.FormatInt(p.Archive.Bytes, 10),
@@ -106,10 +113,15 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 	if err != nil {
 		return nil, err
 	}
+	return c.begin(d, p, answer, kept(d, session.Values))
+}
+
+// begin writes down that a parcel was sent.
+func (c *Courier) begin(d *project.Destination, p Parcel, answer *portal.Answer, values map[string]string) (*Status, error) {
 	line := logbook.Line{
-		At: c.Now(), ID: logbook.NewID(), Destination: d.Name,
+		At: c.Now(), ID: logbook.NewID(), Destination: d.Name, By: Sender(),
 		Version: p.Version, Fingerprint: p.Fingerprint, SHA256: p.Archive.SHA256, Bytes: p.Archive.Bytes,
-		Errors: p.Archive.Errors(), State: answer.State, Reasons: answer.Reasons, Values: kept(d, session.Values),
+		Errors: p.Archive.Errors(), State: answer.State, Reasons: answer.Reasons, Values: values,
 	}
 	if line.State == "" {
 		line.State = rulebook.Sent
@@ -118,6 +130,10 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 		return nil, fmt.Errorf("version %s was sent to %s, but that could not be written down: %w", p.Version, d.Name, err)
 	}
 	return &Status{Delivery: &logbook.Delivery{Line: line, Sent: line.At}, Draft: answer.Draft}, nil
+}
+
+func openFile(path string) func() (io.ReadSeekCloser, error) {
+	return func() (io.ReadSeekCloser, error) { return os.Open(path) }
 }
 
 func kept(d *project.Destination, values map[string]string) map[string]string {
@@ -166,6 +182,9 @@ func (c *Courier) resume(d *project.Destination, l *logbook.Delivery) (*portal.S
 // Ask asks the portal what became of a delivery and records what changed. With a wait, it asks again
 // until the portal has decided, for that long at most.
 func (c *Courier) Ask(ctx context.Context, d *project.Destination, l *logbook.Delivery, wait time.Duration) (*Status, error) {
+	if d.SiteAddress() != nil {
+		return c.askSite(ctx, d, l)
+	}
 	session, err := c.resume(d, l)
 	if err != nil {
 		return nil, err
@@ -179,11 +198,12 @@ func (c *Courier) Ask(ctx context.Context, d *project.Destination, l *logbook.De
 
 // Publish makes a delivery public; the one that was public at the destination is replaced.
 func (c *Courier) Publish(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
-	session, err := c.resume(d, l)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := session.Run(ctx, d.Rules.Publish, 0)
+	return c.release(ctx, d, l, d.Rules.Publish)
+}
+
+// release makes a delivery public by the steps given, or by a switch on a site.
+func (c *Courier) release(ctx context.Context, d *project.Destination, l *logbook.Delivery, steps []rulebook.Step) (*Status, error) {
+	answer, err := c.act(ctx, d, l, steps, l.Values[folderValue])
 	if err != nil {
 		return nil, err
 	}
@@ -195,6 +215,74 @@ func (c *Courier) Publish(ctx context.Context, d *project.Destination, l *logboo
 		return status, err
 	}
 	return status, c.replaceOthers(status.Delivery)
+}
+
+// act runs steps of a portal for a delivery, or makes a folder of a site the current one.
+func (c *Courier) act(ctx context.Context, d *project.Destination, l *logbook.Delivery, steps []rulebook.Step, folder string) (*portal.Answer, error) {
+	if d.SiteAddress() != nil {
+		return c.switchSite(ctx, d, folder)
+	}
+	session, err := c.resume(d, l)
+	if err != nil {
+		return nil, err
+	}
+	return session.Run(ctx, steps, 0)
+}
+
+// NoWay says that a destination's rulebook has no steps for something.
+type NoWay struct{ Destination, Portal, What, Key string }
+
+func (e *NoWay) Error() string {
+	return fmt.Sprintf("the rulebook of %s does not say how to %s (it has no [[%s]] steps)", e.Portal, e.What, e.Key)
+}
+
+// Back makes an earlier delivery public again, under the same link.
+func (c *Courier) Back(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
+	steps := d.Rules.Back
+	if len(steps) == 0 && d.SiteAddress() == nil {
+		return nil, &NoWay{d.Name, d.Rules.Name, "make an earlier version public again", "back"}
+	}
+	return c.release(ctx, d, l, steps)
+}
+
+// Withdraw takes the public delivery off; nothing is public there afterwards.
+func (c *Courier) Withdraw(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
+	if len(d.Rules.Withdraw) == 0 && d.SiteAddress() == nil {
+		return nil, &NoWay{d.Name, d.Rules.Name, "take a version off", "withdraw"}
+	}
+	answer, err := c.act(ctx, d, l, d.Rules.Withdraw, "")
+	if err != nil {
+		return nil, err
+	}
+	if answer.State == "" {
+		answer.State = rulebook.Withdrawn
+	}
+	return c.record(l, answer)
+}
+
+// Earlier returns the delivery to go back to: that of a version, or with "" the one that was public before. The first value is
+// the public one, which may be nil.
+func (c *Courier) Earlier(d *project.Destination, version string) (now, to *logbook.Delivery, err error) {
+	all, _, err := c.Book.Deliveries()
+	if err != nil {
+		return nil, nil, err
+	}
+	var replaced time.Time
+	for _, l := range all {
+		switch {
+		case l.Destination != d.Name:
+		case l.State == rulebook.Public:
+			now = l
+			if version == l.Version {
+				to = l
+			}
+		case version != "" && l.Version == version && l.State != rulebook.Refused:
+			to = l
+		case version == "" && l.State == rulebook.Replaced && !l.At.Before(replaced):
+			to, replaced = l, l.At
+		}
+	}
+	return now, to, nil
 }
 
 func (c *Courier) replaceOthers(now *logbook.Delivery) error {

@@ -27,6 +27,7 @@ type Line struct {
 	At          time.Time         `json:"at"`
 	ID          string            `json:"delivery"` // unguessable, so that two histories can be merged
 	Destination string            `json:"destination"`
+	By          string            `json:"by,omitempty"` // who sent it
 	Version     string            `json:"version,omitempty"`
 	Fingerprint string            `json:"fingerprint,omitempty"` // of the export
 	SHA256      string            `json:"sha256,omitempty"`      // of the archive
@@ -98,6 +99,22 @@ func (b *Book) append(data []byte) (err error) {
 	return f.Sync()
 }
 
+// Lines returns every line as it was written, in the order of the file, but for those that can't be read.
+func (b *Book) Lines() ([]Line, error) {
+	data, err := os.ReadFile(b.path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("logbook: %w", err)
+	}
+	var list []Line
+	for text := range bytes.Lines(data) {
+		var l Line
+		if json.Unmarshal(text, &l) == nil && l.ID != "" {
+			list = append(list, l)
+		}
+	}
+	return list, nil
+}
+
 // Deliveries returns all deliveries in the order in which they were sent, and how many lines could
 // not be read (a line cut short by a crash is one). A logbook that does not exist yet is empty.
 func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
@@ -109,6 +126,7 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 		return nil, 0, fmt.Errorf("logbook: %w", err)
 	}
 	known := map[string]*Delivery{}
+	var early []Line // that stand before the first line of their delivery, as after a merge of two histories
 	lines := bufio.NewScanner(bytes.NewReader(data))
 	lines.Buffer(nil, len(data)+1)
 	for lines.Scan() {
@@ -124,12 +142,23 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 			return nil, 0, fmt.Errorf("the logbook %s was written by a newer havvel (format %d); this one reads %d", b.path, l.Format, Format)
 		}
 		d := known[l.ID]
+		if d == nil && l.Version == "" {
+			early = append(early, l)
+			continue
+		}
 		if d == nil {
 			d = &Delivery{Sent: l.At}
 			known[l.ID] = d
 			list = append(list, d)
 		}
 		d.take(l)
+	}
+	for _, l := range early {
+		if d := known[l.ID]; d != nil && !l.At.Before(d.At) {
+			d.take(l)
+		} else if d == nil {
+			unread++
+		}
 	}
 	return list, unread, lines.Err()
 }
@@ -139,7 +168,7 @@ func (d *Delivery) take(l Line) {
 	before := d.Line
 	d.Line = l
 	if l.Version == "" {
-		d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors = before.Version, before.Fingerprint, before.SHA256, before.Bytes, before.Errors
+		d.By, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors = before.By, before.Version, before.Fingerprint, before.SHA256, before.Bytes, before.Errors
 	}
 	if l.Link == "" {
 		d.Link = before.Link

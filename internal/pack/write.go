@@ -24,6 +24,7 @@ type Archive struct {
 	SHA256   string // hex; of a folder, over its files' names and contents
 	Entries  int
 	Parts    []Part          // where more than one file is handed over
+	Files    []Content       // of a folder: what is in it
 	Findings []check.Finding // what the destination's checks say of it
 }
 
@@ -36,6 +37,15 @@ func (a *Archive) Errors() []string {
 		}
 	}
 	return ids
+}
+
+// Content is one file of a folder that is handed over.
+type Content struct {
+	Name     string // in the folder, with slashes
+	Path     string
+	Bytes    int64
+	SHA256   string // hex
+	Encoding string // that the file was compressed with before, and its server must name; "" for none
 }
 
 // A Part is one of several files that are handed over.
@@ -169,12 +179,21 @@ func (p *Plan) folder(ctx context.Context, stem string, report progress.Reporter
 			}
 			fmt.Fprintf(whole, "%s %s\n", w.sha256, it.Name)
 			a.Bytes += w.bytes
+			a.Files = append(a.Files, Content{it.Name, filepath.Join(stem, filepath.FromSlash(it.Name)), w.bytes, w.sha256, p.encoding(it.Name)})
 			report.Advance(w.bytes)
 		}
 		a.SHA256 = hex.EncodeToString(whole.Sum(nil))
 		return judge(folder)
 	})
 	return a, err
+}
+
+// encoding is what a server must name for a file: only names that say so are sent compressed.
+func (p *Plan) encoding(name string) string {
+	if f := p.result.File(name); f != nil && f.PlainPath() != f.Path {
+		return f.Encoding
+	}
+	return ""
 }
 
 // written says what a file got.

@@ -44,3 +44,15 @@ func (r *Reader) Read(p []byte) (int, error) {
 	}
 	return n, err
 }
+
+// Count is a Reporter that is only told how much was done.
+type Count func(n int64)
+
+// Begin implements Reporter.
+func (Count) Begin(string, int64) {}
+
+// Advance implements Reporter.
+func (c Count) Advance(n int64) { c(n) }
+
+// End implements Reporter.
+func (Count) End() {}

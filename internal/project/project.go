@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"havvel/internal/keys"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
@@ -51,12 +52,20 @@ type Game struct {
 
 // A Destination is a named place that versions go to.
 type Destination struct {
-	Rulebook string `toml:"rulebook" doc:"the portal's rulebook: one that ships, or a file ending in .toml, relative to this file"`
-	Address  string `toml:"address" doc:"where the portal's interface is, if not where its rulebook says"`
-	Key      string `toml:"key" doc:"where the key is: \"env:NAME\" names an environment variable; if left out, the rulebook's"`
+	Rulebook string `toml:"rulebook" doc:"the portal's rulebook: one that ships, or a file ending in .toml, relative to this file; a site has none"`
+	Address  string `toml:"address" doc:"where the portal's interface is, if not where its rulebook says; or where a site's files go: sftp://user@host/folder, ftp://, ftps://, davs://, s3+https://host/bucket/folder, or a folder"`
+	Key      string `toml:"key" doc:"where the key is: \"env:NAME\" names an environment variable; if left out, the rulebook's; havvel keys set stores one for when that is not set"`
 	Plant    *bool  `toml:"plant" doc:"false if pack must not plant the portal's scripts, since the game brings them itself"`
 
 	Encode string `toml:"encode" doc:"how WebAssembly and data go there: \"plain\", \"gzip\" or \"br\"; if left out, as the engine wrote them where the portal can serve that"`
+
+	Public    string   `toml:"public" doc:"of a site: the address under which players reach it"`
+	Keep      int      `toml:"keep" doc:"of a site: how many versions stay there; all unless said"`
+	Identity  string   `toml:"identity" doc:"of a site by SFTP: the key file that lets us in, if not the agent or the user's own"`
+	Serves    []string `toml:"serves" doc:"of a site: precompressed files that its web server sends with Content-Encoding: \"gzip\", \"br\""`
+	Isolation bool     `toml:"isolation" doc:"of a site: whether its web server sends cross-origin isolation headers, which threads need"`
+
+	site *url.URL
 
 	// Name is the destination's name in the project.
 	Name string `toml:"-"`
@@ -195,8 +204,14 @@ func VerifyVersion(v string) error {
 }
 
 func (d *Destination) resolve(folder string) error {
+	if is, err := d.resolveSite(folder); is || err != nil {
+		if err == nil {
+			err = d.verifyKey()
+		}
+		return err
+	}
 	if d.Rulebook == "" {
-		return fmt.Errorf("rulebook is missing (havvel ships: %s)", strings.Join(rulebook.Names(), ", "))
+		return fmt.Errorf("rulebook is missing (havvel ships: %s); a site has none, but an address: %s", strings.Join(rulebook.Names(), ", "), sites())
 	}
 	rules, err := rulebook.Find(d.Rulebook, folder)
 	if err != nil {
@@ -216,6 +231,10 @@ func (d *Destination) resolve(folder string) error {
 	if d.Key == "" && rules.Key.Variable != "" {
 		d.Key = "env:" + rules.Key.Variable
 	}
+	return d.verifyKey()
+}
+
+func (d *Destination) verifyKey() error {
 	if d.Key != "" && !strings.HasPrefix(d.Key, "env:") {
 		return errors.New(`key must name where the key is, as in "env:MY_KEY"; a key itself must not stand in this file`)
 	}
@@ -244,11 +263,15 @@ func verifyAddress(address string) error {
 	if u.User != nil {
 		return errors.New("address holds a user name or password; leave it out and name the key with key = \"env:NAME\"")
 	}
-	ip := net.ParseIP(u.Hostname())
-	if here := u.Hostname() == "localhost" || ip != nil && ip.IsLoopback(); u.Scheme == "http" && !here {
+	if u.Scheme == "http" && !loopback(u.Hostname()) {
 		return fmt.Errorf("address %q is http: the key would travel in the clear; use https", address)
 	}
 	return nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 func redacted(address string) string {
@@ -261,20 +284,31 @@ func redacted(address string) string {
 // Plants reports whether pack may plant the portal's scripts.
 func (d *Destination) Plants() bool { return d.Plant == nil || *d.Plant }
 
-// Secret returns the destination's key from where the project says it is. The error says what to set.
+// Secret returns the destination's key: from the environment variable that the project names, or else as it was stored; "" for
+// a site that has none. The error says what to set.
 func (d *Destination) Secret() (string, error) {
-	if d.Key == "" {
+	variable := strings.TrimPrefix(d.Key, "env:")
+	if key := os.Getenv(variable); variable != "" && key != "" {
+		return key, nil
+	}
+	if d.Key == "" && d.site == nil {
 		return "", nil
 	}
-	variable := strings.TrimPrefix(d.Key, "env:")
-	if key := os.Getenv(variable); key != "" {
-		return key, nil
+	key, others, err := keys.Open().Find(d.Name, d.Host())
+	if key != "" || err != nil {
+		return key, err
+	}
+	if d.Key == "" {
+		return "", nil
 	}
 	hint := ""
 	if d.Rules.Key.Where != "" {
 		hint = "; you find the key here: " + d.Rules.Key.Where
 	}
-	return "", fmt.Errorf("%s wants a key: set the environment variable %s%s", d.Name, variable, hint)
+	if len(others) > 0 {
+		hint += fmt.Sprintf("\n  the key that is stored for %s belongs to %s, and is not told to %s", d.Name, strings.Join(others, ", "), d.Host())
+	}
+	return "", fmt.Errorf("%s wants a key: havvel keys set %s stores it, or set the environment variable %s%s", d.Name, d.Name, variable, hint)
 }
 
 // Destinations returns those named, or all in alphabetical order when none is named.

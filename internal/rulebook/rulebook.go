@@ -40,6 +40,9 @@ type Rulebook struct {
 	Send    []Step            `toml:"send" doc:"the steps that upload a version; without them a build is checked and packed, and not sent"`
 	Follow  []Step            `toml:"follow" doc:"the steps that ask what became of a version"`
 	Publish []Step            `toml:"publish" doc:"the steps that make a sent version public"`
+
+	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version off"`
+	Back     []Step `toml:"back" doc:"the steps that make an earlier version public again"`
 }
 
 // Archive says what is handed over.

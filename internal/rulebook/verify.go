@@ -85,7 +85,7 @@ func (r *Rulebook) verify() error {
 		}
 	}
 	kept := slices.Concat(given, r.Keep)
-	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish} {
+	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back} {
 		if _, err := verifySteps(name, steps, kept, nil); err != nil {
 			return err
 		}

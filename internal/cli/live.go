@@ -1,0 +1,117 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"runtime"
+	"time"
+
+	"github.com/spf13/cobra"
+	"rsc.io/qr"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+// withNotice adds the flag that names a command to be told of changes.
+func (a *app) withNotice(c *cobra.Command) {
+	c.Flags().StringVar(&a.onChange, "on-change", "", "run this `command` when a delivery's state changed, with the delivery as JSON on its standard input")
+}
+
+// noticeLimit is how long such a command may take.
+const noticeLimit = time.Minute
+
+// notice tells the user's command of a delivery. When that fails, it is said, and nothing else changes.
+func (a *app) notice(ctx context.Context, st *deliver.Status) {
+	if a.onChange == "" || a.dryRun || st == nil {
+		return
+	}
+	var doc deliveriesJSON
+	doc.add(st)
+	data, err := json.Marshal(doc.Deliveries[0])
+	if err == nil {
+		ctx, stop := context.WithTimeout(ctx, noticeLimit)
+		defer stop()
+		shell, flag := "sh", "-c"
+		if runtime.GOOS == "windows" {
+			shell, flag = "cmd", "/c"
+		}
+		c := exec.CommandContext(ctx, shell, flag, a.onChange)
+		c.Stdin, c.Stdout, c.Stderr = bytes.NewReader(append(data, '\n')), a.err, a.err
+		err = c.Run()
+	}
+	if err != nil {
+		a.screen.Warn("the command of --on-change failed: %v", err)
+	}
+}
+
+// live looks at what players get of a public delivery on a site, and says what is otherwise than it was sent.
+func (a *app) live(ctx context.Context, courier *deliver.Courier, d *project.Destination, st *deliver.Status) error {
+	if d.SiteAddress() == nil || d.Public == "" || st.State != rulebook.Public {
+		return nil
+	}
+	seen, err := courier.Look(ctx, d, st.Delivery)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		a.screen.Warn("what players get could not be looked at: %v", err)
+		a.screen.Warn("havvel where --live --to %s looks again", d.Name)
+		return nil
+	}
+	if !a.json {
+		a.showLive(d, seen)
+	}
+	if len(seen.Differences) > 0 {
+		return &silent{answerNo}
+	}
+	return nil
+}
+
+func (a *app) showLive(d *project.Destination, seen *deliver.Live) {
+	s := a.screen
+	if len(seen.Differences) == 0 {
+		s.Line("  %s", s.In(term.Good, fmt.Sprintf("looked at what players get: %s, %s, all as sent", does(seen.Files, "1 file", fmt.Sprintf("%d files", seen.Files)), settings.Size(seen.Bytes))))
+		return
+	}
+	s.Line("  %s", s.In(term.Bad, fmt.Sprintf("players get %s otherwise than sent from %s:", does(len(seen.Differences), "1 thing", fmt.Sprintf("%d things", len(seen.Differences))), d.Name)))
+	for i, x := range seen.Differences {
+		if i == mostDifferences {
+			s.Line("    and %d more; havvel where --live --json lists all", len(seen.Differences)-i)
+			break
+		}
+		s.Paragraph(term.Plain, "    - ", "      ", term.Clean(x.File+": "+x.Says))
+		s.Paragraph(term.Quiet, "      → ", "        ", x.Fix)
+	}
+}
+
+// mostDifferences is how many differences are printed.
+const mostDifferences = 8
+
+// share prints lines that can be pasted, and the link as a code for phones.
+func (a *app) share(p *project.Project, st *deliver.Status) {
+	s := a.screen
+	link := st.Link()
+	if link == "" {
+		s.Line("%s on %s has no link yet (state: %s)", st.Version, st.Destination, st.State)
+		return
+	}
+	s.Line("")
+	s.Line("Play %s %s in your browser:", p.Game.Title, st.Version)
+	s.Line("%s", term.Clean(link))
+	if st.State != rulebook.Public {
+		s.Line("It is not public: please don't pass the link on.")
+	}
+	s.Line("")
+	if code, err := qr.Encode(link, qr.L); err == nil {
+		for _, line := range blocks(code) {
+			s.Line("  %s", line)
+		}
+	}
+}

@@ -1,0 +1,245 @@
+package deliver
+
+import (
+	"compress/gzip"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/andybalholm/brotli"
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/deliver/site"
+	"havvel/internal/logbook"
+	"havvel/internal/project"
+	"havvel/internal/serve"
+)
+
+// A Difference is something that players get otherwise than it was packed.
+type Difference struct {
+	File string `json:"file"`
+	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation" or "cache"
+	Says string `json:"says"`
+	Fix  string `json:"fix"`
+}
+
+// Live is what was seen at a public link.
+type Live struct {
+	Link        string       `json:"link"`
+	Files       int          `json:"files"` // that were fetched
+	Bytes       int64        `json:"bytes"`
+	Differences []Difference `json:"differences"`
+}
+
+// NoPublic says that it is not known where players reach a site.
+type NoPublic struct{ Destination string }
+
+func (e *NoPublic) Error() string {
+	return fmt.Sprintf("it is not known where players reach %s\n  set public under [to.%s] in havvel.toml", e.Destination, e.Destination)
+}
+
+// Look fetches what players get of a public delivery, and compares every file of it with what was sent. Of a portal it fetches
+// the page only: what stands around the game is the portal's own.
+func (c *Courier) Look(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Live, error) {
+	v := &visitor{link: l.Link, client: &http.Client{Timeout: 5 * time.Minute, Transport: &http.Transport{DisableCompression: true, Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8}}}
+	if d.SiteAddress() == nil {
+		return v.page(ctx, l.Link)
+	}
+	if d.Public == "" {
+		return nil, &NoPublic{d.Name}
+	}
+	v.link, v.isolated = d.Public, d.Isolation
+	var x *site.Index
+	var list []site.Held
+	folder := l.Values[folderValue]
+	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) (err error) {
+		if x, err = s.Index(ctx); err == nil {
+			list, err = s.Held(ctx, folder)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return v.site(ctx, x.Current, folder, list, d.Serves)
+}
+
+// A visitor fetches what players get.
+type visitor struct {
+	link     string
+	isolated bool
+	client   *http.Client
+
+	mu   sync.Mutex
+	seen Live
+}
+
+func (v *visitor) say(file, kind, says, fix string) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.seen.Differences = append(v.seen.Differences, Difference{file, kind, says, fix})
+}
+
+// page looks whether a page answers.
+func (v *visitor) page(ctx context.Context, link string) (*Live, error) {
+	v.seen.Link, v.seen.Files, v.seen.Differences = link, 1, []Difference{}
+	got, err := v.fetch(ctx, link, false)
+	if err != nil {
+		return nil, err
+	}
+	v.seen.Bytes = got.bytes
+	if got.status != http.StatusOK {
+		v.say("", "missing", fmt.Sprintf("the link answers with status %d", got.status), "ask the portal, or publish once more")
+	}
+	return &v.seen, nil
+}
+
+// site looks at every file of a version.
+func (v *visitor) site(ctx context.Context, current, folder string, list []site.Held, serves []string) (*Live, error) {
+	v.seen.Link, v.seen.Differences = v.link, []Difference{}
+	got, err := v.fetch(ctx, v.link+"havvel.json", false)
+	if err != nil {
+		return nil, err
+	}
+	var x site.Index
+	switch {
+	case got.status != http.StatusOK || json.Unmarshal(got.start, &x) != nil:
+		v.say("havvel.json", "missing", fmt.Sprintf("the public address does not show what is on the site (status %d)", got.status), "is public in havvel.toml the address of the same folder?")
+		return &v.seen, nil
+	case x.Current != current:
+		v.say("havvel.json", "stale", fmt.Sprintf("players are led to %s, and not to %s, which is current on the site", x.Current, current), "something in between keeps an old answer: empty its cache, and have it pass havvel.json on")
+	}
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(6)
+	for _, h := range list {
+		work.Go(func() error { return v.file(ctx, "versions/"+folder+"/", h, serves) })
+	}
+	err = work.Wait()
+	slices.SortFunc(v.seen.Differences, func(a, b Difference) int { return strings.Compare(a.File+a.Kind, b.File+b.Kind) })
+	return &v.seen, err
+}
+
+func (v *visitor) file(ctx context.Context, under string, h site.Held, serves []string) error {
+	address := v.link + under + (&url.URL{Path: h.Name}).EscapedPath()
+	got, err := v.fetch(ctx, address, false)
+	if err != nil {
+		return err
+	}
+	v.mu.Lock()
+	v.seen.Files++
+	v.seen.Bytes += got.bytes
+	v.mu.Unlock()
+	if got.status != http.StatusOK {
+		v.say(h.Name, "missing", fmt.Sprintf("players get status %d", got.status), "does the web server serve files of this kind?")
+		return nil
+	}
+	if got.sum != h.SHA256 && got.plain != h.SHA256 {
+		fresh, err := v.fetch(ctx, address, true)
+		if err != nil {
+			return err
+		}
+		if fresh.sum == h.SHA256 || fresh.plain == h.SHA256 {
+			v.say(h.Name, "stale", "players get an old content from a cache on the way", "empty the cache that stands before the host")
+		} else {
+			v.say(h.Name, "content", fmt.Sprintf("players get other content (%d bytes instead of %d)", got.bytes, h.Bytes), "send the version again, and look whether the host changes files")
+		}
+	}
+	v.headers(h.Name, got, serves)
+	return nil
+}
+
+// headers judges how a file came.
+func (v *visitor) headers(name string, got *fetched, serves []string) {
+	want, encoding := serve.TypeOf(name), ""
+	if e := map[string]string{".gz": "gzip", ".br": "br"}[path.Ext(name)]; e != "" && slices.Contains(serves, e) {
+		encoding, want = e, serve.TypeOf(strings.TrimSuffix(name, path.Ext(name)))
+	}
+	if encoding != "" && got.header.Get("Content-Encoding") != encoding {
+		v.say(name, "encoding", "it comes without Content-Encoding: "+encoding, "have the web server send it, or take it out of serves in havvel.toml, so that pack writes plain files")
+	}
+	wanted, _, _ := mime.ParseMediaType(want)
+	is, _, _ := mime.ParseMediaType(got.header.Get("Content-Type"))
+	strict := wanted == "application/wasm" || wanted == "text/javascript" || wanted == "text/html" || wanted == "text/css"
+	if strict && is != wanted && !(wanted == "text/javascript" && strings.Contains(is, "javascript")) {
+		v.say(name, "type", fmt.Sprintf("it comes as %q instead of %q", is, wanted), "tell the web server the type of "+path.Ext(name)+" files")
+	}
+	if v.isolated && wanted == "text/html" && (got.header.Get("Cross-Origin-Opener-Policy") != "same-origin" || got.header.Get("Cross-Origin-Embedder-Policy") == "") {
+		v.say(name, "isolation", "the page comes without cross-origin isolation headers, so threads don't work", "have the web server send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Embedder-Policy: require-corp")
+	}
+}
+
+// fetched is an answer.
+type fetched struct {
+	status     int
+	header     http.Header
+	bytes      int64
+	start      []byte // its first bytes
+	sum, plain string // SHA-256 of what came, and of what that is without its Content-Encoding
+}
+
+// fetch gets an address; fresh goes around caches.
+func (v *visitor) fetch(ctx context.Context, address string, fresh bool) (*fetched, error) {
+	if fresh {
+		address += fmt.Sprintf("?fresh=%d", time.Now().UnixNano())
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, err
+	}
+	r.Header.Set("Accept-Encoding", "gzip, br")
+	if fresh {
+		r.Header.Set("Cache-Control", "no-cache")
+	}
+	answer, err := v.client.Do(r)
+	if err != nil {
+		return nil, &site.Unreachable{Host: r.URL.Host, Cause: fmt.Errorf("the public link does not answer: %w", errors.Unwrap(err))}
+	}
+	defer answer.Body.Close()
+	got := &fetched{status: answer.StatusCode, header: answer.Header}
+	raw, keep := sha256.New(), &beginning{}
+	body := io.TeeReader(answer.Body, io.MultiWriter(raw, keep))
+	plain := sha256.New()
+	var decoded io.Reader = body
+	switch answer.Header.Get("Content-Encoding") {
+	case "gzip":
+		if decoded, err = gzip.NewReader(body); err != nil {
+			decoded = body
+		}
+	case "br":
+		decoded = brotli.NewReader(body)
+	}
+	if _, err := io.Copy(plain, decoded); err == nil {
+		got.plain = hex.EncodeToString(plain.Sum(nil))
+	}
+	if _, err := io.Copy(io.Discard, body); err != nil {
+		return nil, &site.Unreachable{Host: r.URL.Host, Cause: err}
+	}
+	got.bytes, got.start, got.sum = keep.n, keep.data, hex.EncodeToString(raw.Sum(nil))
+	return got, nil
+}
+
+// beginning keeps the first bytes of what is written to it, and counts all.
+type beginning struct {
+	data []byte
+	n    int64
+}
+
+func (b *beginning) Write(p []byte) (int, error) {
+	b.n += int64(len(p))
+	if room := 1<<20 - len(b.data); room > 0 {
+		b.data = append(b.data, p[:min(room, len(p))]...)
+	}
+	return len(p), nil
+}

@@ -1,0 +1,283 @@
+// Package ftp keeps a site on a host that is reached by FTP (RFC 959), or FTP over TLS (RFC 4217), with passive connections.
+package ftp
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"net/textproto"
+	"path"
+	"strings"
+	"time"
+
+	client "github.com/jlaffaye/ftp"
+
+	"havvel/internal/deliver/site"
+	"havvel/internal/progress"
+)
+
+// Security says how a connection is protected.
+type Security int
+
+// How a connection is protected.
+const (
+	Explicit Security = iota // TLS by the AUTH command
+	Implicit                 // TLS from the first byte
+	Plain                    // not at all
+)
+
+type store struct {
+	host, root string
+	dial       func() (*client.ServerConn, error)
+	idle       chan *client.ServerConn // connections that nobody uses now
+	ctx        context.Context
+}
+
+const (
+	lanes     = 4
+	dialLimit = 20 * time.Second
+)
+
+// Open connects to a host and returns the store in a folder there.
+func Open(ctx context.Context, host, root, user, password string, security Security) (site.Store, error) {
+	name := host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		name = h
+	} else {
+		host = net.JoinHostPort(host, map[Security]string{Explicit: "21", Implicit: "990", Plain: "21"}[security])
+	}
+	options := []client.DialOption{client.DialWithTimeout(dialLimit), client.DialWithContext(ctx), client.DialWithShutTimeout(30 * time.Second)}
+	secure := &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(8)} // hosts want the session of the first connection
+	switch security {
+	case Explicit:
+		options = append(options, client.DialWithExplicitTLS(secure))
+	case Implicit:
+		options = append(options, client.DialWithTLS(secure))
+	}
+	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *client.ServerConn, lanes), ctx: ctx}
+	s.dial = func() (*client.ServerConn, error) {
+		c, err := client.Dial(host, options...)
+		if err != nil {
+			return nil, s.mean(err)
+		}
+		if err := c.Login(user, password); err != nil {
+			c.Quit()
+			return nil, &site.Refused{Host: host, Why: fmt.Sprintf("it does not let %q in", user), Next: "check the user in the address, and the password: havvel keys set stores one", Cause: err}
+		}
+		return c, nil
+	}
+	return s, s.with(func(c *client.ServerConn) error { return s.folders(c, s.root) })
+}
+
+// with does something on a connection that nobody else uses meanwhile. One that failed is not used again.
+func (s *store) with(do func(*client.ServerConn) error) error {
+	var c *client.ServerConn
+	select {
+	case c = <-s.idle:
+		if c.NoOp() != nil { // it was closed meanwhile
+			c = nil
+		}
+	default:
+	}
+	if c == nil {
+		var err error
+		if c, err = s.dial(); err != nil {
+			return err
+		}
+	}
+	stop := context.AfterFunc(s.ctx, func() { c.Quit() })
+	defer stop()
+	err := do(c)
+	var said *textproto.Error
+	if err != nil && !errors.As(err, &said) {
+		c.Quit()
+		return s.mean(err)
+	}
+	select {
+	case s.idle <- c:
+	default:
+		c.Quit()
+	}
+	return s.mean(err)
+}
+
+// mean gives errors of the host their meaning (RFC 959, section 4.2).
+func (s *store) mean(err error) error {
+	var said *textproto.Error
+	var refused *site.Refused
+	var bad *tls.CertificateVerificationError
+	switch {
+	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist), errors.Is(err, context.Canceled), errors.As(err, &refused):
+		return err
+	case errors.As(err, &bad):
+		return &site.Refused{Host: s.host, Why: "its certificate is not valid: " + bad.Err.Error(), Next: "is this the right host? ask whoever runs it", Cause: err}
+	case !errors.As(err, &said):
+		return &site.Unreachable{Host: s.host, Cause: err}
+	case said.Code == client.StatusFileUnavailable:
+		return fs.ErrNotExist
+	case said.Code == 452 || said.Code == 552 || said.Code == 451:
+		return &site.Refused{Host: s.host, Why: "it can't write the file (is its disk full?): " + said.Msg, Next: "make room on the host, and run the same command again: it goes on where it stopped", Cause: err}
+	}
+	return &site.Refused{Host: s.host, Why: said.Msg, Next: "may this user write to " + s.root + "?", Cause: err}
+}
+
+func (s *store) path(name string) string { return path.Join(s.root, name) }
+func (s *store) Lanes() int              { return lanes }
+
+func (s *store) Close() error {
+	for {
+		select {
+		case c := <-s.idle:
+			c.Quit()
+		default:
+			return nil
+		}
+	}
+}
+
+// folders makes a folder and those above it.
+func (s *store) folders(c *client.ServerConn, folder string) error {
+	if folder == "/" || c.ChangeDir(folder) == nil {
+		return c.ChangeDir("/")
+	}
+	if err := s.folders(c, path.Dir(folder)); err != nil {
+		return err
+	}
+	err := c.MakeDir(folder)
+	if err != nil && c.ChangeDir(folder) == nil {
+		err = nil // another lane made it
+	}
+	if errors.Is(s.mean(err), fs.ErrNotExist) {
+		return &site.Refused{Host: s.host, Why: "the folder " + folder + " can't be made", Next: "name a folder that this user may write to", Cause: err}
+	}
+	return err
+}
+
+const part = ".havvel-part"
+
+func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
+	sizes := map[string]int64{}
+	err := s.with(func(c *client.ServerConn) error { return list(ctx, c, s.path(folder), "", sizes) })
+	if errors.Is(err, fs.ErrNotExist) {
+		return sizes, nil
+	}
+	return sizes, err
+}
+
+func list(ctx context.Context, c *client.ServerConn, folder, prefix string, sizes map[string]int64) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if err := c.ChangeDir(folder); err != nil { // some hosts list a folder that isn't there as empty, and break names with blanks
+		return err
+	}
+	entries, err := c.List(".")
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		name := path.Join(prefix, e.Name)
+		switch {
+		case e.Name == "." || e.Name == "..":
+		case e.Type == client.EntryTypeFolder:
+			if err := list(ctx, c, path.Join(folder, e.Name), name, sizes); err != nil {
+				return err
+			}
+		case !strings.HasSuffix(name, part):
+			sizes[name] = int64(e.Size)
+		}
+	}
+	return nil
+}
+
+func (s *store) Read(_ context.Context, name string) (data []byte, err error) {
+	err = s.with(func(c *client.ServerConn) error {
+		r, err := c.Retr(s.path(name))
+		if err != nil {
+			return err
+		}
+		data, err = io.ReadAll(io.LimitReader(r, 64<<20))
+		return errors.Join(err, r.Close())
+	})
+	return data, err
+}
+
+// Put implements site.Store. The unfinished file's name holds its content's hash, so that only the same content goes on.
+func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
+	from, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	to := s.path(f.Name)
+	unfinished := fmt.Sprintf("%s.%.8s%s", to, f.SHA256, part)
+	return s.with(func(c *client.ServerConn) error {
+		var at int64
+		if size, err := c.FileSize(unfinished); err == nil && size <= f.Bytes {
+			at = size
+		}
+		store := func() error {
+			if _, err := from.Seek(at, io.SeekStart); err != nil {
+				return err
+			}
+			var r io.Reader = &progress.Reader{Ctx: ctx, R: from, To: progress.Count(sent)}
+			if f.Bytes == 0 {
+				r = bytes.NewReader(nil)
+			}
+			if at > 0 {
+				return c.Append(unfinished, r)
+			}
+			return c.Stor(unfinished, r)
+		}
+		if at < f.Bytes || f.Bytes == 0 {
+			err := store()
+			if errors.Is(s.mean(err), fs.ErrNotExist) {
+				if err = s.folders(c, path.Dir(to)); err == nil {
+					err = store()
+				}
+			}
+			if err != nil {
+				return err
+			}
+		}
+		if size, err := c.FileSize(unfinished); err == nil && size != f.Bytes {
+			c.Delete(unfinished)
+			return fmt.Errorf("%s did not arrive whole", f.Name)
+		}
+		return c.Rename(unfinished, to)
+	})
+}
+
+// Copy implements site.Store: FTP has no way to.
+func (s *store) Copy(context.Context, string, string) error { return errors.ErrUnsupported }
+
+func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx, f, func(int64) {}) }
+
+func (s *store) Claim(_ context.Context, name string) error {
+	return s.with(func(c *client.ServerConn) error {
+		err := c.MakeDir(s.path(name))
+		if err != nil && c.ChangeDir(s.path(name)) == nil {
+			return fs.ErrExist
+		}
+		return err
+	})
+}
+
+func (s *store) Remove(_ context.Context, name string) error {
+	err := s.with(func(c *client.ServerConn) error {
+		if c.ChangeDir(s.path(name)) == nil {
+			c.ChangeDir("/")
+			return c.RemoveDirRecur(s.path(name))
+		}
+		return c.Delete(s.path(name))
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}

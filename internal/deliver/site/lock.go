@@ -1,0 +1,137 @@
+package site
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+)
+
+// beatName is the file that who holds the lock writes anew all the time.
+const beatName = "havvel.beat"
+
+// A pulse is a sign of life.
+type pulse struct {
+	Who   string    `json:"who"`
+	Since time.Time `json:"since"`
+	Mark  string    `json:"mark"` // another one each time
+}
+
+// Busy says that somebody else sends to the same site now.
+type Busy struct {
+	Who   string
+	Since time.Time
+}
+
+func (e *Busy) Error() string {
+	who := e.Who
+	if who == "" {
+		who = "somebody else"
+	}
+	return fmt.Sprintf("%s is sending to it now (since %s)", who, e.Since.Local().Format("15:04"))
+}
+
+// alone runs work while nobody else changes the site. A lock whose holder gives no sign of life any more is taken over:
+// clocks of two machines need not agree, since only changes are looked at.
+func (s *Site) alone(ctx context.Context, work func(context.Context) error) error {
+	if err := s.claim(ctx); err != nil {
+		return err
+	}
+	inside, stop := context.WithCancelCause(ctx)
+	alive := make(chan struct{})
+	go func() {
+		defer close(alive)
+		s.live(inside, stop)
+	}()
+	err := work(inside)
+	if err != nil && errors.Is(err, context.Canceled) && ctx.Err() == nil {
+		err = context.Cause(inside)
+	}
+	stop(nil)
+	<-alive
+	free, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	return errors.Join(err, s.free(free, err != nil))
+}
+
+// free gives the lock back. After a failure it is no matter when that fails, too: the lock is taken over in time.
+func (s *Site) free(ctx context.Context, failed bool) error {
+	err := s.Store.Remove(ctx, beatName)
+	if err == nil {
+		err = s.Store.Remove(ctx, lockName)
+	}
+	if failed {
+		return nil
+	}
+	return err
+}
+
+func (s *Site) claim(ctx context.Context) error {
+	err := s.Store.Claim(ctx, lockName)
+	if !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	first, err := s.pulse(ctx)
+	if err != nil {
+		return err
+	}
+	for until := time.Now().Add(3 * s.beat); time.Now().Before(until); {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(s.beat / 4):
+		}
+		now, err := s.pulse(ctx)
+		if err != nil {
+			return err
+		}
+		if now.Mark != first.Mark {
+			if err := s.Store.Claim(ctx, lockName); !errors.Is(err, fs.ErrExist) {
+				return err // it was given back meanwhile
+			}
+			return &Busy{now.Who, now.Since}
+		}
+	}
+	if err := s.Store.Remove(ctx, lockName); err != nil {
+		return err
+	}
+	err = s.Store.Claim(ctx, lockName)
+	if errors.Is(err, fs.ErrExist) {
+		return &Busy{Since: s.Now()} // another one was quicker
+	}
+	return err
+}
+
+func (s *Site) pulse(ctx context.Context) (p pulse, err error) {
+	data, err := s.Store.Read(ctx, beatName)
+	if errors.Is(err, fs.ErrNotExist) {
+		return p, nil
+	}
+	if err == nil && json.Unmarshal(data, &p) != nil {
+		p = pulse{}
+	}
+	return p, err
+}
+
+// live gives signs of life until the context ends. When another one took the lock, it stops the work.
+func (s *Site) live(ctx context.Context, stop context.CancelCauseFunc) {
+	p := pulse{Who: s.Who, Since: s.Now().UTC()}
+	for first := true; ; first = false {
+		if now, err := s.pulse(ctx); err == nil && !first && now.Mark != p.Mark && now.Mark != "" {
+			stop(&Busy{now.Who, now.Since})
+			return
+		}
+		p.Mark = rand.Text()
+		if data, err := json.Marshal(p); err == nil {
+			s.Store.Swap(ctx, small(beatName, data, "application/json", "no-store")) // one that is lost is followed by the next
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(s.beat):
+		}
+	}
+}

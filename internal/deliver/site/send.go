@@ -1,0 +1,178 @@
+package site
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"path"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/progress"
+)
+
+// A Parcel is a version to be kept.
+type Parcel struct {
+	Folder      string
+	Version     string
+	Fingerprint string
+	Files       []File // names inside of the version's folder
+}
+
+// Sent says what an upload took.
+type Sent struct {
+	Files, Copied, Kept int   // uploaded; copied on the host; there from an earlier try
+	Bytes               int64 // uploaded
+}
+
+// Send uploads a version into a folder of its own. Nobody sees it before Switch. What a broken upload left is gone on from.
+func (s *Site) Send(ctx context.Context, p Parcel, report progress.Reporter) (sent Sent, err error) {
+	err = s.alone(ctx, func(ctx context.Context) error {
+		sent, err = s.send(ctx, p, report)
+		return err
+	})
+	return sent, err
+}
+
+func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Sent, error) {
+	var sent Sent
+	x, err := s.Index(ctx)
+	if err != nil {
+		return sent, err
+	}
+	if err := s.page(ctx); err != nil { // before anything is sent: it tells whether the place is ours
+		return sent, err
+	}
+	known, err := s.known(ctx, x)
+	if err != nil {
+		return sent, err
+	}
+	if x.Find(p.Folder) == nil && !slices.Contains(x.Unfinished, p.Folder) {
+		x.Unfinished = append(x.Unfinished, p.Folder)
+		if err := s.write(ctx, x); err != nil {
+			return sent, err
+		}
+	}
+	if sent, err = s.upload(ctx, p, known, report); err != nil {
+		return sent, err
+	}
+	v := Version{Folder: p.Folder, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC(), Files: len(p.Files)}
+	for _, f := range p.Files {
+		v.Bytes += f.Bytes
+	}
+	if old := x.Find(p.Folder); old != nil {
+		v.Public = old.Public
+		*old = v
+	} else {
+		x.Versions = append(x.Versions, v)
+	}
+	x.Unfinished = slices.DeleteFunc(x.Unfinished, func(f string) bool { return f == p.Folder })
+	return sent, s.prune(ctx, x, p.Folder)
+}
+
+// known lists where contents are on the host, by their SHA-256: in the current version and the last one.
+func (s *Site) known(ctx context.Context, x *Index) (map[string]string, error) {
+	known := map[string]string{}
+	var look []string
+	if x.Current != "" {
+		look = append(look, x.Current)
+	}
+	if n := len(x.Versions); n > 0 && x.Versions[n-1].Folder != x.Current {
+		look = append(look, x.Versions[n-1].Folder)
+	}
+	for _, folder := range look {
+		list, err := s.Held(ctx, folder)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range list {
+			known[h.SHA256] = path.Join(folderName, folder, h.Name)
+		}
+	}
+	return known, nil
+}
+
+// upload brings every file there, looks at all of it, and writes the list that says that the version is complete.
+func (s *Site) upload(ctx context.Context, p Parcel, known map[string]string, report progress.Reporter) (Sent, error) {
+	root := path.Join(folderName, p.Folder)
+	there, err := s.Store.List(ctx, root)
+	if err != nil {
+		return Sent{}, err
+	}
+	var list []Held
+	var total int64
+	for _, f := range p.Files {
+		list = append(list, Held{f.Name, f.Bytes, f.SHA256})
+		total += f.Bytes
+	}
+	data, err := json.Marshal(list)
+	if err != nil {
+		return Sent{}, err
+	}
+	report.Begin("sending", total)
+	defer report.End()
+	l := &load{store: s.Store, known: known, report: report}
+	files := slices.Clone(p.Files)
+	slices.SortStableFunc(files, func(a, b File) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) }) // the large ones first, so that lanes end together
+	work, inside := errgroup.WithContext(ctx)
+	work.SetLimit(s.Store.Lanes())
+	for _, f := range files {
+		if size, ok := there[f.Name]; ok && size == f.Bytes { // an earlier try brought it there
+			l.note(func(s *Sent) { s.Kept++ })
+			report.Advance(f.Bytes)
+			continue
+		}
+		f.Name = path.Join(root, f.Name)
+		work.Go(func() error { return l.bring(inside, f) })
+	}
+	if err := work.Wait(); err != nil {
+		if ctx.Err() != nil {
+			err = context.Cause(ctx)
+		}
+		return l.sent, err
+	}
+	if err := s.compare(ctx, p.Folder, list); err != nil {
+		return l.sent, err
+	}
+	return l.sent, s.Store.Swap(ctx, small(path.Join(root, listName), data, "application/json", "no-cache"))
+}
+
+// load is an upload under way.
+type load struct {
+	store  Store
+	known  map[string]string
+	report progress.Reporter
+
+	mu   sync.Mutex
+	sent Sent
+}
+
+func (l *load) bring(ctx context.Context, f File) error {
+	if from, ok := l.known[f.SHA256]; ok && f.Bytes > 0 {
+		err := l.store.Copy(ctx, from, f.Name)
+		if err == nil {
+			l.note(func(s *Sent) { s.Copied++ })
+			l.report.Advance(f.Bytes)
+			return nil
+		}
+		if !errors.Is(err, errors.ErrUnsupported) {
+			return err
+		}
+	}
+	err := l.store.Put(ctx, f, func(n int64) {
+		l.note(func(s *Sent) { s.Bytes += n })
+		l.report.Advance(n)
+	})
+	if err == nil {
+		l.note(func(s *Sent) { s.Files++ })
+	}
+	return err
+}
+
+func (l *load) note(change func(*Sent)) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	change(&l.sent)
+}

@@ -1,0 +1,157 @@
+package sftp
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"havvel/internal/deliver/site"
+)
+
+// A Login says who we are. What is tried, in this order: the key file, the agent, the user's own key files, the password.
+type Login struct {
+	User     string
+	Identity string // path of a key file; "" for the agent and the user's own
+	Secret   string // password, or passphrase of the key file; "" for none
+}
+
+// BadKey says that a key file can't be used.
+type BadKey struct {
+	Path  string
+	Why   string
+	Cause error
+}
+
+func (e *BadKey) Error() string { return fmt.Sprintf("the key file %s %s", e.Path, e.Why) }
+func (e *BadKey) Unwrap() error { return e.Cause }
+
+func (l Login) config(host string) (*ssh.ClientConfig, error) {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return nil, err
+	}
+	known := filepath.Join(home, ".ssh", "known_hosts")
+	check, err := knownhosts.New(known)
+	if errors.Is(err, os.ErrNotExist) {
+		check, err = func(string, net.Addr, ssh.PublicKey) error { return &knownhosts.KeyError{} }, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", known, err)
+	}
+	methods, err := l.methods(home)
+	if err != nil {
+		return nil, err
+	}
+	return &ssh.ClientConfig{User: l.User, Auth: methods, HostKeyCallback: check, HostKeyAlgorithms: algorithms(check, host), Timeout: dialLimit}, nil
+}
+
+// algorithms are those of the host's known keys, so that it shows one of them; nil when there is none.
+func algorithms(check ssh.HostKeyCallback, host string) []string {
+	if _, _, err := net.SplitHostPort(host); err != nil {
+		host = net.JoinHostPort(host, "22")
+	}
+	var e *knownhosts.KeyError
+	if !errors.As(check(host, &net.TCPAddr{}, noKey{}), &e) {
+		return nil
+	}
+	var list []string
+	for _, k := range e.Want {
+		if t := k.Key.Type(); t == ssh.KeyAlgoRSA {
+			list = append(list, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256)
+		} else {
+			list = append(list, t)
+		}
+	}
+	return list
+}
+
+// noKey is a key that no host has.
+type noKey struct{}
+
+func (noKey) Type() string                        { return "none" }
+func (noKey) Marshal() []byte                     { return []byte("none") }
+func (noKey) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }
+
+func (l Login) methods(home string) ([]ssh.AuthMethod, error) {
+	var signers []ssh.Signer
+	if l.Identity != "" {
+		signer, err := l.signer(l.Identity)
+		if err != nil {
+			return nil, err
+		}
+		signers = append(signers, signer)
+	} else {
+		if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
+			if conn, err := net.DialTimeout("unix", socket, time.Second); err == nil {
+				if list, err := agent.NewClient(conn).Signers(); err == nil {
+					signers = append(signers, list...)
+				}
+			}
+		}
+		for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
+			if signer, err := l.signer(filepath.Join(home, ".ssh", name)); err == nil { // those that can't be read were not asked for
+				signers = append(signers, signer)
+			}
+		}
+	}
+	var methods []ssh.AuthMethod
+	if len(signers) > 0 {
+		methods = append(methods, ssh.PublicKeys(signers...))
+	}
+	if l.Secret != "" {
+		methods = append(methods, ssh.Password(l.Secret), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = l.Secret
+			}
+			return answers, nil
+		}))
+	}
+	return methods, nil
+}
+
+func (l Login) signer(path string) (ssh.Signer, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, &BadKey{path, "can't be read: " + err.Error(), err}
+	}
+	signer, err := ssh.ParsePrivateKey(data)
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) {
+		if l.Secret == "" {
+			return nil, &BadKey{path, "has a passphrase; set it as the destination's key", err}
+		}
+		if signer, err = ssh.ParsePrivateKeyWithPassphrase(data, []byte(l.Secret)); err != nil {
+			return nil, &BadKey{path, "does not open with the passphrase that is set", err}
+		}
+	}
+	if err != nil {
+		return nil, &BadKey{path, "is no private key", err}
+	}
+	return signer, nil
+}
+
+// refused tells why a host did not let us in, or why we did not trust it.
+func (l Login) refused(host string, err error) error {
+	var key *knownhosts.KeyError
+	var revoked *knownhosts.RevokedError
+	switch {
+	case errors.As(err, &revoked):
+		return &site.Refused{Host: host, Why: "its key is marked as revoked in known_hosts", Next: "ask whoever runs the host", Cause: err}
+	case errors.As(err, &key) && len(key.Want) > 0:
+		return &site.Refused{Host: host, Why: "its key is not the one in known_hosts; somebody may be in between", Next: "ask whoever runs the host whether it has a new key, and only then change ~/.ssh/known_hosts", Cause: err}
+	case errors.As(err, &key):
+		return &site.Refused{Host: host, Why: "this machine does not know its key yet", Next: "connect once with ssh, compare the key with what the host's owner says, and accept it", Cause: err}
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		return &site.Refused{Host: host, Why: fmt.Sprintf("it does not let %q in", l.User), Next: "check user, key file and password: havvel keys set stores a password or passphrase", Cause: err}
+	}
+	return &site.Unreachable{Host: host, Cause: err}
+}

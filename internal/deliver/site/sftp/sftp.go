@@ -1,0 +1,242 @@
+// Package sftp keeps a site on a host that is reached by SFTP over SSH. Who the host is, is always checked against known_hosts.
+package sftp
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path"
+	"strings"
+	"time"
+
+	client "github.com/pkg/sftp"
+	"golang.org/x/crypto/ssh"
+
+	"havvel/internal/deliver/site"
+)
+
+type store struct {
+	host string
+	root string
+	conn *ssh.Client
+	c    *client.Client
+}
+
+// dialLimit is how long a host may take to answer.
+const dialLimit = 20 * time.Second
+
+// Open connects to a host and returns the store in a folder there. root begins at the host's root, or at the user's folder
+// when it begins with "~/".
+func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
+	config, err := l.config(host)
+	if err != nil {
+		return nil, err
+	}
+	if _, _, err := net.SplitHostPort(host); err != nil {
+		host = net.JoinHostPort(host, "22")
+	}
+	dialer := net.Dialer{Timeout: dialLimit, KeepAlive: 15 * time.Second}
+	conn, err := dialer.DialContext(ctx, "tcp", host)
+	if err != nil {
+		return nil, &site.Unreachable{Host: host, Cause: err}
+	}
+	conn.SetDeadline(time.Now().Add(dialLimit))
+	c, channels, requests, err := ssh.NewClientConn(conn, host, config)
+	if err != nil {
+		conn.Close()
+		return nil, l.refused(host, err)
+	}
+	conn.SetDeadline(time.Time{})
+	s := &store{host: host, conn: ssh.NewClient(c, channels, requests)}
+	if s.c, err = client.NewClient(s.conn, client.UseConcurrentWrites(true), client.UseConcurrentReads(true)); err != nil {
+		s.conn.Close()
+		return nil, &site.Refused{Host: host, Why: "it has no SFTP: " + err.Error(), Next: "ask whoever runs the host to allow it", Cause: err}
+	}
+	context.AfterFunc(ctx, func() { s.conn.Close() }) // ends what waits
+	if s.root, err = s.place(root); err != nil {
+		s.Close()
+		return nil, s.mean(err)
+	}
+	return s, nil
+}
+
+// place is the root as the host names it; it is made if need be.
+func (s *store) place(root string) (string, error) {
+	if rest, ok := strings.CutPrefix(root, "~/"); ok {
+		home, err := s.c.Getwd()
+		if err != nil {
+			return "", err
+		}
+		root = path.Join(home, rest)
+	}
+	return root, s.c.MkdirAll(root)
+}
+
+func (s *store) Lanes() int { return 6 }
+
+func (s *store) Close() error {
+	s.c.Close()
+	s.conn.Close()
+	return nil
+}
+
+func (s *store) path(name string) string { return path.Join(s.root, name) }
+
+// mean gives errors of the host their meaning.
+func (s *store) mean(err error) error {
+	var status *client.StatusError
+	switch {
+	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist):
+		return err
+	case errors.Is(err, fs.ErrPermission):
+		return &site.Refused{Host: s.host, Why: "permission denied in " + s.root, Next: "name a folder that this user may write to", Cause: err}
+	case errors.As(err, &status):
+		return &site.Refused{Host: s.host, Why: "the folder " + s.root + " can't be written to (is the disk full?)", Next: "make room on the host, and run the same command again: it goes on where it stopped", Cause: err}
+	}
+	return &site.Unreachable{Host: s.host, Cause: errors.New("the connection broke off")}
+}
+
+const part = ".havvel-part"
+
+func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
+	sizes := map[string]int64{}
+	err := s.list(ctx, s.path(folder), "", sizes)
+	if errors.Is(err, fs.ErrNotExist) {
+		return sizes, nil
+	}
+	return sizes, s.mean(err)
+}
+
+func (s *store) list(ctx context.Context, folder, prefix string, sizes map[string]int64) error {
+	entries, err := s.c.ReadDirContext(ctx, folder)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		name := path.Join(prefix, e.Name())
+		switch {
+		case e.IsDir():
+			if err := s.list(ctx, path.Join(folder, e.Name()), name, sizes); err != nil {
+				return err
+			}
+		case !strings.HasSuffix(name, part):
+			sizes[name] = e.Size()
+		}
+	}
+	return nil
+}
+
+func (s *store) Read(_ context.Context, name string) ([]byte, error) {
+	f, err := s.c.Open(s.path(name))
+	if err != nil {
+		return nil, s.mean(err)
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, 64<<20))
+	return data, s.mean(err)
+}
+
+// chunk is how much of a file goes out before it is known to be there. Within it, bytes may arrive in any order.
+const chunk = 4 << 20
+
+// Put implements site.Store. The unfinished file's name holds its content's hash, so that only the same content goes on.
+func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
+	to := s.path(f.Name)
+	from, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	unfinished := fmt.Sprintf("%s.%.8s%s", to, f.SHA256, part)
+	w, err := s.c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
+	if errors.Is(err, fs.ErrNotExist) {
+		if err = s.c.MkdirAll(path.Dir(to)); err == nil {
+			w, err = s.c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
+		}
+	}
+	if err != nil {
+		return s.mean(err)
+	}
+	if err := s.fill(ctx, w, from, f, sent); err != nil {
+		w.Close()
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return s.mean(err)
+	}
+	return s.mean(s.c.PosixRename(unfinished, to))
+}
+
+// fill writes what of a file is not there yet.
+func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f site.File, sent func(int64)) error {
+	var at int64
+	if info, err := w.Stat(); err == nil && info.Size() > chunk && info.Size() <= f.Bytes {
+		at = (info.Size() - 1) / chunk * chunk // the last chunk may have holes
+		sent(at)
+		sent(-at) // neither sent now nor still to do: only how far it is
+	}
+	if _, err := from.Seek(at, io.SeekStart); err != nil {
+		return err
+	}
+	if _, err := w.Seek(at, io.SeekStart); err != nil {
+		return s.mean(err)
+	}
+	for at < f.Bytes {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		want := min(chunk, f.Bytes-at)
+		n, err := w.ReadFromWithConcurrency(&io.LimitedReader{R: from, N: want}, 16)
+		if err != nil {
+			return s.mean(err)
+		}
+		if n != want {
+			return fmt.Errorf("%s changed while it was sent", f.Name)
+		}
+		at += n
+		sent(n)
+	}
+	return nil
+}
+
+// Copy makes another name for the same file, as OpenSSH can: versions never change.
+func (s *store) Copy(_ context.Context, from, to string) error {
+	err := s.c.Link(s.path(from), s.path(to))
+	if errors.Is(err, fs.ErrNotExist) {
+		if err := s.c.MkdirAll(path.Dir(s.path(to))); err != nil {
+			return s.mean(err)
+		}
+		err = s.c.Link(s.path(from), s.path(to))
+	}
+	var status *client.StatusError
+	if errors.As(err, &status) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		return errors.ErrUnsupported
+	}
+	return s.mean(err)
+}
+
+func (s *store) Swap(ctx context.Context, f site.File) error {
+	return s.Put(ctx, f, func(int64) {})
+}
+
+func (s *store) Claim(_ context.Context, name string) error {
+	err := s.c.Mkdir(s.path(name))
+	if err != nil {
+		if _, there := s.c.Stat(s.path(name)); there == nil {
+			return fs.ErrExist
+		}
+	}
+	return s.mean(err)
+}
+
+func (s *store) Remove(_ context.Context, name string) error {
+	err := s.c.RemoveAll(s.path(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return s.mean(err)
+}

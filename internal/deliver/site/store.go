@@ -1,0 +1,70 @@
+// Package site keeps versions of a build on a host that just keeps files. Every version has a folder of its own that never
+// changes once it is complete; one small file says which is current, and is the last thing written; a page at the root opens
+// that version. How files get there is left to a Store, of which there is one for each protocol.
+package site
+
+import (
+	"context"
+	"io"
+)
+
+// A Store keeps files by names with slashes, relative to the site's root. Folders come and go with their files. It is safe
+// for concurrent use. What is not there is fs.ErrNotExist; a host that can't be reached or broke off is *Unreachable, one that
+// says no is *Refused.
+type Store interface {
+	// List returns the sizes of all files below a folder, by names relative to it; none when there is no such folder. Files
+	// that a Put has not finished are not among them.
+	List(ctx context.Context, folder string) (map[string]int64, error)
+	// Read returns a small file.
+	Read(ctx context.Context, name string) ([]byte, error)
+	// Put makes a file, whole or not at all. Where the protocol can, it goes on where an earlier Put of the same content
+	// broke off. sent is told of bytes as they go out.
+	Put(ctx context.Context, f File, sent func(int64)) error
+	// Copy makes a file from another one without sending it. The error is errors.ErrUnsupported where the host can't.
+	Copy(ctx context.Context, from, to string) error
+	// Swap replaces a small file as atomically as the protocol allows.
+	Swap(ctx context.Context, f File) error
+	// Claim makes a name that only one of several who try at the same time can make; the others get fs.ErrExist.
+	Claim(ctx context.Context, name string) error
+	// Remove takes a file, a claim, or a folder with all that is in it away. What is not there is no error.
+	Remove(ctx context.Context, name string) error
+	// Lanes is how many calls at the same time make sense.
+	Lanes() int
+	Close() error
+}
+
+// A File is what a Store is to keep.
+type File struct {
+	Name     string
+	Bytes    int64
+	SHA256   string // hex
+	Type     string // Content-Type, for hosts that keep it
+	Encoding string // Content-Encoding, "" for none
+	Cache    string // Cache-Control
+	Open     func() (io.ReadSeekCloser, error)
+}
+
+// A Summer is a Store that can tell a file's SHA-256, in hex, without sending the file.
+type Summer interface {
+	Sum(ctx context.Context, name string) (string, error)
+}
+
+// Unreachable says that a host could not be reached, or broke off.
+type Unreachable struct {
+	Host  string // without user information
+	Cause error
+}
+
+func (e *Unreachable) Error() string { return "can't reach " + e.Host + ": " + e.Cause.Error() }
+func (e *Unreachable) Unwrap() error { return e.Cause }
+
+// Refused says that a host said no.
+type Refused struct {
+	Host  string
+	Why   string
+	Next  string // what to do
+	Cause error  // may be nil
+}
+
+func (e *Refused) Error() string { return e.Host + " says no: " + e.Why }
+func (e *Refused) Unwrap() error { return e.Cause }

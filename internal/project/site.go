@@ -1,0 +1,123 @@
+package project
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"havvel/internal/rulebook"
+)
+
+// siteSchemes are the protocols that sites are reached by, and whether what travels there is protected.
+var siteSchemes = map[string]bool{"file": true, "sftp": true, "ftp": true, "ftps": true, "ftp-plain": false, "davs": true, "dav": false, "s3+https": true, "s3+http": false}
+
+// SiteAddress is where a site is; nil when the destination is a portal.
+func (d *Destination) SiteAddress() *url.URL { return d.site }
+
+// resolveSite reads the address of a site. It is false when the destination is none.
+func (d *Destination) resolveSite(folder string) (bool, error) {
+	if d.Rulebook != "" {
+		if d.Public != "" || d.Keep != 0 || d.Identity != "" || d.Serves != nil || d.Isolation {
+			return false, errors.New("public, keep, identity, serves and isolation are for sites, which have no rulebook")
+		}
+		return false, nil
+	}
+	address := d.Address
+	for _, start := range []string{"/", "./", "../", "~/"} {
+		if strings.HasPrefix(address, start) {
+			u, err := folderAddress(folder, address)
+			d.site = u
+			return true, errors.Join(err, d.verifySite())
+		}
+	}
+	u, err := url.Parse(address)
+	if err != nil {
+		return false, nil
+	}
+	if _, known := siteSchemes[u.Scheme]; !known {
+		return false, nil
+	}
+	d.site = u
+	return true, d.verifySite()
+}
+
+func folderAddress(folder, address string) (*url.URL, error) {
+	path := filepath.FromSlash(address)
+	if rest, ok := strings.CutPrefix(address, "~/"); ok {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return nil, err
+		}
+		path = filepath.Join(home, rest)
+	} else if !filepath.IsAbs(path) {
+		path = filepath.Join(folder, path)
+	}
+	return &url.URL{Scheme: "file", Path: filepath.ToSlash(path)}, nil
+}
+
+func (d *Destination) verifySite() error {
+	u := d.site
+	if u == nil {
+		return nil
+	}
+	if _, password := u.User.Password(); password {
+		return errors.New("address holds a password; leave it out, and store it with havvel keys set")
+	}
+	switch {
+	case u.Scheme != "file" && u.Host == "":
+		return fmt.Errorf("address %q names no host", u.Redacted())
+	case u.RawQuery != "" || u.Fragment != "":
+		return fmt.Errorf("address %q has a query or fragment, which a site's has not", u.Redacted())
+	case !siteSchemes[u.Scheme] && !loopback(u.Hostname()):
+		return fmt.Errorf("with %s:// the password would travel in the clear; use %s", u.Scheme, map[string]string{"ftp-plain": "ftp:// (which asks for TLS) or sftp://", "dav": "davs://", "s3+http": "s3+https://"}[u.Scheme])
+	case strings.HasPrefix(u.Scheme, "s3") && strings.Trim(u.Path, "/") == "":
+		return fmt.Errorf("address %q names no bucket: s3+https://HOST/BUCKET/FOLDER", u.Redacted())
+	case strings.HasPrefix(u.Scheme, "s3") && d.Key == "":
+		d.Key = "env:" + strings.ToUpper(strings.ReplaceAll(d.Name, "-", "_")) + "_KEY"
+	}
+	if d.Keep < 0 || d.Keep == 1 {
+		return errors.New("keep is how many versions stay there: 0 for all, or 2 and more, so that there is one to go back to")
+	}
+	if d.Public != "" {
+		p, err := url.Parse(d.Public)
+		if err != nil || p.Host == "" || p.Scheme != "http" && p.Scheme != "https" {
+			return fmt.Errorf("public is %q; it is the https:// address under which players reach the site", d.Public)
+		}
+		d.Public = strings.TrimSuffix(d.Public, "/") + "/"
+	}
+	for _, e := range d.Serves {
+		if e != "gzip" && e != "br" {
+			return fmt.Errorf("serves names %q; it can be \"gzip\" and \"br\"", e)
+		}
+	}
+	if strings.HasPrefix(u.Scheme, "s3") && d.Serves == nil {
+		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
+	}
+	d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
+	return nil
+}
+
+// Host is where the destination's key may be told to.
+func (d *Destination) Host() string {
+	if d.site != nil {
+		return d.site.Host
+	}
+	if u, err := url.Parse(d.Address); err == nil {
+		return u.Host
+	}
+	return ""
+}
+
+// sites lists the ways to write a site's address.
+func sites() string {
+	return "sftp://user@host/folder, ftp://, ftps://, davs://, s3+https://host/bucket/folder, or a folder such as ../public"
+}
+
+// KeepsHeaders reports whether the site keeps a file's header fields as they are sent.
+func (d *Destination) KeepsHeaders() bool {
+	return d.site != nil && slices.Contains([]string{"s3+https", "s3+http"}, d.site.Scheme)
+}
