@@ -52,7 +52,9 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 		host = net.JoinHostPort(host, map[Security]string{Explicit: "21", Implicit: "990", Plain: "21"}[security])
 	}
 	options := []client.DialOption{client.DialWithTimeout(dialLimit), client.DialWithContext(ctx), client.DialWithShutTimeout(30 * time.Second)}
-	secure := &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(8)} // hosts want the session of the first connection
+	// Hosts want the session of the first connection on the others, too. With TLS 1.3 they send tickets that nobody reads on a
+	// connection that only uploads; closing it then resets it, and the end of the file is lost.
+	secure := &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(8)}
 	switch security {
 	case Explicit:
 		options = append(options, client.DialWithExplicitTLS(secure))
@@ -67,6 +69,10 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 		}
 		if err := c.Login(user, password); err != nil {
 			c.Quit()
+			var said *textproto.Error
+			if !errors.As(err, &said) {
+				return nil, s.mean(err)
+			}
 			return nil, &site.Refused{Host: host, Why: fmt.Sprintf("it does not let %q in", user), Next: "check the user in the address, and the password: havvel keys set stores one", Cause: err}
 		}
 		return c, nil
@@ -236,7 +242,7 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		}
 		if at < f.Bytes || f.Bytes == 0 {
 			err := store()
-			if errors.Is(s.mean(err), fs.ErrNotExist) {
+			if noFolder(err) {
 				if err = s.folders(c, path.Dir(to)); err == nil {
 					err = store()
 				}
@@ -251,6 +257,12 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		}
 		return c.Rename(unfinished, to)
 	})
+}
+
+// noFolder reports whether a file may not have been made since its folder is missing.
+func noFolder(err error) bool {
+	var said *textproto.Error
+	return errors.As(err, &said) && (said.Code == client.StatusFileUnavailable || said.Code == client.StatusBadFileName)
 }
 
 // Copy implements site.Store: FTP has no way to.

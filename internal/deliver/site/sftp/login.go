@@ -150,7 +150,7 @@ func (l Login) refused(host string, err error) error {
 		return &site.Refused{Host: host, Why: "its key is not the one in known_hosts; somebody may be in between", Next: "ask whoever runs the host whether it has a new key, and only then change ~/.ssh/known_hosts", Cause: err}
 	case errors.As(err, &key):
 		return &site.Refused{Host: host, Why: "this machine does not know its key yet", Next: "connect once with ssh, compare the key with what the host's owner says, and accept it", Cause: err}
-	case strings.Contains(err.Error(), "unable to authenticate"):
+	case strings.Contains(err.Error(), "unable to authenticate"), strings.Contains(err.Error(), "unexpected message type 51"): // a failure (RFC 4252 section 5.1) where the library expects a question
 		return &site.Refused{Host: host, Why: fmt.Sprintf("it does not let %q in", l.User), Next: "check user, key file and password: havvel keys set stores a password or passphrase", Cause: err}
 	}
 	return &site.Unreachable{Host: host, Cause: err}

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"path"
 	"strings"
+	"sync"
 	"time"
 
 	client "github.com/studio-b12/gowebdav"
@@ -25,6 +26,9 @@ type store struct {
 	http       *http.Client
 	base       *url.URL
 	user, pass string
+
+	mu   sync.Mutex
+	made map[string]bool // folders that are there
 }
 
 // Open returns the store under an address, which is made if need be.
@@ -37,9 +41,9 @@ func Open(ctx context.Context, address *url.URL, user, password string) (site.St
 	}}
 	c := client.NewAuthClient(base.String(), client.NewPreemptiveAuth(basic{user, password}))
 	c.SetTransport(transport)
-	s := &store{host: base.Host, root: strings.TrimSuffix(address.Path, "/"), c: c, http: &http.Client{Transport: transport}, base: &base, user: user, pass: password}
-	if err := s.c.MkdirAll(s.root, 0o755); err != nil {
-		return nil, s.mean(err)
+	s := &store{host: base.Host, root: strings.TrimSuffix(address.Path, "/"), c: c, http: &http.Client{Transport: transport}, base: &base, user: user, pass: password, made: map[string]bool{}}
+	if err := s.folder(s.root); err != nil {
+		return nil, err
 	}
 	return s, nil
 }
@@ -136,17 +140,27 @@ func (s *store) Read(_ context.Context, name string) ([]byte, error) {
 	return data, s.mean(err)
 }
 
+// folder makes a folder and those above it, once. Two at a time would get into each other's way.
+func (s *store) folder(name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.made[name] {
+		return nil
+	}
+	if err := s.c.MkdirAll(name, 0o755); err != nil {
+		return s.mean(err)
+	}
+	s.made[name] = true
+	return nil
+}
+
 // Put implements site.Store. A server writes beside the name and moves at the end, or it leaves a file that List and the
 // sizes tell from a whole one.
 func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
-	err := s.put(ctx, f, sent)
-	if errors.Is(err, fs.ErrNotExist) {
-		if err := s.c.MkdirAll(path.Dir(s.path(f.Name)), 0o755); err != nil {
-			return s.mean(err)
-		}
-		err = s.put(ctx, f, sent)
+	if err := s.folder(path.Dir(s.path(f.Name))); err != nil {
+		return err
 	}
-	return err
+	return s.put(ctx, f, sent)
 }
 
 func (s *store) put(ctx context.Context, f site.File, sent func(int64)) error {
@@ -186,13 +200,10 @@ func (s *store) do(r *http.Request, name string) error {
 }
 
 func (s *store) Copy(_ context.Context, from, to string) error {
-	err := s.c.Copy(s.path(from), s.path(to), true)
-	if err != nil {
-		if err := s.mean(s.c.MkdirAll(path.Dir(s.path(to)), 0o755)); err != nil {
-			return err
-		}
-		err = s.c.Copy(s.path(from), s.path(to), true)
+	if err := s.folder(path.Dir(s.path(to))); err != nil {
+		return err
 	}
+	err := s.c.Copy(s.path(from), s.path(to), true)
 	var status client.StatusError
 	if errors.As(err, &status) && status.Status != http.StatusUnauthorized {
 		return errors.ErrUnsupported
@@ -220,6 +231,9 @@ func (s *store) Claim(ctx context.Context, name string) error {
 }
 
 func (s *store) Remove(_ context.Context, name string) error {
+	s.mu.Lock()
+	clear(s.made)
+	s.mu.Unlock()
 	err := s.mean(s.c.RemoveAll(s.path(name)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -1,0 +1,253 @@
+package site_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/folder"
+	"havvel/internal/progress"
+)
+
+type content struct{ *bytes.Reader }
+
+func (content) Close() error { return nil }
+
+// version is a parcel of files that say which version they are of, but for one that never changes.
+func version(n int) site.Parcel {
+	p := site.Parcel{Folder: fmt.Sprintf("0.%d.0-abcdef%04d", n, n), Version: fmt.Sprintf("0.%d.0", n), Fingerprint: fmt.Sprint(n)}
+	for name, text := range map[string]string{"index.html": fmt.Sprintf("version %d", n), "data/lane.pack": strings.Repeat(fmt.Sprint("lane", n), 5000), "rules.wasm": "always the same"} {
+		data := []byte(text)
+		sum := sha256.Sum256(data)
+		p.Files = append(p.Files, site.File{Name: name, Bytes: int64(len(data)), SHA256: hex.EncodeToString(sum[:]), Open: func() (io.ReadSeekCloser, error) { return content{bytes.NewReader(data)}, nil }})
+	}
+	return p
+}
+
+var errCut = errors.New("the line was cut")
+
+// cutting is a store whose line is cut after some calls, at times in the middle of a file.
+type cutting struct {
+	site.Store
+	left   atomic.Int64
+	folder string
+}
+
+func (c *cutting) next() error {
+	if c.left.Add(-1) < 0 {
+		return &site.Unreachable{Host: "shed.example", Cause: errCut}
+	}
+	return nil
+}
+
+func (c *cutting) Put(ctx context.Context, f site.File, sent func(int64)) error {
+	if err := c.next(); err != nil {
+		if rand.N(2) == 0 { // a protocol that leaves half of a file
+			to := filepath.Join(c.folder, filepath.FromSlash(f.Name))
+			os.MkdirAll(filepath.Dir(to), 0o755)
+			os.WriteFile(to, make([]byte, f.Bytes/2), 0o644)
+		}
+		return err
+	}
+	return c.Store.Put(ctx, f, sent)
+}
+
+func (c *cutting) Swap(ctx context.Context, f site.File) error {
+	if err := c.next(); err != nil {
+		return err
+	}
+	return c.Store.Swap(ctx, f)
+}
+
+func (c *cutting) Copy(ctx context.Context, from, to string) error {
+	if err := c.next(); err != nil {
+		return err
+	}
+	return c.Store.Copy(ctx, from, to)
+}
+
+func (c *cutting) Remove(ctx context.Context, name string) error {
+	if err := c.next(); err != nil {
+		return err
+	}
+	return c.Store.Remove(ctx, name)
+}
+
+func (c *cutting) List(ctx context.Context, name string) (map[string]int64, error) {
+	if err := c.next(); err != nil {
+		return nil, err
+	}
+	return c.Store.List(ctx, name)
+}
+
+// shown is the version that players get, and fails unless it is whole.
+func shown(t *testing.T, root string, parcels map[string]site.Parcel) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(root, "havvel.json"))
+	if err != nil {
+		return ""
+	}
+	var x site.Index
+	if err := json.Unmarshal(data, &x); err != nil {
+		t.Fatalf("havvel.json is half: %v", err)
+	}
+	if x.Current == "" {
+		return ""
+	}
+	for _, f := range parcels[x.Current].Files {
+		data, err := os.ReadFile(filepath.Join(root, "versions", x.Current, filepath.FromSlash(f.Name)))
+		sum := sha256.Sum256(data)
+		if err != nil || hex.EncodeToString(sum[:]) != f.SHA256 {
+			t.Fatalf("%s of the current version %s is not whole (%v)", f.Name, x.Current, err)
+		}
+	}
+	return x.Current
+}
+
+// TestRandomCuts sends and publishes versions while the line is cut at any place: players always get one whole version, the
+// one before or the new one; what was said to be done is there; and in the end the versions that are kept are whole.
+func TestRandomCuts(t *testing.T) {
+	root := t.TempDir()
+	base, err := folder.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	parcels := map[string]site.Parcel{}
+	current, published := "", 0
+	for n := range 500 {
+		p := version(n)
+		parcels[p.Folder] = p
+		for try := range 8 {
+			c := &cutting{Store: base, folder: root}
+			c.left.Store(int64(rand.N(30)))
+			if try == 7 {
+				c.left.Store(1000)
+			}
+			s := site.New(c, 3, "moth")
+			site.SetBeat(s, 2*time.Millisecond)
+			_, err := s.Send(context.Background(), p, progress.None)
+			if now := shown(t, root, parcels); now != current {
+				t.Fatalf("sending %s alone changed what players get from %q to %q", p.Folder, current, now)
+			}
+			if err != nil {
+				continue
+			}
+			err = s.Switch(context.Background(), p.Folder)
+			now := shown(t, root, parcels)
+			if now != current && now != p.Folder || err == nil && now != p.Folder {
+				t.Fatalf("players get %q after switching from %q to %q (%v)", now, current, p.Folder, err)
+			}
+			if now == p.Folder && current != now {
+				published++
+			}
+			current = now
+			if err == nil {
+				break
+			}
+			var gone *site.Unreachable
+			if !errors.As(err, &gone) {
+				t.Fatal(err)
+			}
+		}
+	}
+	if published < 450 {
+		t.Errorf("only %d of 500 versions became public", published)
+	}
+	entries, err := os.ReadDir(filepath.Join(root, "versions"))
+	if err != nil || len(entries) > 5 {
+		t.Errorf("%d versions are left, though 3 are kept (%v)", len(entries), err)
+	}
+}
+
+// TestTwoSenders: one of two who send at the same time is told who the other is; a sender who died does not hinder for long.
+func TestTwoSenders(t *testing.T) {
+	root := t.TempDir()
+	base, err := folder.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	slow := site.New(&waiting{base, 300 * time.Millisecond}, 0, "Moor")
+	quick := site.New(base, 0, "Thimble")
+	site.SetBeat(slow, 20*time.Millisecond)
+	site.SetBeat(quick, 20*time.Millisecond)
+	slow.Now = func() time.Time { return time.Now().Add(-time.Hour) } // a clock that is an hour off
+	done := make(chan error)
+	go func() {
+		_, err := slow.Send(context.Background(), version(1), progress.None)
+		done <- err
+	}()
+	time.Sleep(100 * time.Millisecond)
+	var busy *site.Busy
+	if _, err := quick.Send(context.Background(), version(2), progress.None); !errors.As(err, &busy) || busy.Who != "Moor" {
+		t.Errorf("the second sender got %v", err)
+	}
+	if err := <-done; err != nil {
+		t.Errorf("the first sender got %v", err)
+	}
+	if err := base.Claim(context.Background(), "havvel.lock"); err != nil { // one who died
+		t.Fatal(err)
+	}
+	if _, err := quick.Send(context.Background(), version(2), progress.None); err != nil {
+		t.Errorf("a dead sender hinders: %v", err)
+	}
+}
+
+type waiting struct {
+	site.Store
+	time time.Duration
+}
+
+func (w *waiting) Put(ctx context.Context, f site.File, sent func(int64)) error {
+	time.Sleep(w.time)
+	return w.Store.Put(ctx, f, sent)
+}
+
+// TestForeign: what Havvel did not write stays, and is named.
+func TestForeign(t *testing.T) {
+	for _, name := range []string{"index.html", "havvel.json"} {
+		root := t.TempDir()
+		if err := os.WriteFile(filepath.Join(root, name), []byte("<p>our own"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		base, _ := folder.Open(root)
+		var foreign *site.Foreign
+		if _, err := site.New(base, 0, "moth").Send(context.Background(), version(1), progress.None); !errors.As(err, &foreign) || foreign.Name != name {
+			t.Errorf("%s: %v", name, err)
+		}
+		if data, _ := os.ReadFile(filepath.Join(root, name)); string(data) != "<p>our own" {
+			t.Errorf("%s was changed", name)
+		}
+	}
+}
+
+// TestBroken: a version that was changed on the host is not made current.
+func TestBroken(t *testing.T) {
+	root := t.TempDir()
+	base, _ := folder.Open(root)
+	s := site.New(base, 0, "moth")
+	p := version(1)
+	if _, err := s.Send(context.Background(), p, progress.None); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(root, "versions", p.Folder, "rules.wasm")
+	if err := os.WriteFile(file, []byte("ALWAYS the same"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var broken *site.Broken
+	if err := s.Switch(context.Background(), p.Folder); !errors.As(err, &broken) || broken.File != "rules.wasm" {
+		t.Errorf("%v", err)
+	}
+}
