@@ -123,7 +123,7 @@ func writeInto(t testing.TB, folder string, files game.Files) {
 }
 
 // portal starts a quick Brackwater and returns it with a project that goes there.
-func portal(t testing.TB, change func(*standin.Options)) (*standin.Arcade, string) {
+func portal(t testing.TB, change func(*standin.Options)) (*standin.Portal, string) {
 	t.Helper()
 	o := demo.Brackwater(t.TempDir())
 	o.VerifyTime = 20 * time.Millisecond

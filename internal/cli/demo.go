@@ -86,7 +86,7 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 
 // demoWorld writes the project and starts its portal. The portal comes first, since the project names
 // its address; what it keeps from an earlier demo is cleared with the project.
-func (a *app) demoWorld(folder string) (*standin.Arcade, error) {
+func (a *app) demoWorld(folder string) (*standin.Portal, error) {
 	address, err := standin.FreeAddress()
 	if err != nil {
 		return nil, err

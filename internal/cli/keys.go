@@ -14,7 +14,6 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/keys"
-	"havvel/internal/project"
 )
 
 func (a *app) keys() *cobra.Command {
@@ -52,7 +51,11 @@ func (a *app) runKeysSet(name string) error {
 	if d.Host() == "" {
 		return &usage{fmt.Sprintf("%s is a folder of this machine, which needs no key", name), "havvel keys"}
 	}
-	secret, err := a.secret(d)
+	where := ""
+	if d.Rules.Key.Where != "" {
+		where = " (" + d.Rules.Key.Where + ")"
+	}
+	secret, err := a.secret("key for " + d.Name + where)
 	if err != nil {
 		return err
 	}
@@ -71,30 +74,26 @@ func (a *app) runKeysSet(name string) error {
 // longestKey is the longest key that is taken, in bytes.
 const longestKey = 16 << 10
 
-// secret asks for a key on a terminal, or reads it from standard input.
-func (a *app) secret(d *project.Destination) (string, error) {
+// secret asks for something secret on a terminal, or reads it from standard input.
+func (a *app) secret(what string) (string, error) {
 	var line string
 	if f, ok := a.in.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
-		where := ""
-		if d.Rules.Key.Where != "" {
-			where = " (" + d.Rules.Key.Where + ")"
-		}
-		fmt.Fprintf(a.err, "key for %s%s, which is not shown: ", d.Name, where)
+		fmt.Fprintf(a.err, "%s, which is not shown: ", what)
 		data, err := xterm.ReadPassword(int(f.Fd()))
 		fmt.Fprintln(a.err)
 		if err != nil {
-			return "", fmt.Errorf("reading the key: %w", err)
+			return "", fmt.Errorf("reading the %s: %w", what, err)
 		}
 		line = string(data)
 	} else {
 		text, err := bufio.NewReader(io.LimitReader(a.in, longestKey)).ReadString('\n')
 		if err != nil && err != io.EOF {
-			return "", fmt.Errorf("reading the key: %w", err)
+			return "", fmt.Errorf("reading the %s: %w", what, err)
 		}
 		line = text
 	}
 	if line = strings.TrimSpace(line); line == "" {
-		return "", &usage{"no key came", "havvel keys set"}
+		return "", &usage{"no " + what + " came", "havvel"}
 	}
 	return line, nil
 }

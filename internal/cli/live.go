@@ -14,6 +14,7 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/keys"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -95,7 +96,7 @@ func (a *app) showLive(d *project.Destination, seen *deliver.Live) {
 const mostDifferences = 8
 
 // share prints lines that can be pasted, and the link as a code for phones.
-func (a *app) share(p *project.Project, st *deliver.Status) {
+func (a *app) share(p *project.Project, st *deliver.Status, password bool) {
 	s := a.screen
 	link := st.Link()
 	if link == "" {
@@ -105,6 +106,11 @@ func (a *app) share(p *project.Project, st *deliver.Status) {
 	s.Line("")
 	s.Line("Play %s %s in your browser:", p.Game.Title, st.Version)
 	s.Line("%s", term.Clean(link))
+	if k := passwordOf(p.To[st.Destination], ""); password {
+		if word, _, err := keys.Open().Find(k.Name, k.Host); err == nil && word != "" {
+			s.Line("Password: %s", term.Clean(word))
+		}
+	}
 	if st.State != rulebook.Public {
 		s.Line("It is not public: please don't pass the link on.")
 	}

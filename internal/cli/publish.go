@@ -3,25 +3,29 @@ package cli
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/keys"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
 
 func (a *app) publish() *cobra.Command {
+	var some bool
 	c := a.new(command{
 		use:     "publish",
 		short:   "Make a sent version public",
-		long:    "Publish makes the last version that was sent to each destination public, and prints its link. The link stays the same\nfor every later version.",
+		long:    "Publish makes the last version that was sent to each destination public, and prints its link. The link stays the same\nfor every later version. With --password, only those see it who have a password, which is asked for, or read from standard\ninput; havvel where --share --password tells it again.",
 		example: "  havvel publish\n  havvel publish --to brackwater",
 		args:    cobra.NoArgs,
-		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx) },
+		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx, some) },
 	})
+	c.Flags().BoolVar(&some, "password", false, "show it only to those who have a password")
 	a.withNotice(c)
 	a.withTo(c)
 	a.withJSON(c)
@@ -29,7 +33,7 @@ func (a *app) publish() *cobra.Command {
 	return c
 }
 
-func (a *app) runPublish(ctx context.Context) error {
+func (a *app) runPublish(ctx context.Context, some bool) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
@@ -37,7 +41,7 @@ func (a *app) runPublish(ctx context.Context) error {
 	courier := a.courier(p)
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	for _, d := range destinations {
-		status, err := a.publishOne(ctx, courier, d)
+		status, err := a.publishOne(ctx, courier, d, some)
 		if err != nil {
 			return err
 		}
@@ -57,10 +61,13 @@ type notReady struct{ message string }
 
 func (e *notReady) Error() string { return e.message }
 
-func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *project.Destination) (*deliver.Status, error) {
+func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *project.Destination, some bool) (*deliver.Status, error) {
 	last, err := lastOf(courier, d)
 	if err != nil {
 		return nil, err
+	}
+	if some {
+		return a.restrict(ctx, courier, d, last)
 	}
 	if len(d.Rules.Publish) == 0 && d.SiteAddress() == nil {
 		return nil, &notReady{fmt.Sprintf("%s makes versions public by itself; there is nothing to do", d.Rules.Name)}
@@ -92,6 +99,39 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 		a.screen.Next("open the link as a stranger would, and play it once")
 	}
 	return now, nil
+}
+
+// restrict shows a version to those who have a password, and keeps the password with the keys.
+func (a *app) restrict(ctx context.Context, courier *deliver.Courier, d *project.Destination, last *logbook.Delivery) (*deliver.Status, error) {
+	if len(d.Rules.Restrict) == 0 {
+		return nil, &deliver.NoWay{Destination: d.Name, Portal: d.Rules.Name, What: "show a version to those with a password", Key: "restrict"}
+	}
+	if a.dryRun {
+		a.screen.Line("version %s would be shown on %s to those with a password", last.Version, d.Rules.Name)
+		return nil, nil
+	}
+	password, err := a.secret("password of the page on " + d.Rules.Name)
+	if err != nil {
+		return nil, err
+	}
+	now, err := courier.Restrict(ctx, d, last, password)
+	if err != nil {
+		return nil, err
+	}
+	if err := keys.Open().Set(passwordOf(d, password)); err != nil {
+		return now, err
+	}
+	if !a.json {
+		s := a.screen
+		s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("version %s is on %s for those with the password", now.Version, d.Rules.Name)), term.Clean(now.Link()))
+		s.Next("havvel where --share --password --to %s  (lines to paste)", d.Name)
+	}
+	return now, nil
+}
+
+// passwordOf is a page's password, as it is kept with the keys.
+func passwordOf(d *project.Destination, word string) keys.Key {
+	return keys.Key{Name: d.Name + " password", Host: d.Host(), Secret: word, Set: time.Now().UTC().Truncate(time.Second)}
 }
 
 func lastOf(courier *deliver.Courier, d *project.Destination) (*logbook.Delivery, error) {

@@ -13,6 +13,7 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/demo"
+	"havvel/internal/settings"
 	"havvel/internal/standin"
 )
 
@@ -20,57 +21,111 @@ type standinFlags struct {
 	data  string
 	port  int
 	fault string
+	at    string
 	takes time.Duration
 }
 
 func (a *app) standin() *cobra.Command {
 	var f standinFlags
 	c := a.new(command{
-		use:   "standin",
+		use:   "standin [NAME]...",
 		short: "Run the simulated portals",
-		long: "Standin runs portals that behave like real ones, on this machine only, to try things out: they take archives, verify\n" +
-			"them, and show public pages. What they were told stays in their data folder. Ctrl-C ends them.",
-		example: "  havvel standin --data portal\n  havvel standin --data portal --port 7411 --fault never-finish",
-		args:    cobra.NoArgs,
-		run:     func(ctx context.Context, _ []string) error { return a.runStandin(ctx, f) },
+		long: "Standin runs portals that behave like real ones, on this machine only, to try things out: an arcade that verifies by itself,\n" +
+			"an open host of pages, and a portal where a person accepts or refuses. All of them, or those that are named. What they were\n" +
+			"told stays in their data folder. They can be told to misbehave, to see what becomes of an upload. Ctrl-C ends them.",
+		example: "  havvel standin --data portals\n  havvel standin brackwater --port 7411 --fault drop-upload --at 100KB",
+		run:     func(ctx context.Context, args []string) error { return a.runStandin(ctx, args, f) },
+		args:    cobra.ArbitraryArgs,
 	})
 	c.Flags().StringVar(&f.data, "data", "standin-data", "`folder` for what the portals are told")
-	c.Flags().IntVar(&f.port, "port", 7411, "`port` on this machine; 0 takes a free one")
+	c.Flags().IntVar(&f.port, "port", 7411, "`port` on this machine, and those after it; 0 takes free ones")
 	c.Flags().StringVar(&f.fault, "fault", "", "misbehave in this `way`: "+strings.Join(standin.Faults(), ", "))
+	c.Flags().StringVar(&f.at, "at", "", "after how many `bytes` of an upload a fault strikes, such as 100KB (in the middle)")
 	c.Flags().DurationVar(&f.takes, "verify-time", 1200*time.Millisecond, "how much `time` verification takes")
 	a.withDryRun(c, "say what would be started, and start nothing")
 	c.RegisterFlagCompletionFunc("fault", cobra.FixedCompletions(standin.Faults(), cobra.ShellCompDirectiveNoFileComp))
+	for _, x := range demo.StandIns("") {
+		c.ValidArgs = append(c.ValidArgs, x.Rulebook)
+	}
 	return c
 }
 
-func (a *app) runStandin(ctx context.Context, f standinFlags) error {
-	if f.fault != "" && !slices.Contains(standin.Faults(), f.fault) {
-		return &usage{fmt.Sprintf("--fault is %q; it can be %s", f.fault, strings.Join(standin.Faults(), ", ")), "havvel standin"}
-	}
-	if f.port < 0 || f.port > 65535 {
-		return &usage{fmt.Sprintf("--port is %d; ports go from 0 to 65535", f.port), "havvel standin"}
-	}
-	o := demo.Brackwater(f.data)
-	o.Fault, o.VerifyTime = standin.Fault(f.fault), f.takes
-	address := net.JoinHostPort("127.0.0.1", strconv.Itoa(f.port))
-	if a.dryRun {
-		a.screen.Line("%s would be at http://%s, with its data in %s", o.Name, address, f.data)
-		return nil
-	}
-	portal, err := standin.Start(address, o)
+func (a *app) runStandin(ctx context.Context, names []string, f standinFlags) error {
+	list, err := chosenStandIns(names, f)
 	if err != nil {
 		return err
 	}
-	defer portal.Stop()
 	s := a.screen
-	s.Line("%s (simulated) is at %s", s.In(term.Strong, o.Name), portal.Address())
-	s.Line("  practice key: %s  (not a secret; it opens nothing else)", demo.PracticeKey)
-	s.Line("  in havvel.toml:  [to.brackwater]")
-	s.Line("                   rulebook = \"brackwater\"")
-	s.Line("                   address  = %q", portal.Address())
-	s.Next("in another terminal: export BRACKWATER_KEY=%s, then havvel send.  Ctrl-C ends the portal", demo.PracticeKey)
+	var said string
+	for i, x := range list {
+		port := 0
+		if f.port > 0 {
+			port = f.port + i
+		}
+		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+		if a.dryRun {
+			s.Line("%s would be at http://%s, with its data in %s", x.Options.Name, address, x.Options.Folder)
+			continue
+		}
+		portal, err := standin.Start(address, x.Options)
+		if err != nil {
+			return err
+		}
+		defer portal.Stop()
+		s.Line("%s (simulated) is at %s", s.In(term.Strong, x.Options.Name), portal.Address())
+		s.Line("  in havvel.toml:  [to.%s]", x.Rulebook)
+		s.Line("                   rulebook = %q", x.Rulebook)
+		s.Line("                   address  = %q", portal.Address()+x.Path)
+		if x.Options.Kind == standin.Desk {
+			s.Line("  a person decides at %s/desk", portal.Address())
+		}
+		s.Line("  its key:         export %s_KEY=%s", strings.ToUpper(x.Rulebook), x.Key)
+		s.Line("")
+		said = x.Rulebook
+	}
+	if a.dryRun {
+		return nil
+	}
+	s.Line("These keys are no secrets; they open nothing else.")
+	if len(list) == 1 {
+		s.Next("in another terminal, in the folder of your game: havvel send --to %s.  Ctrl-C ends the portal", said)
+	} else {
+		s.Next("in another terminal, in the folder of your game: havvel send.  Ctrl-C ends the portals")
+	}
 	<-ctx.Done()
 	s.Line("")
-	s.Line("%s is closed; what it was told is in %s", o.Name, f.data)
+	s.Line("closed; what they were told is in %s", f.data)
 	return nil
+}
+
+// chosenStandIns are the portals that are named, or all, as they are told to behave.
+func chosenStandIns(names []string, f standinFlags) ([]demo.StandIn, error) {
+	if f.fault != "" && !slices.Contains(standin.Faults(), f.fault) {
+		return nil, &usage{fmt.Sprintf("--fault is %q; it can be %s", f.fault, strings.Join(standin.Faults(), ", ")), "havvel standin"}
+	}
+	if f.port < 0 || f.port > 65530 {
+		return nil, &usage{fmt.Sprintf("--port is %d; ports go from 0 to 65530", f.port), "havvel standin"}
+	}
+	var at settings.Size
+	if f.at != "" {
+		if err := at.UnmarshalText([]byte(f.at)); err != nil {
+			return nil, &usage{"--at: " + err.Error(), "havvel standin"}
+		}
+	}
+	var list []demo.StandIn
+	var known []string
+	for _, x := range demo.StandIns(f.data) {
+		known = append(known, x.Rulebook)
+		if len(names) > 0 && !slices.Contains(names, x.Rulebook) {
+			continue
+		}
+		x.Options.Fault, x.Options.VerifyTime, x.Options.FaultAt = standin.Fault(f.fault), f.takes, int64(at)
+		list = append(list, x)
+	}
+	for _, name := range names {
+		if !slices.Contains(known, name) {
+			return nil, &usage{fmt.Sprintf("there is no simulated portal %q; there is: %s", name, strings.Join(known, ", ")), "havvel standin"}
+		}
+	}
+	return list, nil
 }

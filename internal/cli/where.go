@@ -29,6 +29,7 @@ func (a *app) where() *cobra.Command {
 	a.withWait(c, &f.wait, &f.limit)
 	c.Flags().BoolVar(&f.live, "live", false, "fetch what players get, and compare it with what was sent")
 	c.Flags().BoolVar(&f.share, "share", false, "print lines with the link to paste, and a code for phones")
+	c.Flags().BoolVar(&f.password, "password", false, "with --share, tell the page's password, too")
 	a.withNotice(c)
 	a.withTo(c)
 	a.withJSON(c)
@@ -37,8 +38,8 @@ func (a *app) where() *cobra.Command {
 }
 
 type whereFlags struct {
-	wait, live, share bool
-	limit             time.Duration
+	wait, live, share, password bool
+	limit                       time.Duration
 }
 
 func (a *app) runWhere(ctx context.Context, f whereFlags) error {
@@ -81,7 +82,7 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 	}
 	for _, st := range shown {
 		if f.share && st.State != rulebook.Replaced && st.State != rulebook.Withdrawn {
-			a.share(p, st)
+			a.share(p, st, f.password)
 		}
 	}
 	if !f.share {

@@ -108,11 +108,13 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 	if err != nil {
 		return nil, err
 	}
-	session.Files = files
-	answer, err := session.Run(ctx, d.Rules.Send, 0)
+	m := c.memory(d, p)
+	session.Files, session.Remember = files, m.keep
+	answer, err := session.Send(ctx, d.Rules.Send, m.from())
 	if err != nil {
 		return nil, err
 	}
+	defer m.forget()
 	return c.begin(d, p, answer, kept(d, session.Values))
 }
 
@@ -157,7 +159,10 @@ func (c *Courier) session(d *project.Destination, more map[string]string) (*port
 		values[name] = v
 	}
 	s := portal.NewSession(d.Rules, d.Address, key, values)
-	s.Report = c.Report
+	s.Report, s.Statistics = c.Report, []portal.Statistic{}
+	for _, x := range c.Project.Statistics {
+		s.Statistics = append(s.Statistics, portal.Statistic{Name: x.Name, Keeps: x.Keeps})
+	}
 	return s, nil
 }
 
@@ -243,6 +248,23 @@ func (c *Courier) Back(ctx context.Context, d *project.Destination, l *logbook.D
 		return nil, &NoWay{d.Name, d.Rules.Name, "make an earlier version public again", "back"}
 	}
 	return c.release(ctx, d, l, steps)
+}
+
+// Restrict shows a sent delivery to those who have a password.
+func (c *Courier) Restrict(ctx context.Context, d *project.Destination, l *logbook.Delivery, password string) (*Status, error) {
+	if len(d.Rules.Restrict) == 0 {
+		return nil, &NoWay{d.Name, d.Rules.Name, "show a version to those with a password", "restrict"}
+	}
+	session, err := c.resume(d, l)
+	if err != nil {
+		return nil, err
+	}
+	session.Hide("password", password)
+	answer, err := session.Run(ctx, d.Rules.Restrict, 0)
+	if err != nil {
+		return nil, err
+	}
+	return c.record(l, answer)
 }
 
 // Withdraw takes the public delivery off; nothing is public there afterwards.

@@ -37,12 +37,14 @@ type Rulebook struct {
 	Refusal Refusal           `toml:"refusal" doc:"how the portal says no"`
 	States  map[string]string `toml:"states" doc:"the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced"`
 	Keep    []string          `toml:"keep" doc:"values taken from answers that later commands need; they are written to the logbook, so never a secret"`
+	Enter   []Step            `toml:"enter" doc:"the steps that log in, before all others; what they take is a secret, and is not kept"`
 	Send    []Step            `toml:"send" doc:"the steps that upload a version; without them a build is checked and packed, and not sent"`
 	Follow  []Step            `toml:"follow" doc:"the steps that ask what became of a version"`
 	Publish []Step            `toml:"publish" doc:"the steps that make a sent version public"`
 
 	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version off"`
 	Back     []Step `toml:"back" doc:"the steps that make an earlier version public again"`
+	Restrict []Step `toml:"restrict" doc:"the steps that show a sent version to those who have a {password}"`
 }
 
 // Archive says what is handed over.
@@ -151,19 +153,22 @@ type Refusal struct {
 
 // A Step is one HTTP request of a recipe. Text in braces, such as {version}, is replaced by a value.
 type Step struct {
-	Step    string            `toml:"step" doc:"its name, for errors"`
-	Method  string            `toml:"method" doc:"the HTTP method"`
-	Address string            `toml:"address" doc:"where the request goes"`
-	Headers map[string]string `toml:"headers" doc:"header fields"`
-	JSON    map[string]any    `toml:"json" doc:"the body, as JSON"`
-	Form    map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
-	Parts   []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
-	File    string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\""`
-	Expect  []int             `toml:"expect" doc:"the statuses that mean yes"`
-	Take    map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
-	Limit   settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`
-	Again   bool              `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
-	Repeat  *Repeat           `toml:"repeat" doc:"ask again until a value is one of these"`
+	Step      string            `toml:"step" doc:"its name, for errors"`
+	Method    string            `toml:"method" doc:"the HTTP method"`
+	Address   string            `toml:"address" doc:"where the request goes"`
+	Headers   map[string]string `toml:"headers" doc:"header fields"`
+	JSON      map[string]any    `toml:"json" doc:"the body, as JSON"`
+	Form      map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
+	Parts     []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
+	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\""`
+	Expect    []int             `toml:"expect" doc:"the statuses that mean yes"`
+	Take      map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
+	Limit     settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`
+	Again     bool              `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
+	Resumable bool              `toml:"resumable" doc:"whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it then goes on after a cut, also in another process"`
+	Piece     settings.Size     `toml:"piece" doc:"of a resumable upload: the most that goes in one request; all at once unless said, or 8 MB where the portal takes checksums"`
+
+	Repeat *Repeat `toml:"repeat" doc:"ask again until a value is one of these"`
 }
 
 // A Part is one part of a multipart body.

@@ -32,10 +32,10 @@ func TestMistakes(t *testing.T) {
 		`live     = "public"`:          {`live = "online"`, `states.live is "online"`},
 		`method  = "PUT"`:              {`method = "SEND"`, `step "game": method is "SEND"`},
 		`{ version = "{version}",`:     {`{ version = "{versoin}",`, `step "version": {versoin} is not known there; did you mean {version}?`},
-		`address = "{upload}"`:         {`address = "{state}"`, "{state} is not known there"}, // taken later
-		`file    = "archive"`:          {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
+		`address   = "{upload}"`:       {`address = "{state}"`, "{state} is not known there"}, // taken later
+		`file      = "archive"`:        {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
 		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep names "ticket"`},
-		`expect  = [202]`:              {``, `step "upload": expect is missing`},
+		"expect    = [201]\n":           {"", `step "upload": expect is missing`},
 		`take    = { id = "/id",`:      {`take = { id = "id",`, "must be a JSON pointer"},
 		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
 		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},

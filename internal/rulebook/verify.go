@@ -25,7 +25,7 @@ var states = []string{Sent, Verifying, Draft, InReview, Public, Refused, Withdra
 
 // given are the values that every recipe can use without taking them.
 var given = []string{
-	"address", "key", "game.title", "game.short", "game.studio", "version", "fingerprint", "archive.bytes", "archive.sha256",
+	"address", "key", "key.id", "key.secret", "key.basic", "game.title", "game.short", "game.studio", "game.statistics", "version", "fingerprint", "archive.bytes", "archive.sha256",
 	"entry.bytes", "entry.sha256", "rest.bytes", "rest.sha256",
 }
 
@@ -75,22 +75,31 @@ func (r *Rulebook) verify() error {
 			return err
 		}
 	}
-	afterSend, err := verifySteps("send", r.Send, given, r.Archive.handed())
+	return r.verifyRecipes()
+}
+
+func (r *Rulebook) verifyRecipes() error {
+	entered, err := verifySteps("enter", r.Enter, given, nil)
+	if err != nil {
+		return err
+	}
+	afterSend, err := verifySteps("send", r.Send, entered, r.Archive.handed())
 	if err != nil {
 		return err
 	}
 	for _, k := range r.Keep {
-		if !slices.Contains(afterSend, k) || k == "key" {
+		if !slices.Contains(afterSend, k) || slices.Contains(entered, k) {
 			return fmt.Errorf("keep names %q, which no [[send]] step takes", k)
 		}
 	}
-	kept := slices.Concat(given, r.Keep)
+	kept := slices.Concat(entered, r.Keep)
 	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back} {
 		if _, err := verifySteps(name, steps, kept, nil); err != nil {
 			return err
 		}
 	}
-	return nil
+	_, err = verifySteps("restrict", r.Restrict, append(kept, "password"), nil)
+	return err
 }
 
 // handed lists the files that a send step can carry.
@@ -153,6 +162,9 @@ func (s *Step) verify(known, handed []string) error {
 		if !strings.HasPrefix(where, "/") && !strings.HasPrefix(where, "header ") {
 			return fmt.Errorf("take.%s is %q; it must be a JSON pointer such as \"/id\", or \"header NAME\"", name, where)
 		}
+	}
+	if s.Resumable && (s.File == "" || s.Method != "POST") {
+		return fmt.Errorf("a resumable upload is a POST with a file")
 	}
 	if s.Repeat != nil {
 		if _, ok := s.Take[s.Repeat.Value]; !ok || len(s.Repeat.Until) == 0 || s.Repeat.Every == 0 || s.Repeat.Limit == 0 {

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"regexp"
+	"slices"
 	"time"
 
 	"havvel/internal/place"
@@ -45,10 +46,29 @@ func answerError(w http.ResponseWriter, err error) {
 	refuse(w, http.StatusInternalServerError, "something broke on our side; try again later")
 }
 
+func (a *Portal) arcadeRoutes(mux *http.ServeMux) {
+	mux.HandleFunc("PUT /api/games/{short}", a.owned(a.putGame))
+	mux.HandleFunc("POST /api/games/{short}/versions", a.owned(a.newVersion))
+	mux.HandleFunc("GET /api/games/{short}/versions", a.owned(a.listVersions))
+	mux.HandleFunc("PUT /api/uploads/{id}", a.owned(a.upload))
+	mux.HandleFunc("OPTIONS /api/uploads/{id}", a.owned(a.offers))
+	mux.HandleFunc("POST /api/uploads/{id}", a.owned(a.beginUpload))
+	mux.HandleFunc("HEAD /api/uploads/{id}/bytes", a.owned(a.uploadOffset))
+	mux.HandleFunc("PATCH /api/uploads/{id}/bytes", a.owned(a.appendUpload))
+	mux.HandleFunc("GET /api/versions/{id}", a.owned(a.showVersion))
+	mux.HandleFunc("POST /api/versions/{id}/release", a.owned(a.release))
+	mux.HandleFunc("POST /api/versions/{id}/rest", a.owned(a.rest))
+	mux.HandleFunc("GET /boards/{short}", a.boards)
+	mux.HandleFunc("POST /boards/{short}/{board}", a.score)
+}
+
 var shortName = regexp.MustCompile(`^[a-z0-9-]{1,60}$`)
 
-func (a *Arcade) putGame(w http.ResponseWriter, r *http.Request) {
-	var in struct{ Title, Studio string }
+func (a *Portal) putGame(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Title, Studio string
+		Boards        []*board
+	}
 	if !readJSON(w, r, &in) {
 		return
 	}
@@ -66,6 +86,11 @@ func (a *Arcade) putGame(w http.ResponseWriter, r *http.Request) {
 			status = http.StatusCreated
 		}
 		g.Title, g.Studio = in.Title, in.Studio
+		for _, b := range in.Boards {
+			if !slices.ContainsFunc(g.Boards, func(o *board) bool { return o.Name == b.Name }) {
+				g.Boards = append(g.Boards, b)
+			}
+		}
 		return nil
 	})
 	if err != nil {
@@ -75,7 +100,7 @@ func (a *Arcade) putGame(w http.ResponseWriter, r *http.Request) {
 	answer(w, status, map[string]string{"short": short, "page": a.pageAddress(r, short)})
 }
 
-func (a *Arcade) newVersion(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) newVersion(w http.ResponseWriter, r *http.Request) {
 	var in struct{ Version, SHA256 string }
 	if !readJSON(w, r, &in) {
 		return
@@ -98,7 +123,7 @@ func (a *Arcade) newVersion(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusCreated, map[string]string{"id": v.ID, "upload": "/api/uploads/" + v.ID})
 }
 
-func (a *Arcade) upload(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) upload(w http.ResponseWriter, r *http.Request) {
 	v, ok := a.versionByID(r.PathValue("id"))
 	switch {
 	case !ok:
@@ -123,8 +148,8 @@ func (a *Arcade) upload(w http.ResponseWriter, r *http.Request) {
 }
 
 // takeArchive keeps an upload, if it is whole.
-func (a *Arcade) takeArchive(w http.ResponseWriter, r *http.Request, v version) error {
-	body := a.misbehave(http.MaxBytesReader(w, r.Body, maxUpload), r.ContentLength)
+func (a *Portal) takeArchive(w http.ResponseWriter, r *http.Request, v version) error {
+	body := http.MaxBytesReader(w, r.Body, maxUpload)
 	err := place.File(a.archive(v.ID), func(f *os.File) error {
 		hash := sha256.New()
 		n, err := io.Copy(io.MultiWriter(f, hash), body)
@@ -148,41 +173,7 @@ func (a *Arcade) takeArchive(w http.ResponseWriter, r *http.Request, v version) 
 	})
 }
 
-// misbehave makes reading an upload as bad as the arcade was told to be.
-func (a *Arcade) misbehave(body io.Reader, length int64) io.Reader {
-	switch a.options.Fault {
-	case SlowUpload:
-		return &slow{body, a.done.Done()}
-	case DropUpload:
-		return &drop{io.LimitReader(body, length/2)}
-	}
-	return body
-}
-
-type slow struct {
-	r    io.Reader
-	stop <-chan struct{}
-}
-
-func (s *slow) Read(p []byte) (int, error) {
-	select {
-	case <-time.After(100 * time.Millisecond):
-	case <-s.stop:
-	}
-	return s.r.Read(p[:min(len(p), 10_000)])
-}
-
-type drop struct{ r io.Reader }
-
-func (d *drop) Read(p []byte) (int, error) {
-	n, err := d.r.Read(p)
-	if err != nil {
-		panic(http.ErrAbortHandler) // cuts the connection without an answer
-	}
-	return n, nil
-}
-
-func (a *Arcade) showVersion(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) showVersion(w http.ResponseWriter, r *http.Request) {
 	v, ok := a.versionByID(r.PathValue("id"))
 	if !ok {
 		refuse(w, http.StatusNotFound, "there is no such version")
@@ -198,7 +189,7 @@ func (a *Arcade) showVersion(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, out)
 }
 
-func (a *Arcade) release(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) release(w http.ResponseWriter, r *http.Request) {
 	id := r.PathValue("id")
 	short := ""
 	err := a.change(func(s *state) error {
@@ -206,7 +197,7 @@ func (a *Arcade) release(w http.ResponseWriter, r *http.Request) {
 		if v == nil {
 			return &no{http.StatusNotFound, "there is no such version"}
 		}
-		if v.State != ready && v.State != past && v.State != live {
+		if v.State != ready && v.State != past && v.State != live && v.State != resting {
 			return &no{http.StatusConflict, "a version that is " + v.State + " can't be released"}
 		}
 		g := s.Games[v.Game]
@@ -223,7 +214,37 @@ func (a *Arcade) release(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, map[string]string{"state": live, "page": a.pageAddress(r, short)})
 }
 
-func (a *Arcade) pageAddress(r *http.Request, short string) string {
+// rest takes a version off.
+func (a *Portal) rest(w http.ResponseWriter, r *http.Request) {
+	id := r.PathValue("id")
+	err := a.change(func(s *state) error {
+		v := s.Versions[id]
+		if v == nil || v.State != live {
+			return &no{http.StatusConflict, "only the version that is live can be taken off"}
+		}
+		s.Games[v.Game].Live, v.State = "", resting
+		return nil
+	})
+	if err != nil {
+		answerError(w, err)
+		return
+	}
+	answer(w, http.StatusOK, map[string]string{"state": resting})
+}
+
+func (a *Portal) listVersions(w http.ResponseWriter, r *http.Request) {
+	list := []map[string]any{}
+	a.mu.Lock()
+	for _, v := range a.state.Versions {
+		if v.Game == r.PathValue("short") {
+			list = append(list, map[string]any{"id": v.ID, "version": v.Version, "state": v.State, "made": v.Made})
+		}
+	}
+	a.mu.Unlock()
+	answer(w, http.StatusOK, map[string]any{"versions": list})
+}
+
+func (a *Portal) pageAddress(r *http.Request, short string) string {
 	return "http://" + r.Host + "/play/" + short
 }
 

@@ -6,7 +6,9 @@ import (
 	"mime"
 	"net"
 	"net/http"
+	"os"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -19,9 +21,12 @@ type view struct {
 	Source        string // of the game's frame
 	Width, Height int
 	Games         []game
+	Locked        bool // it wants a password
+	Wrong         bool
+	Boards        []*board
 }
 
-func (a *Arcade) front(w http.ResponseWriter, _ *http.Request) {
+func (a *Portal) front(w http.ResponseWriter, _ *http.Request) {
 	v := view{Portal: a.options.Name}
 	a.mu.Lock()
 	for _, g := range a.state.Games {
@@ -33,17 +38,22 @@ func (a *Arcade) front(w http.ResponseWriter, _ *http.Request) {
 	render(w, "front.html", v)
 }
 
-func (a *Arcade) play(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) play(w http.ResponseWriter, r *http.Request) {
 	g, ok := a.gameByShort(r.PathValue("short"))
 	if !ok || g.Live == "" {
 		http.Error(w, "There is no such game here.", http.StatusNotFound)
 		return
 	}
 	v, _ := a.versionByID(g.Live)
+	if v.State == some && !a.knows(r, v) {
+		w.Header().Set("Cache-Control", "no-store")
+		render(w, "locked.html", view{Portal: a.options.Name, Game: g, Locked: true, Wrong: r.Method == http.MethodPost})
+		return
+	}
 	a.show(w, r, g, v)
 }
 
-func (a *Arcade) draft(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) draft(w http.ResponseWriter, r *http.Request) {
 	v, ok := a.find(func(v *version) bool { return v.Secret == r.PathValue("secret") && v.State != awaiting })
 	if !ok {
 		http.Error(w, "There is no such draft.", http.StatusNotFound)
@@ -53,10 +63,14 @@ func (a *Arcade) draft(w http.ResponseWriter, r *http.Request) {
 	a.show(w, r, g, v)
 }
 
-func (a *Arcade) show(w http.ResponseWriter, r *http.Request, g game, v version) {
+func (a *Portal) show(w http.ResponseWriter, r *http.Request, g game, v version) {
 	w.Header().Set("Cache-Control", "no-store")
+	if a.options.Isolation {
+		w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
+		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+	}
 	render(w, "game.html", view{
-		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live,
+		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some && v.State != showing, Boards: g.Boards,
 		Source: "http://" + otherHost(r.Host) + "/files/" + v.Secret + "/index.html",
 		Width:  a.options.Frame[0], Height: a.options.Frame[1],
 	})
@@ -80,7 +94,7 @@ func render(w http.ResponseWriter, page string, v view) {
 	templates.ExecuteTemplate(w, page, v) // an error here is a visitor who left
 }
 
-func (a *Arcade) script(w http.ResponseWriter, r *http.Request) {
+func (a *Portal) script(w http.ResponseWriter, r *http.Request) {
 	text, ok := a.options.Scripts[r.PathValue("script")]
 	if !ok {
 		http.NotFound(w, r)
@@ -97,10 +111,26 @@ var contentTypes = map[string]string{
 }
 
 // file serves one file of a version straight from its archive.
-func (a *Arcade) file(w http.ResponseWriter, r *http.Request) {
-	v, ok := a.find(func(v *version) bool { return v.Secret == r.PathValue("secret") && v.State != awaiting })
+func (a *Portal) file(w http.ResponseWriter, r *http.Request) {
+	v, ok := a.find(func(v *version) bool {
+		return v.Secret == r.PathValue("secret") && v.State != awaiting && v.State != arriving
+	})
 	if !ok {
 		http.NotFound(w, r)
+		return
+	}
+	name := r.PathValue("path")
+	w.Header().Set("Cross-Origin-Resource-Policy", "cross-origin")
+	if a.options.Isolation {
+		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+	}
+	if v.Entry != nil && name == "index.html" {
+		w.Header().Set("Cache-Control", "no-store")
+		w.Header().Set("Content-Type", contentTypes[".html"])
+		if page, err := os.Open(a.partFile(v.ID, "entry")); err == nil {
+			defer page.Close()
+			io.Copy(w, page)
+		}
 		return
 	}
 	z, err := zip.OpenReader(a.archive(v.ID))
@@ -109,17 +139,16 @@ func (a *Arcade) file(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer z.Close()
-	name := r.PathValue("path")
 	for _, f := range z.File {
 		if f.Name == name {
-			serveEntry(w, f)
+			a.serveEntry(w, f)
 			return
 		}
 	}
 	http.NotFound(w, r)
 }
 
-func serveEntry(w http.ResponseWriter, f *zip.File) {
+func (a *Portal) serveEntry(w http.ResponseWriter, f *zip.File) {
 	r, err := f.Open()
 	if err != nil {
 		http.Error(w, "This file is damaged.", http.StatusInternalServerError)
@@ -127,9 +156,11 @@ func serveEntry(w http.ResponseWriter, f *zip.File) {
 	}
 	defer r.Close()
 	name := f.Name
-	if inner, ok := strings.CutSuffix(name, ".gz"); ok {
-		name = inner
-		w.Header().Set("Content-Encoding", "gzip")
+	for ending, encoding := range map[string]string{".gz": "gzip", ".br": "br"} {
+		if inner, ok := strings.CutSuffix(name, ending); ok && slices.Contains(a.options.Encodings, encoding) {
+			name = inner
+			w.Header().Set("Content-Encoding", encoding)
+		}
 	}
 	kind := contentTypes[strings.ToLower(path.Ext(name))]
 	if kind == "" {

@@ -1,7 +1,7 @@
 // Package standin simulates portals, so that the whole way from an export to a public page can be
-// walked, tested and practised on one machine. An arcade takes archives, verifies them in the
-// background by code of its own, and shows what was released. It shares no code with check and pack:
-// what they get wrong, it must find.
+// walked, tested and practised on one machine. There are three kinds, which differ as real portals do: an arcade that verifies
+// by itself, an open host of pages, and a desk where people accept or refuse. They share no code with check and pack: what
+// those get wrong, they must find.
 package standin
 
 import (
@@ -21,53 +21,54 @@ import (
 	"time"
 )
 
-// Options say what an arcade is called and how it behaves.
+// A Kind is a kind of portal.
+type Kind string
+
+// The kinds.
+const (
+	Arcade Kind = "arcade" // resumable uploads, verified by a program; score boards
+	Pages  Kind = "pages"  // log-in by form, uploads as parts of a form; hidden, for some, or open
+	Desk   Kind = "desk"   // entry page and rest to signed addresses; people accept or refuse
+)
+
+// Options say what a portal is called and how it behaves.
 type Options struct {
+	Kind       Kind
 	Name       string            // as people say it
 	Folder     string            // where it keeps its data; made when absent
 	Token      string            // what lets uploaders in
 	Scripts    map[string]string // what it serves under /sdk/, by name
 	Wants      string            // the address of the script that every entry page must name
+	Encodings  []string          // that it sends with Content-Encoding
+	Isolation  bool              // whether it sends cross-origin isolation headers
 	Frame      [2]int            // the game's frame, in CSS pixels
 	VerifyTime time.Duration     // how long verification takes at least
 	Fault      Fault
+	FaultAt    int64 // bytes of an upload after which a fault strikes; 0 for the middle
 }
 
-// A Fault is a way to misbehave, for tests and for practice.
-type Fault string
-
-// The faults.
-const (
-	None        Fault = ""
-	NeverFinish Fault = "never-finish" // verification never ends
-	SlowUpload  Fault = "slow-upload"  // takes about 100 KB a second
-	DropUpload  Fault = "drop-upload"  // breaks off in the middle of every upload
-)
-
-// Faults lists the words for faults.
-func Faults() []string {
-	return []string{string(NeverFinish), string(SlowUpload), string(DropUpload)}
-}
-
-// An Arcade is a simulated portal. It is safe for concurrent use.
-type Arcade struct {
+// A Portal is a simulated portal. It is safe for concurrent use.
+type Portal struct {
 	options Options
 	server  *http.Server
 	address string
+	secret  []byte // signs addresses
 	work    sync.WaitGroup
 	stop    context.CancelFunc
 	done    context.Context
 
-	mu    sync.Mutex
-	state state
+	mu     sync.Mutex
+	state  state
+	passes map[string]int // log-ins, and how many requests they are still good for
+	struck map[string]bool
 }
 
 //go:embed pages
 var pages embed.FS
 
-// Start opens an arcade on a TCP address of this machine; port 0 takes a free one. Stop closes it.
-func Start(address string, o Options) (*Arcade, error) {
-	a := &Arcade{options: o}
+// Start opens a portal on a TCP address of this machine; port 0 takes a free one. Stop closes it.
+func Start(address string, o Options) (*Portal, error) {
+	a := &Portal{options: o, secret: []byte(rand.Text()), passes: map[string]int{}, struck: map[string]bool{}}
 	if err := os.MkdirAll(filepath.Join(o.Folder, "archives"), 0o755); err != nil {
 		return nil, fmt.Errorf("making the folder of the stand-in %s: %w", o.Name, err)
 	}
@@ -80,7 +81,7 @@ func Start(address string, o Options) (*Arcade, error) {
 	}
 	a.address = listener.Addr().String()
 	a.done, a.stop = context.WithCancel(context.Background())
-	a.server = &http.Server{Handler: a.routes(), ReadHeaderTimeout: 10 * time.Second}
+	a.server = &http.Server{Handler: a.faulty(a.routes()), ReadHeaderTimeout: 10 * time.Second}
 	a.work.Go(func() {
 		if err := a.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			a.stop()
@@ -93,10 +94,10 @@ func Start(address string, o Options) (*Arcade, error) {
 }
 
 // Address is where the arcade answers, with its scheme.
-func (a *Arcade) Address() string { return "http://" + a.address }
+func (a *Portal) Address() string { return "http://" + a.address }
 
 // Stop closes the arcade. What it was told stays in its folder.
-func (a *Arcade) Stop() {
+func (a *Portal) Stop() {
 	a.stop()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
@@ -106,16 +107,20 @@ func (a *Arcade) Stop() {
 	a.work.Wait()
 }
 
-func (a *Arcade) routes() http.Handler {
+func (a *Portal) routes() http.Handler {
 	mux := http.NewServeMux()
-	mux.HandleFunc("PUT /api/games/{short}", a.owned(a.putGame))
-	mux.HandleFunc("POST /api/games/{short}/versions", a.owned(a.newVersion))
-	mux.HandleFunc("PUT /api/uploads/{id}", a.owned(a.upload))
-	mux.HandleFunc("GET /api/versions/{id}", a.owned(a.showVersion))
-	mux.HandleFunc("POST /api/versions/{id}/release", a.owned(a.release))
+	switch a.options.Kind {
+	case Pages:
+		a.pagesRoutes(mux)
+	case Desk:
+		a.deskRoutes(mux)
+	default:
+		a.arcadeRoutes(mux)
+	}
 	mux.HandleFunc("GET /sdk/{script}", a.script)
 	mux.HandleFunc("GET /{$}", a.front)
 	mux.HandleFunc("GET /play/{short}", a.play)
+	mux.HandleFunc("POST /play/{short}", a.play)
 	mux.HandleFunc("GET /draft/{secret}", a.draft)
 	mux.HandleFunc("GET /files/{secret}/{path...}", a.file)
 	mux.HandleFunc("GET /favicon.ico", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
@@ -123,16 +128,18 @@ func (a *Arcade) routes() http.Handler {
 }
 
 // owned lets in whoever brings the token.
-func (a *Arcade) owned(next http.HandlerFunc) http.HandlerFunc {
+func (a *Portal) owned(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		if !ok || subtle.ConstantTimeCompare([]byte(token), []byte(a.options.Token)) != 1 {
+		if !ok || !same(token, a.options.Token) {
 			refuse(w, http.StatusUnauthorized, "this token is not one of ours")
 			return
 		}
 		next(w, r)
 	}
 }
+
+func same(a, b string) bool { return subtle.ConstantTimeCompare([]byte(a), []byte(b)) == 1 }
 
 func newID() string { return strings.ToLower(rand.Text()[:12]) }
 

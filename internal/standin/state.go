@@ -22,6 +22,15 @@ type game struct {
 	Title  string `json:"title"`
 	Studio string `json:"studio"`
 	Live   string `json:"live"` // id of the version that is public, or ""
+
+	Boards []*board `json:"boards,omitempty"`
+}
+
+// A board keeps one value of each player's.
+type board struct {
+	Name   string             `json:"name"`
+	Keeps  string             `json:"keeps"` // highest, lowest, total or latest
+	Values map[string]float64 `json:"values"`
 }
 
 // The arcade's words for what became of a version.
@@ -31,7 +40,8 @@ const (
 	ready    = "ready"
 	rejected = "rejected"
 	live     = "live"
-	past     = "past" // was live
+	past     = "past"    // was live
+	resting  = "resting" // was live, and was taken off
 )
 
 type version struct {
@@ -43,6 +53,18 @@ type version struct {
 	Secret   string    `json:"secret"` // in its draft link
 	Problems []problem `json:"problems"`
 	Made     time.Time `json:"made"`
+
+	Password string   `json:"password,omitempty"` // of those who may see it
+	Bytes    int64    `json:"bytes,omitempty"`    // of a resumable upload
+	Entry    *arrival `json:"entry,omitempty"`    // of an upload in two parts
+	Rest     *arrival `json:"rest,omitempty"`
+}
+
+// An arrival is a part that was announced.
+type arrival struct {
+	Bytes  int64  `json:"bytes"`
+	SHA256 string `json:"sha256"`
+	Here   bool   `json:"here"`
 }
 
 type problem struct {
@@ -50,7 +72,7 @@ type problem struct {
 	Words string `json:"words"`
 }
 
-func (a *Arcade) load() error {
+func (a *Portal) load() error {
 	a.state = state{Games: map[string]*game{}, Versions: map[string]*version{}}
 	data, err := os.ReadFile(a.stateFile())
 	if errors.Is(err, os.ErrNotExist) {
@@ -65,15 +87,15 @@ func (a *Arcade) load() error {
 	return nil
 }
 
-func (a *Arcade) stateFile() string { return filepath.Join(a.options.Folder, "state.json") }
+func (a *Portal) stateFile() string { return filepath.Join(a.options.Folder, "state.json") }
 
-func (a *Arcade) archive(v string) string {
+func (a *Portal) archive(v string) string {
 	return filepath.Join(a.options.Folder, "archives", v+".zip")
 }
 
 // change runs f on the state, alone, and writes the state down. When that fails, nothing is changed in
 // memory that a restart would not find, but for what f did; the error is for the uploader.
-func (a *Arcade) change(f func(*state) error) error {
+func (a *Portal) change(f func(*state) error) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if err := f(&a.state); err != nil {
@@ -87,11 +109,11 @@ func (a *Arcade) change(f func(*state) error) error {
 }
 
 // versionByID returns a copy, so that it can be read without the lock.
-func (a *Arcade) versionByID(id string) (version, bool) {
+func (a *Portal) versionByID(id string) (version, bool) {
 	return a.find(func(v *version) bool { return v.ID == id })
 }
 
-func (a *Arcade) find(is func(*version) bool) (version, bool) {
+func (a *Portal) find(is func(*version) bool) (version, bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for _, v := range a.state.Versions {
@@ -102,7 +124,7 @@ func (a *Arcade) find(is func(*version) bool) (version, bool) {
 	return version{}, false
 }
 
-func (a *Arcade) gameByShort(short string) (game, bool) {
+func (a *Portal) gameByShort(short string) (game, bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if g, ok := a.state.Games[short]; ok {
@@ -111,12 +133,12 @@ func (a *Arcade) gameByShort(short string) (game, bool) {
 	return game{}, false
 }
 
-func (a *Arcade) unverified() []string {
+func (a *Portal) unverified() []string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	var list []string
 	for _, v := range a.state.Versions {
-		if v.State == checking {
+		if v.State == checking || v.State == looking {
 			list = append(list, v.ID)
 		}
 	}

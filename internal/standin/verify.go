@@ -10,8 +10,10 @@ import (
 	"hash/crc32"
 	"image/png"
 	"io"
+	"os"
 	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 )
@@ -24,7 +26,7 @@ const (
 )
 
 // verifyLater verifies a version in the background, as a portal does.
-func (a *Arcade) verifyLater(id string) {
+func (a *Portal) verifyLater(id string) {
 	if a.options.Fault == NeverFinish {
 		return
 	}
@@ -34,13 +36,16 @@ func (a *Arcade) verifyLater(id string) {
 		case <-a.done.Done():
 			return // it is still checking, and is taken up again at the next start
 		}
-		problems := a.verify(a.archive(id))
+		problems, good, bad := a.verify(a.archive(id)), ready, rejected
+		if a.options.Kind == Desk {
+			good, bad = queued, declined
+		}
 		// A change that can't be written down leaves the version checking; the next start verifies again.
 		_ = a.change(func(s *state) error {
 			v := s.Versions[id]
-			v.Problems, v.State = problems, ready
+			v.Problems, v.State = problems, good
 			if len(problems) > 0 {
-				v.State = rejected
+				v.State = bad
 			}
 			return nil
 		})
@@ -48,7 +53,7 @@ func (a *Arcade) verifyLater(id string) {
 }
 
 // verify goes through an archive and lists all that is wrong with it.
-func (a *Arcade) verify(file string) []problem {
+func (a *Portal) verify(file string) []problem {
 	z, err := zip.OpenReader(file)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return []problem{{"", "the archive is not a zip that we can open"}}
@@ -57,9 +62,13 @@ func (a *Arcade) verify(file string) []problem {
 	if len(z.File) > maxFiles {
 		return []problem{{"", fmt.Sprintf("%d files are too many, we take %d", len(z.File), maxFiles)}}
 	}
-	c := &verifier{wants: a.options.Wants, names: map[string]bool{}}
+	c := &verifier{wants: a.options.Wants, encodings: a.options.Encodings, names: map[string]bool{}}
 	for _, f := range z.File {
 		c.names[f.Name] = true
+	}
+	if entry, err := os.ReadFile(strings.TrimSuffix(file, ".zip") + ".html"); err == nil { // it came apart
+		c.names["index.html"] = true
+		c.page("index.html", entry)
 	}
 	seen := map[string]string{}
 	for _, f := range z.File {
@@ -86,10 +95,11 @@ func (a *Arcade) verify(file string) []problem {
 }
 
 type verifier struct {
-	wants    string
-	names    map[string]bool
-	unpacked int64
-	problems []problem
+	wants     string
+	encodings []string
+	names     map[string]bool
+	unpacked  int64
+	problems  []problem
 }
 
 func (c *verifier) say(file, words string) {
@@ -152,7 +162,9 @@ func (c *verifier) look(name string, data []byte) {
 			c.say(name, "it is not a PNG picture")
 		}
 	case ".br":
-		c.say(name, "we can't serve brotli files")
+		if !slices.Contains(c.encodings, "br") {
+			c.say(name, "we can't serve brotli files")
+		}
 	case ".exe", ".dll", ".bat", ".sh", ".php":
 		c.say(name, "programs are not allowed")
 	}

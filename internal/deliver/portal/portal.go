@@ -5,6 +5,7 @@ package portal
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"io/fs"
 	"mime"
 	"net/http"
+	"net/http/cookiejar"
 	"net/url"
 	"slices"
 	"strings"
@@ -27,6 +29,12 @@ type File struct {
 	Bytes int64
 }
 
+// A Statistic is a value that the game sends.
+type Statistic struct {
+	Name  string `json:"name"`
+	Keeps string `json:"keeps"`
+}
+
 // A Session runs recipes of one portal.
 type Session struct {
 	Rules   *rulebook.Rulebook
@@ -36,8 +44,20 @@ type Session struct {
 	Files   map[string]File // that steps can send, by the names that rulebooks use; may be nil
 	Report  progress.Reporter
 
-	client *http.Client
-	pause  time.Duration // before a request is made again for the first time
+	Statistics []Statistic    // that the game sends, as a JSON list wherever a text is nothing but {game.statistics}
+	Trace      Trace          // is told of requests and answers; may be nil
+	Remember   func(Progress) // is told how far an upload is, so that it can go on in another process; may be nil
+
+	client   *http.Client
+	pause    time.Duration // before a request is made again for the first time
+	secrets  []string      // what must never be shown
+	hidden   map[string]bool
+	entered  bool
+	location string   // of a resumable upload
+	at       struct { // what was remembered last
+		done   int
+		values map[string]string
+	}
 }
 
 // NewSession returns a session that knows the given values, by the names that rulebooks use.
@@ -47,8 +67,35 @@ func NewSession(rules *rulebook.Rulebook, address, key string, values map[string
 		s.Values[name] = v
 	}
 	s.Values["address"] = address
-	s.client, s.pause = &http.Client{CheckRedirect: sameOrigin}, 500*time.Millisecond
+	s.hidden = map[string]bool{}
+	s.hide("key", key)
+	if id, secret, pair := strings.Cut(key, ":"); pair {
+		s.Values["key.id"] = id
+		s.hide("key.secret", secret)
+	}
+	s.hide("key.basic", base64.StdEncoding.EncodeToString([]byte(key)))
+	s.client, s.pause = &http.Client{CheckRedirect: sameOrigin, Jar: newJar()}, 500*time.Millisecond
 	return s
+}
+
+// newJar keeps cookies, since some portals know by one who logged in.
+func newJar() http.CookieJar {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		panic(err) // it has no reason to fail
+	}
+	return jar
+}
+
+// Hide gives a value that must never be shown or written down.
+func (s *Session) Hide(name, value string) { s.hide(name, value) }
+
+func (s *Session) hide(name, value string) {
+	s.Values[name], s.hidden[name] = value, true
+	const shortest = 6 // a key of a few letters would be found in words that have nothing to do with it
+	if len(value) >= shortest {
+		s.secrets = append(s.secrets, value)
+	}
 }
 
 // sameOrigin keeps a request, which may carry the key, on the host that it was meant for.
@@ -75,6 +122,9 @@ type Answer struct {
 // *Refused, *Unreachable or *Puzzled, or that of the context.
 func (s *Session) Run(ctx context.Context, steps []rulebook.Step, wait time.Duration) (*Answer, error) {
 	a := &Answer{}
+	if err := s.enter(ctx); err != nil {
+		return nil, err
+	}
 	for i := range steps {
 		if err := s.repeat(ctx, &steps[i], a, wait); err != nil {
 			return nil, err
@@ -83,13 +133,42 @@ func (s *Session) Run(ctx context.Context, steps []rulebook.Step, wait time.Dura
 	return a, nil
 }
 
+// enter logs in, where the rulebook says how. What is taken there is a secret.
+func (s *Session) enter(ctx context.Context) error {
+	if s.entered {
+		return nil
+	}
+	s.entered = true
+	for i := range s.Rules.Enter {
+		step := &s.Rules.Enter[i]
+		if err := s.persist(ctx, step, &Answer{}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// do makes a step's request. Where we had logged in and are not known any more, we log in once more.
+func (s *Session) do(ctx context.Context, step *rulebook.Step, a *Answer) error {
+	err := s.persist(ctx, step, a)
+	var refused *Refused
+	if errors.As(err, &refused) && refused.Key && len(s.Rules.Enter) > 0 {
+		s.entered = false
+		if err := s.enter(ctx); err != nil {
+			return err
+		}
+		err = s.persist(ctx, step, a)
+	}
+	return err
+}
+
 // patience is how many requests in a row may fail while we wait for the portal's decision.
 const patience = 5
 
 func (s *Session) repeat(ctx context.Context, step *rulebook.Step, a *Answer, wait time.Duration) error {
 	end := time.Now().Add(wait)
 	for failed := 0; ; {
-		err := s.persist(ctx, step, a)
+		err := s.do(ctx, step, a)
 		var gone *Unreachable
 		if waiting := wait > 0 && step.Repeat != nil; err != nil && waiting && errors.As(err, &gone) && failed < patience {
 			failed++
@@ -115,6 +194,27 @@ func (s *Session) repeat(ctx context.Context, step *rulebook.Step, a *Answer, wa
 
 // step makes one request and takes from its answer what the rulebook says.
 func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer) error {
+	if step.Resumable {
+		return s.resumable(ctx, step, a)
+	}
+	response, body, err := s.exchange(ctx, step, func(ctx context.Context, moved func()) (*http.Request, error) { return s.request(ctx, step, moved) })
+	if err != nil {
+		return err
+	}
+	return s.judge(step, response, body, a)
+}
+
+// judge takes from an answer what the rulebook says.
+func (s *Session) judge(step *rulebook.Step, response *http.Response, body []byte, a *Answer) error {
+	answer := parseBody(response, body)
+	if !slices.Contains(step.Expect, response.StatusCode) {
+		return s.refused(step, response, answer)
+	}
+	return s.take(step, response.Header, answer, a)
+}
+
+// exchange makes a request and reads its answer. It ends when nothing moves for the step's limit.
+func (s *Session) exchange(ctx context.Context, step *rulebook.Step, build func(ctx context.Context, moved func()) (*http.Request, error)) (*http.Response, []byte, error) {
 	limit := time.Duration(step.Limit)
 	if limit == 0 {
 		limit = 30 * time.Second
@@ -124,28 +224,62 @@ func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer) erro
 	idle := time.AfterFunc(limit, func() { stop(errIdle) })
 	defer idle.Stop()
 
-	request, err := s.request(ctx, step, func() { idle.Reset(limit) })
+	request, err := build(ctx, func() { idle.Reset(limit) })
 	var local *fs.PathError
 	if errors.As(err, &local) {
-		return err
+		return nil, nil, err
 	}
 	if err != nil {
-		return &Puzzled{s.Rules.Name, step.Step, err.Error()}
+		return nil, nil, &Puzzled{s.Rules.Name, step.Step, err.Error()}
 	}
+	s.tell(step, request)
 	response, err := s.client.Do(request)
 	if err != nil {
-		return s.unreachable(ctx, step, request.URL, err)
+		return nil, nil, s.unreachable(ctx, step, request.URL, err)
 	}
 	defer response.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(response.Body, 4<<20))
 	if err != nil {
-		return s.unreachable(ctx, step, request.URL, err)
+		return nil, nil, s.unreachable(ctx, step, request.URL, err)
 	}
-	answer := parseBody(response, body)
-	if !slices.Contains(step.Expect, response.StatusCode) {
-		return s.refused(step, response, answer)
+	if s.Trace != nil {
+		s.Trace.Answered(response, s.masked(string(body)))
 	}
-	return s.take(step, response.Header, answer, a)
+	return response, body, nil
+}
+
+// A Trace is told of requests and answers, with all secrets masked.
+type Trace interface {
+	Asked(step, method, address string, headers map[string]string, body string)
+	Answered(r *http.Response, body string)
+}
+
+func (s *Session) tell(step *rulebook.Step, r *http.Request) {
+	if s.Trace == nil {
+		return
+	}
+	headers := map[string]string{}
+	for name := range r.Header {
+		headers[name] = s.masked(r.Header.Get(name))
+	}
+	address := *r.URL
+	if address.RawQuery != "" {
+		address.RawQuery = "(query)" // it may hold a signature
+	}
+	body := ""
+	switch {
+	case step.JSON != nil:
+		if data, err := json.Marshal(s.fillJSON(step.JSON)); err == nil {
+			body = string(data)
+		}
+	case step.Form != nil:
+		body = fmt.Sprintf("a form with %d fields", len(step.Form))
+	case step.File != "":
+		body = fmt.Sprintf("the %s, %d bytes", step.File, s.Files[step.File].Bytes)
+	case len(step.Parts) > 0:
+		body = fmt.Sprintf("%d parts", len(step.Parts))
+	}
+	s.Trace.Asked(step.Step, r.Method, s.masked(address.String()), headers, s.masked(body))
 }
 
 var errIdle = errors.New("no answer in time")
@@ -181,11 +315,17 @@ func (s *Session) take(step *rulebook.Step, header http.Header, answer any, a *A
 		var texts []string
 		if field, ok := strings.CutPrefix(where, "header "); ok {
 			if v := header.Get(field); v != "" {
-				texts = []string{s.masked(v)}
+				texts = []string{v}
 			}
 		} else {
 			for _, v := range find(answer, where) {
-				texts = append(texts, s.masked(textOf(v)))
+				texts = append(texts, textOf(v))
+			}
+		}
+		inside := slices.ContainsFunc(s.Rules.Enter, func(e rulebook.Step) bool { return e.Step == step.Step })
+		if !inside {
+			for i := range texts {
+				texts[i] = s.masked(texts[i])
 			}
 		}
 		if name == "reasons" {
@@ -199,6 +339,9 @@ func (s *Session) take(step *rulebook.Step, header http.Header, answer any, a *A
 			return &Puzzled{s.Rules.Name, step.Step, fmt.Sprintf("its answer has no %s (at %s)", name, where)}
 		}
 		s.Values[name] = texts[0]
+		if inside {
+			s.hide(name, texts[0])
+		}
 	}
 	return s.understand(step, a)
 }
@@ -220,14 +363,12 @@ func (s *Session) understand(step *rulebook.Step, a *Answer) error {
 	return nil
 }
 
-// masked takes the key out of what a portal says. A key of a few letters is left: it would be found in words that
-// have nothing to do with it.
+// masked takes secrets out of what is shown.
 func (s *Session) masked(text string) string {
-	const shortest = 6
-	if len(s.Key) < shortest {
-		return text
+	for _, secret := range s.secrets {
+		text = strings.ReplaceAll(text, secret, "(key)")
 	}
-	return strings.ReplaceAll(text, s.Key, "(key)")
+	return text
 }
 
 func (s *Session) unreachable(ctx context.Context, step *rulebook.Step, u *url.URL, err error) error {

@@ -71,8 +71,11 @@ func (s *Session) guard(step *rulebook.Step, to *url.URL) error {
 	if data, err := json.Marshal(step.JSON); err == nil {
 		texts = append(texts, string(data))
 	}
-	if strings.Contains(strings.Join(texts, "\n"), "{key}") {
-		return fmt.Errorf("it would send the key to another host, %s", to.Host)
+	whole := strings.Join(texts, "\n")
+	for name := range s.hidden {
+		if strings.Contains(whole, "{"+name+"}") {
+			return fmt.Errorf("it would send the key to another host, %s", to.Host)
+		}
 	}
 	return nil
 }
@@ -113,9 +116,6 @@ func (s *Session) fill(text string, escape func(value, before string) string) st
 		out.WriteString(text[end:m[0]])
 		name := text[m[2]:m[3]]
 		value := s.Values[name]
-		if name == "key" {
-			value = s.Key
-		}
 		out.WriteString(escape(value, out.String()))
 		end = m[1]
 	}
@@ -155,6 +155,9 @@ func (s *Session) fillJSON(v any) any {
 	case string:
 		if m := sizeOnly.FindStringSubmatch(v); m != nil && s.Values[m[1]] != "" {
 			return json.Number(s.Values[m[1]])
+		}
+		if v == "{game.statistics}" {
+			return s.Statistics
 		}
 		return s.fill(v, noEscape)
 	case map[string]any:
