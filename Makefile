@@ -14,7 +14,7 @@ demo: build ## the full example: from an export to a public link
 test: ## all tests; installs what they need where it may, and says what is missing where it may not
 	scripts/test-partners
 	$(MAKE) lint
-	go test -parallel 4 ./...
+	go test -timeout 30m -parallel 4 ./...
 
 lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi

@@ -186,7 +186,7 @@ func TestSeveralPortals(t *testing.T) {
 	run(t, project, "check", flawed, "--to", "quillmarsh", "--only", "encoding").must(t, 0, "no errors in these")
 	run(t, project, "pack", "--to", "quillmarsh").must(t, 0, "quillmarsh-0.4.0.zip", "of 500 MB allowed")
 	run(t, project, "pack", "--to", "osierfold").must(t, 0, "rest.zip")
-	run(t, project, "send", "--to", "quillmarsh").must(t, 3, "no [[send]] steps")
+	run(t, project, "send", "--to", "quillmarsh").must(t, 3, "havvel keys set quillmarsh", "QUILLMARSH_KEY", "your account on Quillmarsh")
 }
 
 // TestOddNames: names that are legal somewhere are read, and reported where they make trouble elsewhere.

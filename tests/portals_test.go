@@ -299,3 +299,27 @@ func TestBoards(t *testing.T) {
 		}
 	}
 }
+
+// TestRulesTry: a recipe of one's own is walked request by request, and shows no secret.
+func TestRulesTry(t *testing.T) {
+	for name, steps := range map[string][]string{
+		"brackwater": {"1 game  PUT", "upload  PATCH", "Authorization: Bearer (key)", "→ 201 Created", "the recipe works"},
+		"quillmarsh": {"1 log in  POST", "a form with 2 fields", "(not shown", "X-Pass: (key)", "the recipe works"},
+		"osierfold":  {"entry  PUT", "(query)", "Basic (key)", "the recipe works"},
+	} {
+		portal, project, env := at(t, name, nil)
+		text, err := os.ReadFile("../internal/rulebook/ship/" + name + ".toml")
+		if err != nil {
+			t.Fatal(err)
+		}
+		writeInto(t, project, game.Files{"own.toml": text})
+		path := map[string]string{"quillmarsh": "/api"}[name]
+		e := runWith(t, project, env, "rules", "try", "own.toml", "--against", portal.Address()+path).must(t, 0, steps...)
+		if strings.Contains(e.out, demo.PracticeKey) || strings.Contains(e.out, "signature=") {
+			t.Errorf("a secret is shown:\n%s", e.out)
+		}
+		wrong := strings.Replace(string(text), `expect  = [200, 201]`, `expect  = [299]`, 1)
+		writeInto(t, project, game.Files{"own.toml": []byte(wrong)})
+		runWith(t, project, env, "rules", "try", "own.toml", "--against", portal.Address()+path).must(t, 1, `said no at step`)
+	}
+}

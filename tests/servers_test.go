@@ -33,7 +33,7 @@ type machine struct {
 }
 
 // machines are the real servers that sites are tested on.
-var machines = map[string]func(*testing.T) *machine{"sftp": openSSH, "ftp": veryFTP, "webdav": apache, "objects": objectStore}
+var machines = map[string]func(testing.TB) *machine{"sftp": openSSH, "ftp": veryFTP, "webdav": apache, "objects": objectStore}
 
 func freePort(t testing.TB) string {
 	t.Helper()
@@ -46,7 +46,7 @@ func freePort(t testing.TB) string {
 }
 
 // serving runs a server until the test ends, and waits until it answers.
-func (h *machine) serving(t *testing.T, env []string, program string, args ...string) {
+func (h *machine) serving(t testing.TB, env []string, program string, args ...string) {
 	t.Helper()
 	var c *exec.Cmd
 	var said *bytes.Buffer
@@ -76,7 +76,7 @@ func (h *machine) serving(t *testing.T, env []string, program string, args ...st
 }
 
 // root skips a test unless it runs as root, as servers that change users must.
-func root(t *testing.T) {
+func root(t testing.TB) {
 	t.Helper()
 	if os.Geteuid() == 0 {
 		return
@@ -91,7 +91,7 @@ func root(t *testing.T) {
 const guest, guestPassword = "havvel-guest", "wick-and-oil"
 
 // guestFolder is a folder of the guest's.
-func guestFolder(t *testing.T) string {
+func guestFolder(t testing.TB) string {
 	t.Helper()
 	u, err := user.Lookup(guest)
 	if err != nil && os.Getenv("CI") == "true" {
@@ -124,7 +124,7 @@ func put(t testing.TB, name, text string) string {
 	return name
 }
 
-func openSSH(t *testing.T) *machine {
+func openSSH(t testing.TB) *machine {
 	partner(t, "ssh-keygen")
 	program := partner(t, "sshd")
 	root(t)
@@ -157,7 +157,7 @@ func openSSH(t *testing.T) *machine {
 }
 
 // certificate makes a certificate for this machine, and returns the files of it and of its key.
-func certificate(t *testing.T, folder string) (cert, key string) {
+func certificate(t testing.TB, folder string) (cert, key string) {
 	t.Helper()
 	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -179,7 +179,7 @@ func certificate(t *testing.T, folder string) (cert, key string) {
 		put(t, filepath.Join(folder, "key.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
 }
 
-func veryFTP(t *testing.T) *machine {
+func veryFTP(t testing.TB) *machine {
 	program := partner(t, "vsftpd")
 	root(t)
 	h := &machine{root: guestFolder(t), port: freePort(t)}
@@ -197,7 +197,7 @@ func veryFTP(t *testing.T) *machine {
 	return h
 }
 
-func apache(t *testing.T) *machine {
+func apache(t testing.TB) *machine {
 	program := partner(t, "apache2")
 	root(t)
 	folder := guestFolder(t)
@@ -241,7 +241,7 @@ Require valid-user
 // guestSum is the SHA-1 of guestPassword, as a web server keeps it.
 const guestSum = "+g2J92X9IxAe7xque20v0Rs8yaw="
 
-func objectStore(t *testing.T) *machine {
+func objectStore(t testing.TB) *machine {
 	program := partner(t, "versitygw")
 	h := &machine{port: freePort(t)}
 	disk := t.TempDir()

@@ -98,6 +98,7 @@ func TestSites(t *testing.T) {
 // TestSiteRefusals: who is not let in, or not trusted, hears why, and what to do; nothing is sent.
 func TestSiteRefusals(t *testing.T) {
 	t.Run("wrong passwords", func(t *testing.T) {
+		t.Parallel()
 		for name, open := range machines {
 			if name == "sftp" {
 				continue
@@ -110,6 +111,7 @@ func TestSiteRefusals(t *testing.T) {
 		}
 	})
 	t.Run("a host that nobody knows", func(t *testing.T) {
+		t.Parallel()
 		h := openSSH(t)
 		p := siteProject(t, h, "", "")
 		runWith(t, p, append(h.env, "HOME="+t.TempDir()), "send").must(t, 1, "does not know its key yet", "connect once with ssh")
@@ -121,6 +123,7 @@ func TestSiteRefusals(t *testing.T) {
 		runWith(t, p, h.env, "send").must(t, 1, "is not the one in known_hosts; somebody may be in between")
 	})
 	t.Run("SSH by password, key file and passphrase", func(t *testing.T) {
+		t.Parallel()
 		h := openSSH(t)
 		home := strings.TrimPrefix(h.env[0], "HOME=")
 		key := filepath.Join(home, ".ssh", "id_ed25519")
@@ -135,11 +138,13 @@ func TestSiteRefusals(t *testing.T) {
 		runWith(t, siteProject(t, h, "", "key = \"env:SHED_KEY\"\n"), append(h.env, "SHED_KEY=wrong"), "send").must(t, 1, "does not let")
 	})
 	t.Run("a certificate that nobody vouches for", func(t *testing.T) {
+		t.Parallel()
 		h := veryFTP(t)
 		p := siteProject(t, h, "", "")
 		runWith(t, p, append(h.env, "SSL_CERT_FILE=/etc/ssl/certs/ca-certificates.crt"), "send").must(t, 1, "its certificate is not valid")
 	})
 	t.Run("nobody there", func(t *testing.T) {
+		t.Parallel()
 		for _, address := range []string{"sftp://moth@127.0.0.1:1/x", "ftp://moth@127.0.0.1:1/x", "dav://moth@127.0.0.1:1/x", "s3+http://127.0.0.1:1/b/x"} {
 			p := siteProject(t, &machine{address: address}, "", "")
 			runWith(t, p, []string{"SHED_KEY=a:b"}, "send").must(t, 4, "can't reach 127.0.0.1:1", "nothing was lost")
@@ -149,9 +154,10 @@ func TestSiteRefusals(t *testing.T) {
 
 // TestSiteResume kills an upload of a large file in the middle: the next one goes on where it was, and sends little twice.
 func TestSiteResume(t *testing.T) {
-	const size = 200 << 20
+	const size = 120 << 20
 	for name, slack := range map[string]int64{"sftp": 8 << 20, "ftp": 1 << 20, "objects": 17 << 20} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			h := machines[name](t)
 			p := siteProject(t, h, "", "")
 			big := make([]byte, size)

@@ -16,10 +16,10 @@ import (
 func (a *app) rules() *cobra.Command {
 	return a.group(command{
 		use:     "rules",
-		short:   "List, show and check rulebooks",
+		short:   "List, show, check and try rulebooks",
 		long:    "A rulebook says what one portal accepts and how it is talked to. Some ship with havvel; a portal that it doesn't know\nneeds nothing but a rulebook of yours: docs/formats/rulebook.md says how to write one.",
 		example: "  havvel rules list\n  havvel rules show brackwater",
-	}, a.rulesList(), a.rulesShow(), a.rulesCheck())
+	}, a.rulesList(), a.rulesShow(), a.rulesCheck(), a.rulesTry())
 }
 
 func (a *app) rulesList() *cobra.Command {

@@ -95,6 +95,22 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 	if d.SiteAddress() != nil {
 		return c.sendToSite(ctx, d, p)
 	}
+	session, err := c.sendSession(d, p)
+	if err != nil {
+		return nil, err
+	}
+	m := c.memory(d, p)
+	session.Remember = m.keep
+	answer, err := session.Send(ctx, d.Rules.Send, m.from())
+	if err != nil {
+		return nil, err
+	}
+	defer m.forget()
+	return c.begin(d, p, answer, kept(d, session.Values))
+}
+
+// sendSession knows what a parcel's steps can use and send.
+func (c *Courier) sendSession(d *project.Destination, p Parcel) (*portal.Session, error) {
 	values := map[string]string{
 		"version": p.Version, "fingerprint": p.Fingerprint,
 		"archive.sha256": p.Archive.SHA256, "archive.bytes": strconv.FormatInt(p.Archive.Bytes, 10),
@@ -108,14 +124,8 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 	if err != nil {
 		return nil, err
 	}
-	m := c.memory(d, p)
-	session.Files, session.Remember = files, m.keep
-	answer, err := session.Send(ctx, d.Rules.Send, m.from())
-	if err != nil {
-		return nil, err
-	}
-	defer m.forget()
-	return c.begin(d, p, answer, kept(d, session.Values))
+	session.Files = files
+	return session, nil
 }
 
 // begin writes down that a parcel was sent.

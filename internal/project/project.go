@@ -65,7 +65,8 @@ type Destination struct {
 	Serves    []string `toml:"serves" doc:"of a site: precompressed files that its web server sends with Content-Encoding: \"gzip\", \"br\""`
 	Isolation bool     `toml:"isolation" doc:"of a site: whether its web server sends cross-origin isolation headers, which threads need"`
 
-	site *url.URL
+	site  *url.URL
+	tried bool // only by rules try
 
 	// Name is the destination's name in the project.
 	Name string `toml:"-"`
@@ -281,6 +282,18 @@ func redacted(address string) string {
 	return "(unreadable)"
 }
 
+// Trying is a destination that havvel.toml does not name: a rulebook at an address, its own when that is "".
+func (p *Project) Trying(r *rulebook.Rulebook, address string) (*Destination, error) {
+	d := &Destination{Name: "try", tried: true, Rules: r, Address: strings.TrimRight(address, "/")}
+	if d.Address == "" {
+		d.Address = r.Address
+	}
+	if r.Key.Variable != "" {
+		d.Key = "env:" + r.Key.Variable
+	}
+	return d, verifyAddress(d.Address)
+}
+
 // Plants reports whether pack may plant the portal's scripts.
 func (d *Destination) Plants() bool { return d.Plant == nil || *d.Plant }
 
@@ -307,6 +320,9 @@ func (d *Destination) Secret() (string, error) {
 	}
 	if len(others) > 0 {
 		hint += fmt.Sprintf("\n  the key that is stored for %s belongs to %s, and is not told to %s", d.Name, strings.Join(others, ", "), d.Host())
+	}
+	if d.tried {
+		return "", fmt.Errorf("%s wants a key: set the environment variable %s%s", d.Rules.Name, variable, hint)
 	}
 	return "", fmt.Errorf("%s wants a key: havvel keys set %s stores it, or set the environment variable %s%s", d.Name, d.Name, variable, hint)
 }

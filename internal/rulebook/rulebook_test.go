@@ -35,7 +35,7 @@ func TestMistakes(t *testing.T) {
 		`address   = "{upload}"`:       {`address = "{state}"`, "{state} is not known there"}, // taken later
 		`file      = "archive"`:        {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
 		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep names "ticket"`},
-		"expect    = [201]\n":           {"", `step "upload": expect is missing`},
+		"expect    = [201]\n":          {"", `step "upload": expect is missing`},
 		`take    = { id = "/id",`:      {`take = { id = "id",`, "must be a JSON pointer"},
 		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
 		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -243,9 +244,21 @@ func (s *Session) exchange(ctx context.Context, step *rulebook.Step, build func(
 		return nil, nil, s.unreachable(ctx, step, request.URL, err)
 	}
 	if s.Trace != nil {
-		s.Trace.Answered(response, s.masked(string(body)))
+		text := signed.ReplaceAllString(s.masked(string(body)), "?(query)")
+		if s.inside(step) {
+			text = "(not shown: it holds what lets us in)"
+		}
+		s.Trace.Answered(response, text)
 	}
 	return response, body, nil
+}
+
+// signed is the query of an address in a text, which may hold a signature.
+var signed = regexp.MustCompile(`\?[A-Za-z0-9_.~%-]+=[^"\s]*`)
+
+// inside reports whether a step belongs to the log-in.
+func (s *Session) inside(step *rulebook.Step) bool {
+	return slices.ContainsFunc(s.Rules.Enter, func(e rulebook.Step) bool { return e.Step == step.Step })
 }
 
 // A Trace is told of requests and answers, with all secrets masked.
@@ -269,13 +282,16 @@ func (s *Session) tell(step *rulebook.Step, r *http.Request) {
 	body := ""
 	switch {
 	case step.JSON != nil:
-		if data, err := json.Marshal(s.fillJSON(step.JSON)); err == nil {
-			body = string(data)
+		var text strings.Builder
+		e := json.NewEncoder(&text)
+		e.SetEscapeHTML(false)
+		if e.Encode(s.fillJSON(step.JSON)) == nil {
+			body = strings.TrimSpace(text.String())
 		}
 	case step.Form != nil:
 		body = fmt.Sprintf("a form with %d fields", len(step.Form))
-	case step.File != "":
-		body = fmt.Sprintf("the %s, %d bytes", step.File, s.Files[step.File].Bytes)
+	case step.File != "" && r.ContentLength > 0:
+		body = fmt.Sprintf("%d bytes of the %s", r.ContentLength, step.File)
 	case len(step.Parts) > 0:
 		body = fmt.Sprintf("%d parts", len(step.Parts))
 	}
@@ -322,7 +338,7 @@ func (s *Session) take(step *rulebook.Step, header http.Header, answer any, a *A
 				texts = append(texts, textOf(v))
 			}
 		}
-		inside := slices.ContainsFunc(s.Rules.Enter, func(e rulebook.Step) bool { return e.Step == step.Step })
+		inside := s.inside(step)
 		if !inside {
 			for i := range texts {
 				texts[i] = s.masked(texts[i])

@@ -1,0 +1,136 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	xterm "golang.org/x/term"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/deliver"
+)
+
+type tryFlags struct {
+	against string
+	publish bool
+}
+
+func (a *app) rulesTry() *cobra.Command {
+	var f tryFlags
+	c := a.new(command{
+		use:   "try FILE",
+		short: "Walk the recipe of a rulebook of your own, request by request",
+		long: "Try packs the game in this folder as a rulebook wants it, and walks the rulebook's recipe against an address: it shows each\n" +
+			"request and its answer, with keys masked. On a terminal it waits for Enter before each request. Nothing is written into the\n" +
+			"logbook. A simulated portal (havvel standin) is a good place to begin.",
+		example: "  havvel rules try our-portal.toml --against http://127.0.0.1:7411\n  havvel rules try our-portal.toml --against https://build.osierfold.example --publish",
+		args:    cobra.ExactArgs(1),
+		run:     func(ctx context.Context, args []string) error { return a.runRulesTry(ctx, args[0], f) },
+	})
+	c.Flags().StringVar(&f.against, "against", "", "`address` of the portal's interface (the rulebook's)")
+	c.Flags().BoolVar(&f.publish, "publish", false, "make the version public at the end")
+	a.withDryRun(c, "say what would be sent where, and send nothing")
+	return c
+}
+
+func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
+	r, err := findRules(file)
+	if err != nil {
+		return err
+	}
+	p, err := a.project()
+	if err != nil {
+		return err
+	}
+	d, err := p.Trying(r, f.against)
+	if err != nil {
+		return &usage{err.Error(), "havvel rules try"}
+	}
+	if len(r.Send) == 0 {
+		return &deliver.NoWay{Destination: d.Name, Portal: r.Name, What: "upload a version", Key: "send"}
+	}
+	_, b, err := a.subject(ctx, nil, exact)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	plan, done, err := planned(ctx, p, d, b, p.Game.Version, packChoices{acceptErrors: true})
+	if err != nil {
+		return err
+	}
+	defer done()
+	if a.dryRun {
+		a.screen.Line("%d requests would go to %s", len(r.Enter)+len(r.Send)+len(r.Follow), d.Address)
+		return nil
+	}
+	archive, err := plan.Write(ctx, archivePath(p, d, "", p.Game.Version), a.screen.Progress())
+	if err != nil {
+		return err
+	}
+	answer, err := a.courier(p).Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, f.publish, &stepper{a: a})
+	if err != nil {
+		return err
+	}
+	s := a.screen
+	s.Line("%s", s.In(term.Good, "the recipe works"))
+	s.Line("  state: %s", answer.State)
+	for _, link := range []string{answer.Draft, answer.Link} {
+		if link != "" {
+			s.Line("  look at it: %s", term.Clean(link))
+		}
+	}
+	s.Next("name it in havvel.toml:  rulebook = %q", file)
+	return nil
+}
+
+// stepper shows requests and answers, and on a terminal waits before each request.
+type stepper struct {
+	a *app
+	n int
+}
+
+// longestShown is how much of a body is shown, in bytes.
+const longestShown = 600
+
+func (st *stepper) Asked(step, method, address string, headers map[string]string, body string) {
+	s := st.a.screen
+	st.n++
+	s.Line("%s  %s %s", s.In(term.Strong, fmt.Sprintf("%d %s", st.n, step)), method, term.Clean(address))
+	for _, name := range slices.Sorted(maps.Keys(headers)) {
+		s.Line("  %s", s.In(term.Quiet, term.Clean(name+": "+headers[name])))
+	}
+	if body != "" {
+		s.Line("  %s", term.Clean(short(body)))
+	}
+	if f, ok := st.a.in.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(st.a.err, "  Enter sends it, Ctrl-C stops here ")
+		bufio.NewReader(f).ReadString('\n') // whatever is typed
+	}
+}
+
+func (st *stepper) Answered(r *http.Response, body string) {
+	s := st.a.screen
+	tone := term.Good
+	if r.StatusCode >= 400 {
+		tone = term.Bad
+	}
+	s.Line("  %s", s.In(tone, fmt.Sprintf("→ %d %s", r.StatusCode, http.StatusText(r.StatusCode))))
+	if body = strings.TrimSpace(body); body != "" {
+		s.Line("  %s", term.Clean(short(body)))
+	}
+	s.Line("")
+}
+
+func short(text string) string {
+	if len(text) > longestShown {
+		return strings.ToValidUTF8(text[:longestShown], "") + " …"
+	}
+	return text
+}
