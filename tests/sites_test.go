@@ -253,3 +253,63 @@ func TestSiteRestart(t *testing.T) {
 		})
 	}
 }
+
+// TestSiteMany sends 2,000 small files; then one of them changes, and little more than that one goes over the wire.
+func TestSiteMany(t *testing.T) {
+	for name, n := range map[string]int{"sftp": 2000, "objects": 2000, "webdav": 300} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := machines[name](t)
+			through := newRelay(t, "127.0.0.1:"+h.port)
+			h.address = strings.Replace(h.address, "127.0.0.1:"+h.port, through.address, 1)
+			if name == "sftp" {
+				home := strings.TrimPrefix(h.env[0], "HOME=")
+				known, _ := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
+				put(t, filepath.Join(home, ".ssh", "known_hosts"), strings.Replace(string(known), ":"+h.port, through.address[len("127.0.0.1"):], 1))
+			}
+			p := siteProject(t, h, "", "")
+			files := game.Files{}
+			for i := range n {
+				files[fmt.Sprintf("web/n%02d/%04d.dat", i%20, i)] = []byte(strings.Repeat(fmt.Sprintf("lantern %d ", i), 300))
+			}
+			writeInto(t, p, files)
+			runWith(t, p, h.env, "send", "--accept-errors").must(t, 0)
+			if left, _ := filepath.Glob(filepath.Join(h.root, "versions", "*", "n*", "*.dat")); len(left) != n {
+				t.Errorf("%d files arrived", len(left))
+			}
+			before := through.sent.Load()
+			raise(t, p, "0.4.0", "0.4.1")
+			runWith(t, p, h.env, "send", "--accept-errors").must(t, 0, "copied on the host")
+			wire, each := through.sent.Load()-before, int64(800) // a request to copy, and a line of the list, for each file
+			t.Logf("%d bytes on the wire for one changed file of %d", wire, n)
+			if wire > 64<<10+int64(n)*each {
+				t.Errorf("%d bytes went over the wire", wire)
+			}
+		})
+	}
+}
+
+// TestSiteFull: a host whose disk is full is named as such, players keep what they have, and with room it goes on.
+func TestSiteFull(t *testing.T) {
+	for _, name := range []string{"sftp", "ftp"} {
+		t.Run(name, func(t *testing.T) {
+			h := machines[name](t)
+			if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=3m,mode=777", "tmpfs", h.root).CombinedOutput(); err != nil {
+				t.Skipf("skipped: no small disk can be mounted here: %s", out)
+			}
+			defer exec.Command("umount", "-l", h.root).Run()
+			p := siteProject(t, h, "", "")
+			runWith(t, p, h.env, "send").must(t, 0)
+			runWith(t, p, h.env, "publish").must(t, 0)
+			big := make([]byte, 5<<20)
+			rand.Read(big)
+			writeInto(t, p, game.Files{"web/lane.pack": big})
+			raise(t, p, "0.4.0", "0.4.1")
+			runWith(t, p, h.env, "send", "--accept-errors").must(t, 1, "disk full", "make room on the host")
+			runWith(t, p, h.env, "where").must(t, 0, "public")
+			exec.Command("mount", "-o", "remount,size=30m", h.root).Run()
+			runWith(t, p, h.env, "send", "--accept-errors").must(t, 0, "sent 0.4.1")
+			runWith(t, p, h.env, "publish").must(t, 0)
+		})
+	}
+}
