@@ -1,10 +1,13 @@
 package tests
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"os/exec"
@@ -135,6 +138,11 @@ func TestThreePortals(t *testing.T) {
 			}
 			hv("back", "0.4.1").must(t, 0, "version 0.4.1 is public")
 			hv("logbook").must(t, 0, "0.4.0", "0.4.1", "withdrawn", "public")
+			if name == "brackwater" {
+				hv("where", "--all").must(t, 0, "0.4.0    withdrawn", "0.4.1    public")
+			} else {
+				hv("where", "--all").must(t, 1, "does not say how to list versions")
+			}
 			for file, text := range snapshot(t, filepath.Join(project, ".havvel")) {
 				if strings.Contains(text, demo.PracticeKey) || strings.Contains(text, "signature=") {
 					t.Errorf("a secret stands in %s", file)
@@ -321,5 +329,37 @@ func TestRulesTry(t *testing.T) {
 		wrong := strings.Replace(string(text), `expect  = [200, 201]`, `expect  = [299]`, 1)
 		writeInto(t, project, game.Files{"own.toml": []byte(wrong)})
 		runWith(t, project, env, "rules", "try", "own.toml", "--against", portal.Address()+path).must(t, 1, `said no at step`)
+	}
+}
+
+// TestManyFiles: a portal that takes files one by one gets each, under its own address; one that fails ends the upload.
+func TestManyFiles(t *testing.T) {
+	got, fail := map[string]string{}, ""
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, _ := io.ReadAll(r.Body)
+		if fail != "" && strings.HasSuffix(r.URL.Path, fail) {
+			http.Error(w, "no", http.StatusForbidden)
+			return
+		}
+		sum := sha256.Sum256(body)
+		if r.Header.Get("X-Sum") != hex.EncodeToString(sum[:]) {
+			t.Errorf("%s: the sum is not that of what came", r.URL.Path)
+		}
+		got[r.URL.Path] = r.Header.Get("Content-Type")
+	}))
+	defer server.Close()
+	rules := "format = \"havvel-rulebook/1\"\nname = \"Plain\"\n[archive]\nhand_over = \"folder\"\n[[send]]\nstep = \"file\"\nmethod = \"PUT\"\naddress = \"{address}/{version}/{file.name}\"\nheaders = { X-Sum = \"{file.sha256}\", Content-Type = \"{file.type}\" }\nfile = \"each\"\nexpect = [200]\n"
+	files := small()
+	files["n 1/night.json"] = []byte("{}")
+	folder := tryProject(t, files, "")
+	toml := strings.Replace(smallProject, "https://little.example", server.URL, 1)
+	writeInto(t, folder, game.Files{"little.toml": []byte(rules), "havvel.toml": []byte(toml)})
+	fail = "game.js"
+	run(t, folder, "send").must(t, 1, "game.js: Plain said no")
+	run(t, folder, "logbook").must(t, 0, "nothing was sent yet")
+	fail = ""
+	run(t, folder, "send").must(t, 0, "sent 1 to Plain")
+	if len(got) != 4 || got["/1/n 1/night.json"] != "application/json" || got["/1/game.js"] != "text/javascript; charset=utf-8" || !strings.HasPrefix(got["/1/index.html"], "text/html") {
+		t.Errorf("%v", got)
 	}
 }

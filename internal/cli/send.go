@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -152,6 +153,9 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 		a.hostWords(d)
 		return nil, nil
 	}
+	if precompressed(b) && !a.json {
+		a.hostWords(d)
+	}
 	archive, err := plan.Write(ctx, path, a.screen.Progress())
 	if err != nil {
 		return nil, err
@@ -175,6 +179,11 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	return a.await(ctx, courier, d, status, f.limit)
 }
 
+// precompressed reports whether a build has files that its host must say something of.
+func precompressed(b *export.Build) bool {
+	return slices.ContainsFunc(b.Parts(), func(f *export.File) bool { return f.Encoding != "" })
+}
+
 // hostWords says what a site does to builds, since it sets no headers by itself.
 func (a *app) hostWords(d *project.Destination) {
 	if d.SiteAddress() == nil {
@@ -183,7 +192,7 @@ func (a *app) hostWords(d *project.Destination) {
 	if len(d.Serves) == 0 {
 		a.screen.Line("  precompressed files are packed plain, since %s is not known to send Content-Encoding (serves in havvel.toml)", d.Name)
 	}
-	if !d.Isolation {
+	if !d.Isolation && a.dryRun {
 		a.screen.Line("  threads don't work there, since %s is not known to send isolation headers (isolation in havvel.toml)", d.Name)
 	}
 }

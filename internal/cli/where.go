@@ -27,6 +27,7 @@ func (a *app) where() *cobra.Command {
 		run:     func(ctx context.Context, _ []string) error { return a.runWhere(ctx, f) },
 	})
 	a.withWait(c, &f.wait, &f.limit)
+	c.Flags().BoolVar(&f.all, "all", false, "list all versions that the destinations have, whoever sent them")
 	c.Flags().BoolVar(&f.live, "live", false, "fetch what players get, and compare it with what was sent")
 	c.Flags().BoolVar(&f.share, "share", false, "print lines with the link to paste, and a code for phones")
 	c.Flags().BoolVar(&f.password, "password", false, "with --share, tell the page's password, too")
@@ -38,8 +39,8 @@ func (a *app) where() *cobra.Command {
 }
 
 type whereFlags struct {
-	wait, live, share, password bool
-	limit                       time.Duration
+	wait, all, live, share, password bool
+	limit                            time.Duration
 }
 
 func (a *app) runWhere(ctx context.Context, f whereFlags) error {
@@ -48,6 +49,9 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 		return err
 	}
 	courier := a.courier(p)
+	if f.all {
+		return a.runWhereAll(ctx, courier, destinations)
+	}
 	a.warnUnread(courier.Book)
 	latest, err := courier.Latest(destinations)
 	if err != nil {
@@ -88,6 +92,34 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 	if !f.share {
 		a.nextOf(shown)
 	}
+	return failed
+}
+
+type versionsJSON struct {
+	Destination string          `json:"destination"`
+	Versions    []deliver.Known `json:"versions"`
+}
+
+// runWhereAll lists what the destinations have. One that can't say is passed over, and named.
+func (a *app) runWhereAll(ctx context.Context, courier *deliver.Courier, destinations []*project.Destination) error {
+	doc := []versionsJSON{}
+	var rows [][]string
+	var failed error
+	for _, d := range destinations {
+		list, err := courier.Versions(ctx, d)
+		if err != nil {
+			failed = errors.Join(failed, err)
+			continue
+		}
+		doc = append(doc, versionsJSON{d.Name, append([]deliver.Known{}, list...)})
+		for _, k := range list {
+			rows = append(rows, []string{d.Name, term.Clean(k.Version), a.screen.In(toneOf(k.State), term.Clean(k.State))})
+		}
+	}
+	if a.json {
+		return errors.Join(a.screen.JSON(map[string]any{"destinations": doc}), failed)
+	}
+	a.screen.Table([]string{"destination", "version", "state"}, rows)
 	return failed
 }
 

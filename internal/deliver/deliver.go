@@ -125,6 +125,9 @@ func (c *Courier) sendSession(d *project.Destination, p Parcel) (*portal.Session
 		return nil, err
 	}
 	session.Files = files
+	for _, f := range p.Archive.Files {
+		session.Folder = append(session.Folder, portal.File{Path: f.Path, Bytes: f.Bytes, Name: f.Name, SHA256: f.SHA256, Type: siteFile(f).Type})
+	}
 	return session, nil
 }
 
@@ -275,6 +278,39 @@ func (c *Courier) Restrict(ctx context.Context, d *project.Destination, l *logbo
 		return nil, err
 	}
 	return c.record(l, answer)
+}
+
+// A Known version is one that a destination says it has.
+type Known struct {
+	Version string `json:"version"`
+	State   string `json:"state"`
+}
+
+// Versions asks a destination which versions it has, whoever sent them.
+func (c *Courier) Versions(ctx context.Context, d *project.Destination) ([]Known, error) {
+	if d.SiteAddress() != nil {
+		return c.siteVersions(ctx, d)
+	}
+	if len(d.Rules.List) == 0 {
+		return nil, &NoWay{d.Name, d.Rules.Name, "list versions", "list"}
+	}
+	session, err := c.session(d, nil)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := session.Run(ctx, d.Rules.List, 0)
+	if err != nil {
+		return nil, err
+	}
+	var list []Known
+	for i, v := range answer.Versions {
+		k := Known{Version: v}
+		if i < len(answer.States) {
+			k.State = answer.States[i]
+		}
+		list = append(list, k)
+	}
+	return list, nil
 }
 
 // Withdraw takes the public delivery off; nothing is public there afterwards.

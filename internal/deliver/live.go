@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -121,6 +122,9 @@ func (v *visitor) site(ctx context.Context, current, folder string, list []site.
 	case x.Current != current:
 		v.say("havvel.json", "stale", fmt.Sprintf("players are led to %s, and not to %s, which is current on the site", x.Current, current), "something in between keeps an old answer: empty its cache, and have it pass havvel.json on")
 	}
+	if age := maxAge(got.header.Get("Cache-Control")); age > 60 {
+		v.say("havvel.json", "cache", fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age), "have the web server send Cache-Control: no-store for havvel.json")
+	}
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(6)
 	for _, h := range list {
@@ -129,6 +133,18 @@ func (v *visitor) site(ctx context.Context, current, folder string, list []site.
 	err = work.Wait()
 	slices.SortFunc(v.seen.Differences, func(a, b Difference) int { return strings.Compare(a.File+a.Kind, b.File+b.Kind) })
 	return &v.seen, err
+}
+
+// maxAge is for how many seconds an answer may be kept (RFC 9111 section 5.2.2.1).
+func maxAge(header string) int {
+	for part := range strings.SplitSeq(header, ",") {
+		if text, ok := strings.CutPrefix(strings.TrimSpace(part), "max-age="); ok {
+			if n, err := strconv.Atoi(text); err == nil {
+				return n
+			}
+		}
+	}
+	return 0
 }
 
 func (v *visitor) file(ctx context.Context, under string, h site.Held, serves []string) error {

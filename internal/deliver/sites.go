@@ -214,3 +214,26 @@ func (c *Courier) switchSite(ctx context.Context, d *project.Destination, folder
 	}
 	return &portal.Answer{State: rulebook.Public, Link: d.Public}, err
 }
+
+func (c *Courier) siteVersions(ctx context.Context, d *project.Destination) ([]Known, error) {
+	var list []Known
+	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) error {
+		x, err := s.Index(ctx)
+		if err != nil {
+			return err
+		}
+		list = nil
+		for _, v := range x.Versions {
+			k := Known{v.Version, rulebook.Draft}
+			switch {
+			case v.Folder == x.Current:
+				k.State = rulebook.Public
+			case v.Public:
+				k.State = rulebook.Replaced
+			}
+			list = append(list, k)
+		}
+		return nil
+	})
+	return list, err
+}

@@ -44,6 +44,7 @@ type Rulebook struct {
 
 	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version off"`
 	Back     []Step `toml:"back" doc:"the steps that make an earlier version public again"`
+	List     []Step `toml:"list" doc:"the steps that list the game's versions: they take lists named versions and states"`
 	Restrict []Step `toml:"restrict" doc:"the steps that show a sent version to those who have a {password}"`
 }
 
@@ -160,7 +161,7 @@ type Step struct {
 	JSON      map[string]any    `toml:"json" doc:"the body, as JSON"`
 	Form      map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
 	Parts     []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
-	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\""`
+	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type"`
 	Expect    []int             `toml:"expect" doc:"the statuses that mean yes"`
 	Take      map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
 	Limit     settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`

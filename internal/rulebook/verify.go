@@ -93,7 +93,7 @@ func (r *Rulebook) verifyRecipes() error {
 		}
 	}
 	kept := slices.Concat(entered, r.Keep)
-	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back} {
+	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back, "list": r.List} {
 		if _, err := verifySteps(name, steps, kept, nil); err != nil {
 			return err
 		}
@@ -107,8 +107,17 @@ func (a Archive) handed() []string {
 	if a.HandOver == "entry-apart" {
 		return []string{"entry", "rest"}
 	}
+	if a.HandOver == "folder" {
+		return []string{Each}
+	}
 	return []string{"archive"}
 }
+
+// Each is the name of every file of a folder, in turn.
+const Each = "each"
+
+// ofEach are the values that a step with the file Each can use.
+var ofEach = []string{"file.name", "file.bytes", "file.sha256", "file.type"}
 
 // verifySteps checks the steps of one recipe and returns the values known at its end.
 func verifySteps(recipe string, steps []Step, known, handed []string) ([]string, error) {
@@ -145,6 +154,9 @@ func (s *Step) verify(known, handed []string) error {
 	}
 	if bodies > 1 {
 		return fmt.Errorf("it has %d bodies; take one of json, form, part and file", bodies)
+	}
+	if slices.Contains(s.files(), Each) {
+		known = slices.Concat(known, ofEach)
 	}
 	for _, text := range s.texts() {
 		for _, m := range Braces.FindAllStringSubmatch(text, -1) {

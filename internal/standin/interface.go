@@ -233,14 +233,21 @@ func (a *Portal) rest(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *Portal) listVersions(w http.ResponseWriter, r *http.Request) {
-	list := []map[string]any{}
+	type row struct {
+		ID      string    `json:"id"`
+		Version string    `json:"version"`
+		State   string    `json:"state"`
+		Made    time.Time `json:"made"`
+	}
+	list := []row{}
 	a.mu.Lock()
 	for _, v := range a.state.Versions {
 		if v.Game == r.PathValue("short") {
-			list = append(list, map[string]any{"id": v.ID, "version": v.Version, "state": v.State, "made": v.Made})
+			list = append(list, row{v.ID, v.Version, v.State, v.Made})
 		}
 	}
 	a.mu.Unlock()
+	slices.SortFunc(list, func(x, y row) int { return x.Made.Compare(y.Made) })
 	answer(w, http.StatusOK, map[string]any{"versions": list})
 }
 

@@ -28,6 +28,8 @@ import (
 type File struct {
 	Path  string
 	Bytes int64
+
+	Name, SHA256, Type string // of a file in a folder
 }
 
 // A Statistic is a value that the game sends.
@@ -43,6 +45,7 @@ type Session struct {
 	Key     string // never in an error or a value
 	Values  map[string]string
 	Files   map[string]File // that steps can send, by the names that rulebooks use; may be nil
+	Folder  []File          // that is handed over, where it is a folder
 	Report  progress.Reporter
 
 	Statistics []Statistic    // that the game sends, as a JSON list wherever a text is nothing but {game.statistics}
@@ -116,6 +119,8 @@ type Answer struct {
 	Reasons []string // why it was refused
 	Draft   string   // where its owner can look at it
 	Link    string   // where everybody can
+
+	Versions, States []string // of a list, side by side
 }
 
 // Run goes through the steps of a recipe. A step with repeat is repeated only when wait is positive, and
@@ -344,8 +349,15 @@ func (s *Session) take(step *rulebook.Step, header http.Header, answer any, a *A
 				texts[i] = s.masked(texts[i])
 			}
 		}
-		if name == "reasons" {
+		switch name {
+		case "reasons":
 			a.Reasons = texts
+			continue
+		case "versions":
+			a.Versions = texts
+			continue
+		case "states":
+			a.States = s.ours(texts)
 			continue
 		}
 		if len(texts) == 0 || texts[0] == "" {
@@ -360,6 +372,17 @@ func (s *Session) take(step *rulebook.Step, header http.Header, answer any, a *A
 		}
 	}
 	return s.understand(step, a)
+}
+
+// ours brings the portal's words for states to ours; those that the rulebook doesn't know stay.
+func (s *Session) ours(words []string) []string {
+	list := make([]string, len(words))
+	for i, w := range words {
+		if list[i] = s.Rules.States[w]; list[i] == "" {
+			list[i] = w
+		}
+	}
+	return list
 }
 
 // understand brings the values that have a meaning for us into the answer.

@@ -36,7 +36,7 @@ func host(t *testing.T, handler http.HandlerFunc) *Session {
 	if err := os.WriteFile(archive, []byte("hello world"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s.Files = map[string]File{"archive": {archive, 11}, "entry": {archive, 11}}
+	s.Files = map[string]File{"archive": {Path: archive, Bytes: 11}, "entry": {Path: archive, Bytes: 11}}
 	return s
 }
 
@@ -261,7 +261,7 @@ func TestParts(t *testing.T) {
 	if err := os.WriteFile(rest, []byte("the rest"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	s.Files["rest"] = File{rest, 8}
+	s.Files["rest"] = File{Path: rest, Bytes: 8}
 	s.Values["rest.bytes"] = "8"
 	step := rulebook.Step{Method: "PUT", Parts: []rulebook.Part{{Name: "page", File: "entry", Type: "text/html"}, {Name: "size", Text: "{rest.bytes}"}, {Name: "others", File: "rest", Type: "application/zip"}}}
 	if _, err := s.Run(context.Background(), get(step), 0); err != nil {

@@ -86,8 +86,10 @@ func (s *Session) address(text string) (*url.URL, error) {
 	if err != nil {
 		return nil, err
 	}
-	escape := func(value string, before string) string {
+	escape := func(name, value, before string) string {
 		switch {
+		case name == "file.name" && before != "" && !strings.Contains(before, "?"):
+			return (&url.URL{Path: value}).EscapedPath() // with its slashes
 		case before == "":
 			return value // a whole address
 		case strings.Contains(before, "?"):
@@ -106,17 +108,17 @@ func (s *Session) address(text string) (*url.URL, error) {
 	return u, nil
 }
 
-func noEscape(value, _ string) string { return value }
+func noEscape(_, value, _ string) string { return value }
 
-// fill replaces the values in a text. escape is given a value and the text before it.
-func (s *Session) fill(text string, escape func(value, before string) string) string {
+// fill replaces the values in a text. escape is given a value's name, the value, and the text before it.
+func (s *Session) fill(text string, escape func(name, value, before string) string) string {
 	var out strings.Builder
 	end := 0
 	for _, m := range rulebook.Braces.FindAllStringSubmatchIndex(text, -1) {
 		out.WriteString(text[end:m[0]])
 		name := text[m[2]:m[3]]
 		value := s.Values[name]
-		out.WriteString(escape(value, out.String()))
+		out.WriteString(escape(name, value, out.String()))
 		end = m[1]
 	}
 	out.WriteString(text[end:])
@@ -147,7 +149,7 @@ func (s *Session) body(ctx context.Context, step *rulebook.Step, moved func()) (
 }
 
 // sizeOnly is a text that is nothing but a number of bytes.
-var sizeOnly = regexp.MustCompile(`^\{((archive|entry|rest)\.bytes)\}$`)
+var sizeOnly = regexp.MustCompile(`^\{((archive|entry|rest|file)\.bytes)\}$`)
 
 // fillJSON replaces the values in a JSON body. A text that is nothing but archive.bytes, or that of a part, becomes a number.
 func (s *Session) fillJSON(v any) any {

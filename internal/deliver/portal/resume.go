@@ -47,7 +47,7 @@ func (s *Session) Send(ctx context.Context, steps []rulebook.Step, from Progress
 	s.location = from.Location
 	for i := from.Done; i < len(steps); i++ {
 		s.remember(i, own)
-		err := s.do(ctx, &steps[i], a)
+		err := s.each(ctx, &steps[i], a)
 		var refused *Refused
 		if errors.As(err, &refused) && !refused.Key && i == from.Done && from.Done > 0 && refused.Status/100 == 4 && refused.Status != http.StatusTooManyRequests {
 			return s.Send(ctx, steps, Progress{})
@@ -61,6 +61,21 @@ func (s *Session) Send(ctx context.Context, steps []rulebook.Step, from Progress
 		s.location = ""
 	}
 	return a, nil
+}
+
+// each makes a step, or makes it for every file of a folder.
+func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer) error {
+	if len(s.Folder) == 0 || step.File != rulebook.Each && !slices.ContainsFunc(step.Parts, func(p rulebook.Part) bool { return p.File == rulebook.Each }) {
+		return s.do(ctx, step, a)
+	}
+	for _, f := range s.Folder {
+		s.Files[rulebook.Each] = f
+		s.Values["file.name"], s.Values["file.bytes"], s.Values["file.sha256"], s.Values["file.type"] = f.Name, strconv.FormatInt(f.Bytes, 10), f.SHA256, f.Type
+		if err := s.do(ctx, step, a); err != nil {
+			return fmt.Errorf("%s: %w", f.Name, err)
+		}
+	}
+	return nil
 }
 
 // remember tells how far the upload is; never with what may be a secret, such as a signed address.
