@@ -33,6 +33,8 @@ func TestTwoDestinations(t *testing.T) {
 		t.Errorf("%+v", d)
 	}
 	run(t, project, "publish", "--to", "other").must(t, 1, "nothing was sent to other")
+	// The same command again goes on with the one that was gone.
+	run(t, project, "send").must(t, 4, "Brackwater has version 0.4.0 of this export already", "nothing answers there")
 	// What was sent to the one is not in the way of the other.
 	run(t, project, "send", "--to", "brackwater").must(t, 1, "this very export was sent")
 	run(t, project, "send", "--to", "other").must(t, 4, "nothing answers there")

@@ -73,7 +73,7 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("The portal is closed again; the project stays in %s. To go on:", folder)
 	s.Line("")
 	s.Line("%s", s.In(term.Careful, "# The portal again, with the game in it: open the link and play."))
-	s.Line("$ cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
+	s.Line("$ cd %s && %s standin brackwater --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
 	s.Line("%s", s.In(term.Careful, "# The game as the portal would show it, with its calls live in the terminal; and what a real browser makes of it."))
 	s.Line("$ %s play --as brackwater", me(folder))
 	s.Line("$ %s trial", me(folder))
@@ -94,7 +94,7 @@ func (a *app) demoWorld(folder string) (*standin.Portal, error) {
 	if err := demo.Write(folder, "http://"+address); err != nil {
 		return nil, err
 	}
-	return standin.Start(address, demo.Brackwater(filepath.Join(folder, demo.PortalFolder)))
+	return standin.Start(address, demo.Brackwater(filepath.Join(folder, demo.PortalFolder, "brackwater")))
 }
 
 // stop walks one station of the example.

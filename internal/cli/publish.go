@@ -95,8 +95,12 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 	if err := a.live(ctx, courier, d, now); err != nil {
 		return now, err
 	}
-	if !a.json && now.Link() != "" {
+	switch {
+	case a.json:
+	case now.Link() != "":
 		a.screen.Next("open the link as a stranger would, and play it once")
+	case d.SiteAddress() != nil:
+		a.screen.Next("set public under [to.%s] in havvel.toml, so that havvel knows the link and can look at what players get", d.Name)
 	}
 	return now, nil
 }

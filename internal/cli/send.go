@@ -68,6 +68,11 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 	}
 	defer b.Close()
 	courier := a.courier(p)
+	if !f.again {
+		if destinations, err = a.unsent(courier, destinations, f.version, b.Fingerprint); err != nil {
+			return err
+		}
+	}
 	for _, d := range destinations { // all of them before the first byte goes out
 		if err := a.sendable(p, d, b, courier, f); err != nil {
 			return err
@@ -75,10 +80,12 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 	}
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var failed error
+	var shown []*deliver.Status
 	for _, d := range destinations {
 		status, err := a.sendOne(ctx, p, d, b, courier, f)
 		if status != nil {
 			doc.add(status)
+			shown = append(shown, status)
 			a.notice(ctx, status)
 		}
 		if err != nil {
@@ -88,12 +95,42 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 			}
 		}
 	}
-	if a.json && !a.dryRun {
+	switch {
+	case a.json && !a.dryRun:
 		if err := a.screen.JSON(doc); err != nil {
 			return err
 		}
+	case len(shown) > 0:
+		a.nextOf(p, shown)
 	}
 	return failed
+}
+
+// unsent are the destinations that lack this version of this export, when there are any; so a command that failed at one of
+// several can be run again.
+func (a *app) unsent(courier *deliver.Courier, destinations []*project.Destination, version, fingerprint string) ([]*project.Destination, error) {
+	var left, have []*project.Destination
+	for _, d := range destinations {
+		var before *deliver.AlreadySent
+		err := courier.Fresh(d, version, fingerprint)
+		if errors.As(err, &before) && before.Same && before.Before.Version == version && before.Before.State != rulebook.Refused {
+			have = append(have, d)
+			continue
+		}
+		if err != nil && before == nil {
+			return nil, err
+		}
+		left = append(left, d)
+	}
+	if len(left) == 0 {
+		return destinations, nil // which then is refused
+	}
+	for _, d := range have {
+		if !a.json {
+			a.screen.Line("%s has version %s of this export already", d.Rules.Name, version)
+		}
+	}
+	return left, nil
 }
 
 // sendable says what forbids sending a build to a destination.
@@ -172,7 +209,7 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	}
 	if !f.wait {
 		if !a.json {
-			a.tell(d, status)
+			a.tell(status)
 		}
 		return status, nil
 	}
@@ -220,7 +257,7 @@ func (a *app) await(ctx context.Context, courier *deliver.Courier, d *project.De
 		return status, err
 	}
 	if !a.json {
-		a.tell(d, after)
+		a.tell(after)
 	}
 	return after, decided(d, after, limit)
 }
@@ -246,8 +283,8 @@ func (e *undecided) Error() string {
 	return fmt.Sprintf("%s has not decided on version %s within %s (state: %s)\n  nothing is lost; havvel where --wait asks again", e.portal, e.version, term.Span(e.limit), e.state)
 }
 
-// tell says what became of one delivery, and what to do next.
-func (a *app) tell(d *project.Destination, st *deliver.Status) {
+// tell says what became of one delivery.
+func (a *app) tell(st *deliver.Status) {
 	s := a.screen
 	s.Line("  state: %s", s.In(toneOf(st.State), st.State))
 	for _, r := range st.Reasons {
@@ -255,14 +292,6 @@ func (a *app) tell(d *project.Destination, st *deliver.Status) {
 	}
 	if link := st.Link(); link != "" {
 		s.Line("  look at it: %s", term.Clean(link))
-	}
-	switch {
-	case st.State == rulebook.Draft:
-		s.Next("havvel publish  (makes it public; until then only people with the link see it)")
-	case st.State == rulebook.Refused:
-		s.Next("mend what %s names, export again, and send it as a new version", d.Rules.Name)
-	case deliver.Undecided(st.State):
-		s.Next("havvel where --wait")
 	}
 }
 

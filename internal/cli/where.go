@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -90,7 +91,7 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 		}
 	}
 	if !f.share {
-		a.nextOf(shown)
+		a.nextOf(p, shown)
 	}
 	return failed
 }
@@ -194,24 +195,37 @@ func (a *app) showWhere(p *project.Project, destinations []*project.Destination,
 	}
 }
 
-// nextOf says what to do about the first delivery that waits for the developer.
-func (a *app) nextOf(shown []*deliver.Status) {
+// nextOf says what to do about the deliveries that wait for the developer: those that can be made public first.
+func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
+	in := map[string][]string{} // destinations, by what to do
 	for _, st := range shown {
 		switch {
 		case st.State == rulebook.Draft:
-			a.screen.Next("havvel publish")
-			return
+			in["publish"] = append(in["publish"], st.Destination)
 		case deliver.Undecided(st.State):
-			a.screen.Next("havvel where --wait")
-			return
+			in["wait"] = append(in["wait"], st.Destination)
 		case st.State == rulebook.Refused:
-			a.screen.Next("mend what is named above, export again, and send it as a new version")
-			return
+			in["mend"] = append(in["mend"], st.Destination)
 		}
 	}
-	if len(shown) == 0 {
+	switch {
+	case len(shown) == 0:
 		a.screen.Next("havvel send")
+	case len(in["publish"]) > 0:
+		a.screen.Next("havvel publish%s  (makes it public; until then only people with the link see it)", toFlags(p, in["publish"]))
+	case len(in["wait"]) > 0:
+		a.screen.Next("havvel where --wait%s", toFlags(p, in["wait"]))
+	case len(in["mend"]) > 0:
+		a.screen.Next("mend what is named above, export again, and send it as a new version")
 	}
+}
+
+// toFlags names destinations on a command line; nothing when they are all that the project has.
+func toFlags(p *project.Project, names []string) string {
+	if len(names) == len(p.To) {
+		return ""
+	}
+	return " --to " + strings.Join(names, " --to ")
 }
 
 // when says a time of the recent past briefly.
