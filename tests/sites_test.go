@@ -49,7 +49,9 @@ func TestSites(t *testing.T) {
 			web := httptest.NewServer(http.FileServer(http.Dir(h.root)))
 			defer web.Close()
 			p := siteProject(t, h, web.URL, "")
+			writeInto(t, p, game.Files{"web/night sky/L\u00e4rm #1.json": []byte("{}"), "web/empty.json": nil})
 			hv := func(args ...string) ending { return runWith(t, p, h.env, args...) }
+			hv("send", "--dry-run").must(t, 0, "shed would get version 0.4.0")
 			hv("send", "--to", "shed").must(t, 0, "sent 0.4.0 to shed", "state: draft", "/versions/0.4.0-")
 			hv("where").must(t, 0, "draft")
 			hv("publish").must(t, 0, "version 0.4.0 is public on shed  "+web.URL, "all as sent")
@@ -313,4 +315,30 @@ func TestSiteFull(t *testing.T) {
 			runWith(t, p, h.env, "publish").must(t, 0)
 		})
 	}
+}
+
+// TestSiteStop: Ctrl-C in the middle gives the lock back, so that the next one need not wait.
+func TestSiteStop(t *testing.T) {
+	h := openSSH(t)
+	p := siteProject(t, h, "", "")
+	big := make([]byte, 60<<20)
+	rand.Read(big)
+	writeInto(t, p, game.Files{"web/lane.pack": big})
+	c := exec.Command(program, "send", "--accept-errors")
+	c.Dir, c.Env = p, append(os.Environ(), h.env...)
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(30 * time.Second); written(h) < 4<<20 && time.Now().Before(deadline); {
+		time.Sleep(5 * time.Millisecond)
+	}
+	c.Process.Signal(os.Interrupt)
+	c.Wait()
+	if code := c.ProcessState.ExitCode(); code != 130 {
+		t.Errorf("it ended with %d", code)
+	}
+	if left, _ := filepath.Glob(filepath.Join(h.root, "havvel.lock")); len(left) != 0 {
+		t.Error("the lock is still there")
+	}
+	runWith(t, p, h.env, "send", "--accept-errors").must(t, 0)
 }

@@ -186,7 +186,7 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	defer done()
 	path := archivePath(p, d, "", f.version)
 	if a.dryRun {
-		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Address)
+		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Shown())
 		a.hostWords(d)
 		return nil, nil
 	}

@@ -99,9 +99,7 @@ func (c *Courier) onSite(ctx context.Context, d *project.Destination, do func(co
 	waits := backoff.NewExponentialBackOff()
 	waits.InitialInterval = time.Second
 	_, err = backoff.Retry(ctx, func() (struct{}, error) {
-		inside, stop := context.WithCancel(ctx)
-		defer stop()
-		reached, err := c.once(inside, d, secret, do)
+		reached, err := c.once(ctx, d, secret, do)
 		var gone *site.Unreachable
 		if err != nil && (!reached || !errors.As(err, &gone)) {
 			err = backoff.Permanent(err)
@@ -121,13 +119,21 @@ func (c *Courier) onSite(ctx context.Context, d *project.Destination, do func(co
 // once opens the site, and does it. reached is false when it could not even be opened.
 func (c *Courier) once(ctx context.Context, d *project.Destination, secret string, do func(context.Context, *site.Site) error) (reached bool, err error) {
 	u := d.SiteAddress()
-	store, err := drivers[u.Scheme](ctx, d, u, secret)
+	outlives, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, stop) })()
+	store, err := drivers[u.Scheme](outlives, d, u, secret)
 	if err != nil {
 		return false, err
 	}
 	defer store.Close()
-	return true, do(ctx, site.New(store, d.Keep, Sender()))
+	s := site.New(store, d.Keep, Sender())
+	s.Report = c.Report
+	return true, do(ctx, s)
 }
+
+// grace is how long a connection stays after a stop, so that the lock can be given back.
+const grace = 3 * time.Second
 
 // Sender says who we are, for others who send to the same place.
 func Sender() string {

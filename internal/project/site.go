@@ -101,6 +101,16 @@ func (d *Destination) verifySite() error {
 	return nil
 }
 
+// Shown is the destination's address without user information, as it may be printed.
+func (d *Destination) Shown() string {
+	if d.site == nil || d.site.User == nil {
+		return d.Address
+	}
+	u := *d.site
+	u.User = nil
+	return u.String()
+}
+
 // Host is where the destination's key may be told to.
 func (d *Destination) Host() string {
 	if d.site != nil {

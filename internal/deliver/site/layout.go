@@ -15,6 +15,8 @@ import (
 	"path"
 	"slices"
 	"time"
+
+	"havvel/internal/progress"
 )
 
 // Format is the version of the layout (docs/formats/site.md).
@@ -70,12 +72,14 @@ type Site struct {
 	Who   string
 	Now   func() time.Time
 
+	Report progress.Reporter // of waiting for another one who sends
+
 	beat time.Duration // between two signs of life of who holds the lock
 }
 
 // New returns the site on a store. who is told to others who want to send at the same time.
 func New(s Store, keep int, who string) *Site {
-	return &Site{Store: s, Keep: keep, Who: who, Now: time.Now, beat: 5 * time.Second}
+	return &Site{Store: s, Keep: keep, Who: who, Now: time.Now, Report: progress.None, beat: 5 * time.Second}
 }
 
 // Foreign says that there is something at the root that Havvel did not write.

@@ -78,6 +78,8 @@ func (s *Site) claim(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.Report.Begin("looking whether somebody else sends", 0)
+	defer s.Report.End()
 	for until := time.Now().Add(3 * s.beat); time.Now().Before(until); {
 		select {
 		case <-ctx.Done():
