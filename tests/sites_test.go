@@ -20,7 +20,7 @@ import (
 func siteProject(t *testing.T, h *machine, public, more string) string {
 	t.Helper()
 	toml := fmt.Sprintf("[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.shed]\naddress = %q\nkey = \"env:SHED_KEY\"\npublic = %q\nkeep = 3\n%s", h.address, public, more)
-	if strings.HasPrefix(h.address, "sftp") {
+	if strings.HasPrefix(h.address, "sftp") || strings.HasPrefix(h.address, "/") {
 		toml = strings.Replace(toml, "key = \"env:SHED_KEY\"\n", "", 1)
 	}
 	folder := write(t, game.Files{"havvel.toml": []byte(toml)})
