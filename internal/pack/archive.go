@@ -28,8 +28,9 @@ func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report pr
 		return nil, err
 	}
 	a := &Archive{Path: path, Entries: len(items)}
-	err = place.Again(path, func(f *os.File) error {
-		if err := a.write(ctx, f, path, items, streams, p.cache); err != nil {
+	var finished done
+	err = place.Again(path, func(f *os.File) (err error) {
+		if finished, err = a.write(ctx, f, path, items, streams, p.cache); err != nil {
 			return err
 		}
 		return judge(f.Name())
@@ -37,6 +38,7 @@ func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report pr
 	if err != nil {
 		return nil, err
 	}
+	p.cache.finished(finished) // now that the path is its, and not an older archive's
 	return a, nil
 }
 
@@ -58,40 +60,39 @@ func (p *Plan) streams(ctx context.Context, items []*Item, report progress.Repor
 }
 
 // write writes the archive, and reads it back.
-func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*Item, streams []*deflate.Stream, cache *Cache) error {
+func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*Item, streams []*deflate.Stream, cache *Cache) (done, error) {
 	z := &zipper{f: f}
 	sum := newSummer(filepath.Join(cache.folder, "sums"), items, streams)
 	if err := cache.begin(z, sum.chain, items, streams); err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
+		return done{}, fmt.Errorf("writing %s: %w", path, err)
 	}
 	for i, it := range items {
 		if i < len(z.entries) {
 			continue // it was there
 		}
 		if err := ctx.Err(); err != nil {
-			return err
+			return done{}, err
 		}
 		if err := z.add(it.Name, streams[i]); err != nil {
 			var changed *deflate.Changed
 			if errors.As(err, &changed) {
-				return err
+				return done{}, err
 			}
-			return fmt.Errorf("writing %s into %s: %w", it.Name, path, err)
+			return done{}, fmt.Errorf("writing %s into %s: %w", it.Name, path, err)
 		}
 	}
 	if err := z.close(); err != nil {
-		return fmt.Errorf("writing %s: %w", path, err)
+		return done{}, fmt.Errorf("writing %s: %w", path, err)
 	}
 	a.Bytes = z.at
 	if err := readBack(f, a.Bytes, items, streams, sum); err != nil {
-		return fmt.Errorf("reading the new archive back: %w", err)
+		return done{}, fmt.Errorf("reading the new archive back: %w", err)
 	}
 	var err error
 	if a.SHA256, err = sum.hex(f, a.Bytes); err != nil {
-		return fmt.Errorf("reading the new archive back: %w", err)
+		return done{}, fmt.Errorf("reading the new archive back: %w", err)
 	}
-	cache.finished(path, sum.chain, z)
-	return nil
+	return doneAs(path, sum.chain, z), nil
 }
 
 // done is an archive that was written before with the same cache.
@@ -133,13 +134,17 @@ func (c *Cache) begin(z *zipper, chain [][sha256.Size]byte, items []*Item, strea
 	return nil
 }
 
-// finished notes an archive that may be the beginning of others.
-func (c *Cache) finished(path string, chain [][sha256.Size]byte, z *zipper) {
+func doneAs(path string, chain [][sha256.Size]byte, z *zipper) done {
 	d := done{path: path, chain: chain}
 	for _, e := range z.entries[1:] {
 		d.ends = append(d.ends, e.at)
 	}
 	d.ends = append(d.ends, z.start)
+	return d
+}
+
+// finished notes an archive that may be the beginning of others.
+func (c *Cache) finished(d done) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.last = d

@@ -342,3 +342,33 @@ func TestCacheKeeps(t *testing.T) {
 		t.Error("a damaged cache makes a difference")
 	}
 }
+
+// TestBesideEachOther: an archive that is written while another has not got its name yet does not begin with what was under
+// that name before.
+func TestBesideEachOther(t *testing.T) {
+	folder := t.TempDir()
+	c := cache(t, filepath.Join(folder, "cache"))
+	stem := filepath.Join(folder, "one")
+	write := func(files map[string]string, inside func(*Plan)) {
+		b, _ := build(t, files)
+		plan, err := c.Plan(context.Background(), b, For{Rules: bare})
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = plan.zipped(context.Background(), stem+".zip", plan.Items, progress.None, func(string) error { inside(plan); return nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(map[string]string{"index.html": page, "game.js": strings.Repeat("of yesterday;", 9000)}, func(*Plan) {})
+	files := map[string]string{"index.html": page, "game.js": strings.Repeat("of today;", 13000)}
+	write(files, func(p *Plan) {
+		a, err := p.Write(context.Background(), filepath.Join(folder, "two"), progress.None)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := unpack(t, a.Path); got["game.js"] != files["game.js"] {
+			t.Error("the second archive holds something else")
+		}
+	})
+}
