@@ -13,9 +13,7 @@ import (
 	"io/fs"
 	"mime"
 	"net/http"
-	"net/http/cookiejar"
 	"net/url"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -82,26 +80,6 @@ func NewSession(rules *rulebook.Rulebook, address, key string, values map[string
 	return s
 }
 
-// newJar keeps cookies, since some portals know by one who logged in.
-func newJar() http.CookieJar {
-	jar, err := cookiejar.New(nil)
-	if err != nil {
-		panic(err) // it has no reason to fail
-	}
-	return jar
-}
-
-// Hide gives a value that must never be shown or written down.
-func (s *Session) Hide(name, value string) { s.hide(name, value) }
-
-func (s *Session) hide(name, value string) {
-	s.Values[name], s.hidden[name] = value, true
-	const shortest = 6 // a key of a few letters would be found in words that have nothing to do with it
-	if len(value) >= shortest {
-		s.secrets = append(s.secrets, value)
-	}
-}
-
 // sameOrigin keeps a request, which may carry the key, on the host that it was meant for.
 func sameOrigin(r *http.Request, via []*http.Request) error {
 	if len(via) > 5 {
@@ -137,35 +115,6 @@ func (s *Session) Run(ctx context.Context, steps []rulebook.Step, wait time.Dura
 		}
 	}
 	return a, nil
-}
-
-// enter logs in, where the rulebook says how. What is taken there is a secret.
-func (s *Session) enter(ctx context.Context) error {
-	if s.entered {
-		return nil
-	}
-	s.entered = true
-	for i := range s.Rules.Enter {
-		step := &s.Rules.Enter[i]
-		if err := s.persist(ctx, step, &Answer{}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// do makes a step's request. Where we had logged in and are not known any more, we log in once more.
-func (s *Session) do(ctx context.Context, step *rulebook.Step, a *Answer) error {
-	err := s.persist(ctx, step, a)
-	var refused *Refused
-	if errors.As(err, &refused) && refused.Key && len(s.Rules.Enter) > 0 {
-		s.entered = false
-		if err := s.enter(ctx); err != nil {
-			return err
-		}
-		err = s.persist(ctx, step, a)
-	}
-	return err
 }
 
 // patience is how many requests in a row may fail while we wait for the portal's decision.
@@ -256,51 +205,6 @@ func (s *Session) exchange(ctx context.Context, step *rulebook.Step, build func(
 		s.Trace.Answered(response, text)
 	}
 	return response, body, nil
-}
-
-// signed is the query of an address in a text, which may hold a signature.
-var signed = regexp.MustCompile(`\?[A-Za-z0-9_.~%-]+=[^"\s]*`)
-
-// inside reports whether a step belongs to the log-in.
-func (s *Session) inside(step *rulebook.Step) bool {
-	return slices.ContainsFunc(s.Rules.Enter, func(e rulebook.Step) bool { return e.Step == step.Step })
-}
-
-// A Trace is told of requests and answers, with all secrets masked.
-type Trace interface {
-	Asked(step, method, address string, headers map[string]string, body string)
-	Answered(r *http.Response, body string)
-}
-
-func (s *Session) tell(step *rulebook.Step, r *http.Request) {
-	if s.Trace == nil {
-		return
-	}
-	headers := map[string]string{}
-	for name := range r.Header {
-		headers[name] = s.masked(r.Header.Get(name))
-	}
-	address := *r.URL
-	if address.RawQuery != "" {
-		address.RawQuery = "(query)" // it may hold a signature
-	}
-	body := ""
-	switch {
-	case step.JSON != nil:
-		var text strings.Builder
-		e := json.NewEncoder(&text)
-		e.SetEscapeHTML(false)
-		if e.Encode(s.fillJSON(step.JSON)) == nil {
-			body = strings.TrimSpace(text.String())
-		}
-	case step.Form != nil:
-		body = fmt.Sprintf("a form with %d fields", len(step.Form))
-	case step.File != "" && r.ContentLength > 0:
-		body = fmt.Sprintf("%d bytes of the %s", r.ContentLength, step.File)
-	case len(step.Parts) > 0:
-		body = fmt.Sprintf("%d parts", len(step.Parts))
-	}
-	s.Trace.Asked(step.Step, r.Method, s.masked(address.String()), headers, s.masked(body))
 }
 
 var errIdle = errors.New("no answer in time")
@@ -400,14 +304,6 @@ func (s *Session) understand(step *rulebook.Step, a *Answer) error {
 		}
 	}
 	return nil
-}
-
-// masked takes secrets out of what is shown.
-func (s *Session) masked(text string) string {
-	for _, secret := range s.secrets {
-		text = strings.ReplaceAll(text, secret, "(key)")
-	}
-	return text
 }
 
 func (s *Session) unreachable(ctx context.Context, step *rulebook.Step, u *url.URL, err error) error {
