@@ -33,7 +33,7 @@ type machine struct {
 }
 
 // machines are the real servers that sites are tested on.
-var machines = map[string]func(testing.TB) *machine{"sftp": openSSH, "ftp": veryFTP, "webdav": apache, "objects": objectStore}
+var machines = map[string]func(testing.TB) *machine{"sftp": openSSH, "ftp": veryFTP, "ftps": implicitFTP, "webdav": apache, "objects": objectStore}
 
 func freePort(t testing.TB) string {
 	t.Helper()
@@ -179,7 +179,11 @@ func certificate(t testing.TB, folder string) (cert, key string) {
 		put(t, filepath.Join(folder, "key.pem"), string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})))
 }
 
-func veryFTP(t testing.TB) *machine {
+func veryFTP(t testing.TB) *machine { return vsftpd(t, "ftp", "implicit_ssl=NO") }
+
+func implicitFTP(t testing.TB) *machine { return vsftpd(t, "ftps", "implicit_ssl=YES") }
+
+func vsftpd(t testing.TB, scheme, more string) *machine {
 	program := partner(t, "vsftpd")
 	root(t)
 	h := &machine{root: guestFolder(t), port: freePort(t)}
@@ -189,9 +193,9 @@ func veryFTP(t testing.TB) *machine {
 	config := put(t, filepath.Join(etc, "vsftpd.conf"), strings.Join([]string{
 		"listen=YES", "listen_address=127.0.0.1", "listen_port=" + h.port, "background=NO", "anonymous_enable=NO", "local_enable=YES", "write_enable=YES", "local_umask=022",
 		"seccomp_sandbox=NO", "pam_service_name=vsftpd", "ssl_enable=YES", "force_local_logins_ssl=YES", "force_local_data_ssl=YES", "require_ssl_reuse=YES", "ssl_ciphers=HIGH",
-		"rsa_cert_file=" + cert, "rsa_private_key_file=" + key, "pasv_enable=YES", "isolate_network=NO", "",
+		"rsa_cert_file=" + cert, "rsa_private_key_file=" + key, "pasv_enable=YES", "isolate_network=NO", more, "",
 	}, "\n"))
-	h.address = fmt.Sprintf("ftp://%s@127.0.0.1:%s%s", guest, h.port, h.root)
+	h.address = fmt.Sprintf(scheme+"://%s@127.0.0.1:%s%s", guest, h.port, h.root)
 	h.env = []string{"SSL_CERT_FILE=" + cert, "SHED_KEY=" + guestPassword}
 	h.serving(t, nil, program, config)
 	return h

@@ -58,7 +58,7 @@ func TestSites(t *testing.T) {
 			first := snapshot(t, filepath.Join(h.root, "versions"))
 			raise(t, p, "0.4.0", "0.4.1")
 			e := hv("send").must(t, 0, "sent 0.4.1 to shed")
-			if name != "ftp" && !strings.Contains(e.out, "copied on the host") {
+			if !strings.HasPrefix(name, "ftp") && !strings.Contains(e.out, "copied on the host") {
 				t.Errorf("everything travelled again:\n%s", e.out)
 			}
 			hv("where", "--json").must(t, 0, `"version": "0.4.0"`, `"public"`, `"draft"`)
@@ -104,7 +104,7 @@ func TestSiteRefusals(t *testing.T) {
 		t.Parallel()
 		for name, open := range machines {
 			if name == "sftp" {
-				continue
+				continue // below
 			}
 			h := open(t)
 			p := siteProject(t, h, "", "")
@@ -139,6 +139,35 @@ func TestSiteRefusals(t *testing.T) {
 		runWith(t, p, append(h.env, "SHED_KEY=old oil"), "send").must(t, 0)
 		runWith(t, siteProject(t, h, "", "key = \"env:SHED_KEY\"\n"), append(h.env, "SHED_KEY="+guestPassword), "send").must(t, 0)
 		runWith(t, siteProject(t, h, "", "key = \"env:SHED_KEY\"\n"), append(h.env, "SHED_KEY=wrong"), "send").must(t, 1, "does not let")
+	})
+	t.Run("SSH by agent", func(t *testing.T) {
+		t.Parallel()
+		h := openSSH(t)
+		home := strings.TrimPrefix(h.env[0], "HOME=")
+		socket, key := filepath.Join(home, "agent"), filepath.Join(home, "elsewhere")
+		if err := os.Rename(filepath.Join(home, ".ssh", "id_ed25519"), key); err != nil {
+			t.Fatal(err)
+		}
+		agent := exec.Command(partner(t, "ssh-agent"), "-D", "-a", socket)
+		if err := agent.Start(); err != nil {
+			t.Fatal(err)
+		}
+		defer agent.Process.Kill()
+		p := siteProject(t, h, "", "")
+		env := append(h.env, "SSH_AUTH_SOCK="+socket)
+		for range 50 {
+			if _, err := os.Stat(socket); err == nil {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		runWith(t, p, env, "send").must(t, 1, "does not let")
+		add := exec.Command("ssh-add", key)
+		add.Env = append(os.Environ(), env...)
+		if out, err := add.CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		runWith(t, p, env, "send").must(t, 0)
 	})
 	t.Run("a certificate that nobody vouches for", func(t *testing.T) {
 		t.Parallel()

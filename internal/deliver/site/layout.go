@@ -74,12 +74,12 @@ type Site struct {
 
 	Report progress.Reporter // of waiting for another one who sends
 
-	beat time.Duration // between two signs of life of who holds the lock
+	Patience time.Duration // between two signs of life of who holds the lock; three times that without one, and it is taken over
 }
 
 // New returns the site on a store. who is told to others who want to send at the same time.
 func New(s Store, keep int, who string) *Site {
-	return &Site{Store: s, Keep: keep, Who: who, Now: time.Now, Report: progress.None, beat: 5 * time.Second}
+	return &Site{Store: s, Keep: keep, Who: who, Now: time.Now, Report: progress.None, Patience: 5 * time.Second}
 }
 
 // Foreign says that there is something at the root that Havvel did not write.

@@ -80,11 +80,11 @@ func (s *Site) claim(ctx context.Context) error {
 	}
 	s.Report.Begin("looking whether somebody else sends", 0)
 	defer s.Report.End()
-	for until := time.Now().Add(3 * s.beat); time.Now().Before(until); {
+	for until := time.Now().Add(3 * s.Patience); time.Now().Before(until); {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(s.beat / 4):
+		case <-time.After(s.Patience / 4):
 		}
 		now, err := s.pulse(ctx)
 		if err != nil {
@@ -133,7 +133,7 @@ func (s *Site) live(ctx context.Context, stop context.CancelCauseFunc) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(s.beat):
+		case <-time.After(s.Patience):
 		}
 	}
 }

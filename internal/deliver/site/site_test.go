@@ -137,7 +137,7 @@ func TestRandomCuts(t *testing.T) {
 				c.left.Store(1000)
 			}
 			s := site.New(c, 3, "moth")
-			site.SetBeat(s, 2*time.Millisecond)
+			s.Patience = 2 * time.Millisecond
 			_, err := s.Send(context.Background(), p, progress.None)
 			if now := shown(t, root, parcels); now != current {
 				t.Fatalf("sending %s alone changed what players get from %q to %q", p.Folder, current, now)
@@ -181,8 +181,8 @@ func TestTwoSenders(t *testing.T) {
 	}
 	slow := site.New(&waiting{base, 300 * time.Millisecond}, 0, "Moor")
 	quick := site.New(base, 0, "Thimble")
-	site.SetBeat(slow, 20*time.Millisecond)
-	site.SetBeat(quick, 20*time.Millisecond)
+	slow.Patience = 20 * time.Millisecond
+	quick.Patience = 20 * time.Millisecond
 	slow.Now = func() time.Time { return time.Now().Add(-time.Hour) } // a clock that is an hour off
 	done := make(chan error)
 	go func() {
