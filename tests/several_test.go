@@ -38,6 +38,9 @@ func TestTwoDestinations(t *testing.T) {
 	// What was sent to the one is not in the way of the other.
 	run(t, project, "send", "--to", "brackwater").must(t, 1, "this very export was sent")
 	run(t, project, "send", "--to", "other").must(t, 4, "nothing answers there")
+	run(t, project, "where", "--wait", "--to", "brackwater").must(t, 0)
+	run(t, project, "publish").must(t, 1, "version 0.4.0 is public on Brackwater", "nothing was sent to other")
+	run(t, project, "back").must(t, 1, "no earlier version was public on brackwater", "no earlier version was public on other")
 }
 
 // TestAllOrNothing: when one destination would not take the build, it is sent to none.

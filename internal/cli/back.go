@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -47,10 +48,12 @@ func (a *app) runBack(ctx context.Context, version string, off bool) error {
 	}
 	courier := a.courier(p)
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
+	var failed error
 	for _, d := range destinations {
 		status, err := a.backOne(ctx, courier, d, version, off)
-		if err != nil {
-			return err
+		failed = errors.Join(failed, err) // one does not hinder the others
+		if ctx.Err() != nil {
+			return failed
 		}
 		if status != nil {
 			doc.add(status)
@@ -58,9 +61,9 @@ func (a *app) runBack(ctx context.Context, version string, off bool) error {
 		}
 	}
 	if a.json && !a.dryRun {
-		return a.screen.JSON(doc)
+		return errors.Join(a.screen.JSON(doc), failed)
 	}
-	return nil
+	return failed
 }
 
 func (a *app) backOne(ctx context.Context, courier *deliver.Courier, d *project.Destination, version string, off bool) (*deliver.Status, error) {

@@ -61,7 +61,9 @@ func (a *app) exit(err error) int {
 	}
 	var quiet *silent
 	if errors.As(err, &quiet) {
-		return quiet.code
+		if err = spoken(err); err == nil {
+			return quiet.code
+		}
 	}
 	if errors.Is(err, context.Canceled) {
 		fmt.Fprintln(a.err, "havvel: stopped; nothing is left half-done")
@@ -80,6 +82,22 @@ func (a *app) exit(err error) int {
 		fmt.Fprintln(a.err, "  "+next)
 	}
 	return codeOf(err)
+}
+
+// spoken is what of several errors has still to be said; nil when nothing has.
+func spoken(err error) error {
+	if _, quiet := err.(*silent); quiet {
+		return nil
+	}
+	several, ok := err.(interface{ Unwrap() []error })
+	if !ok {
+		return err
+	}
+	var left []error
+	for _, e := range several.Unwrap() {
+		left = append(left, spoken(e)) // Join drops those that are nil
+	}
+	return errors.Join(left...)
 }
 
 func is[E error](err error) bool {

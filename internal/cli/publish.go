@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -40,10 +41,12 @@ func (a *app) runPublish(ctx context.Context, some bool) error {
 	}
 	courier := a.courier(p)
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
+	var failed error
 	for _, d := range destinations {
 		status, err := a.publishOne(ctx, courier, d, some)
-		if err != nil {
-			return err
+		failed = errors.Join(failed, err) // one does not hinder the others
+		if ctx.Err() != nil {
+			return failed
 		}
 		if status != nil {
 			doc.add(status)
@@ -51,9 +54,9 @@ func (a *app) runPublish(ctx context.Context, some bool) error {
 		}
 	}
 	if a.json && !a.dryRun {
-		return a.screen.JSON(doc)
+		return errors.Join(a.screen.JSON(doc), failed)
 	}
-	return nil
+	return failed
 }
 
 // notReady says that there is nothing that could be made public.
