@@ -76,8 +76,25 @@ func (a *app) runHooks(ctx context.Context, args []string) error {
 	if a.json {
 		return a.screen.JSON(doc)
 	}
-	a.screen.Next("havvel trial  (hears what the game calls)")
+	a.nextOfHooks(doc.Hooks)
 	return nil
+}
+
+// nextOfHooks says what to do about calls that are wanted: to try, to make what a trial did not hear, or to send.
+func (a *app) nextOfHooks(rows []hookRow) {
+	for _, r := range rows {
+		switch {
+		case r.Moment == "":
+			continue // a script
+		case !r.Tried:
+			a.screen.Next("havvel trial  (hears what the game calls)")
+			return
+		case r.Required && r.Heard == 0:
+			a.screen.Next("make the call %s, or announce %q (docs/hooks.md), export again, and run havvel trial", r.Hook, r.Moment)
+			return
+		}
+	}
+	a.screen.Next("havvel send")
 }
 
 // hookRows lists what a destination wants of a build.

@@ -101,8 +101,10 @@ const (
 	protocolVersion  = "1.0.0"
 	checksumMismatch = 460
 	pieceBytes       = 8 << 20 // of a file, when pieces have checksums
+	firstPiece       = 256 << 10
 	leastPiece       = 64 << 10
-	mostFailures     = 6 // without a byte of progress
+	quickPiece       = 2 * time.Second // an answer within this asks for larger pieces
+	mostFailures     = 6               // without a byte of progress
 )
 
 // resumable uploads a file, and goes on from the portal's offset whenever the connection breaks off.
@@ -116,7 +118,7 @@ func (s *Session) resumable(ctx context.Context, step *rulebook.Step, a *Answer)
 		return err
 	}
 	defer f.Close()
-	u := &resumableUpload{s: s, step: step, answer: a, file: f, size: file.Bytes, piece: pieceBytes}
+	u := &resumableUpload{s: s, step: step, answer: a, file: f, size: file.Bytes, piece: firstPiece}
 	s.Report.Begin("sending to "+s.Rules.Name, file.Bytes)
 	defer s.Report.End()
 	waits := backoff.NewExponentialBackOff()
@@ -162,7 +164,7 @@ type resumableUpload struct {
 	known    bool // the offset is what the portal says
 	sum      string
 	shown    int64 // what was reported as sent
-	piece    int64 // of what has a checksum; less while the line is bad, since a piece arrives whole or not at all
+	piece    int64 // of what has a checksum: more while answers come quickly, less while the line is bad, since a piece arrives whole or not at all
 	restarts int
 }
 
@@ -296,6 +298,7 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 		}
 		headers["Upload-Checksum"] = u.sum + " " + digest(u.sum, whole)
 	}
+	began := time.Now()
 	response, body, err := u.s.exchange(ctx, u.step, func(ctx context.Context, moved func()) (*http.Request, error) {
 		var from io.Reader = io.NewSectionReader(u.file, u.offset, length)
 		if whole != nil {
@@ -318,7 +321,9 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 		return false, u.s.refused(u.step, response, parseBody(response, body))
 	}
 	u.offset += length
-	u.piece = min(pieceBytes, 2*u.piece)
+	if time.Since(began) < quickPiece {
+		u.piece = min(pieceBytes, 2*u.piece)
+	}
 	if said, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64); err == nil && said != u.offset {
 		u.known = false // it took less, or more: ask
 		return false, nil
