@@ -67,7 +67,7 @@ func TestLive(t *testing.T) {
 			}
 		}, 1, []string{"havvel.json: it may be kept by caches for 86400 seconds"}},
 		"another folder": {"", func(http.Handler) http.HandlerFunc { return http.NotFound }, 1, []string{"the public address does not show what is on the site"}},
-		"nobody":         {"", nil, 4, []string{"the public link does not answer"}},
+		"nobody":         {"", nil, 4, []string{"where players go: nothing answers there"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -42,28 +41,9 @@ func (a *app) runBack(ctx context.Context, version string, off bool) error {
 	if off && version != "" {
 		return &usage{"--off takes the public version off, whichever it is", "havvel back"}
 	}
-	p, destinations, err := a.destinations()
-	if err != nil {
-		return err
-	}
-	courier := a.courier(p)
-	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
-	var failed error
-	for _, d := range destinations {
-		status, err := a.backOne(ctx, courier, d, version, off)
-		failed = errors.Join(failed, err) // one does not hinder the others
-		if ctx.Err() != nil {
-			return failed
-		}
-		if status != nil {
-			doc.add(status)
-			a.notice(ctx, status)
-		}
-	}
-	if a.json && !a.dryRun {
-		return errors.Join(a.screen.JSON(doc), failed)
-	}
-	return failed
+	return a.atEach(ctx, func(courier *deliver.Courier, d *project.Destination) (*deliver.Status, error) {
+		return a.backOne(ctx, courier, d, version, off)
+	})
 }
 
 func (a *app) backOne(ctx context.Context, courier *deliver.Courier, d *project.Destination, version string, off bool) (*deliver.Status, error) {

@@ -100,7 +100,7 @@ func (a *app) share(p *project.Project, st *deliver.Status, password bool) {
 	s := a.screen
 	link := st.Link()
 	if link == "" {
-		s.Line("%s on %s has no link yet (state: %s)", st.Version, st.Destination, st.State)
+		s.Line("no link to %s on %s: %s (state: %s)", st.Version, st.Destination, noLink(p.To[st.Destination]), st.State)
 		return
 	}
 	s.Line("")

@@ -35,6 +35,13 @@ func (a *app) publish() *cobra.Command {
 }
 
 func (a *app) runPublish(ctx context.Context, some bool) error {
+	return a.atEach(ctx, func(courier *deliver.Courier, d *project.Destination) (*deliver.Status, error) {
+		return a.publishOne(ctx, courier, d, some)
+	})
+}
+
+// atEach does something at each destination, and tells of it. One that fails does not hinder the others.
+func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Destination) (*deliver.Status, error)) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
@@ -43,8 +50,8 @@ func (a *app) runPublish(ctx context.Context, some bool) error {
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var failed error
 	for _, d := range destinations {
-		status, err := a.publishOne(ctx, courier, d, some)
-		failed = errors.Join(failed, err) // one does not hinder the others
+		status, err := do(courier, d)
+		failed = errors.Join(failed, err)
 		if ctx.Err() != nil {
 			return failed
 		}
@@ -110,6 +117,9 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 
 // restrict shows a version to those who have a password, and keeps the password with the keys.
 func (a *app) restrict(ctx context.Context, courier *deliver.Courier, d *project.Destination, last *logbook.Delivery) (*deliver.Status, error) {
+	if d.SiteAddress() != nil {
+		return nil, &notReady{fmt.Sprintf("%s is a site, which shows a version to everybody who has its link\n  havvel where --share --to %s prints that of the draft", d.Name, d.Name)}
+	}
 	if len(d.Rules.Restrict) == 0 {
 		return nil, &deliver.NoWay{Destination: d.Name, Portal: d.Rules.Name, What: "show a version to those with a password", Key: "restrict"}
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"time"
 
@@ -124,6 +125,14 @@ func (a *app) runWhereAll(ctx context.Context, courier *deliver.Courier, destina
 	return failed
 }
 
+// noLink says why there is no link.
+func noLink(d *project.Destination) string {
+	if d.SiteAddress() != nil && d.Public == "" {
+		return fmt.Sprintf("not known (public under [to.%s])", d.Name)
+	}
+	return "none yet"
+}
+
 // lookAtAll fetches what players get of each public delivery.
 func (a *app) lookAtAll(ctx context.Context, courier *deliver.Courier, p *project.Project, shown []*deliver.Status, doc *deliveriesJSON) error {
 	var failed error
@@ -179,7 +188,7 @@ func (a *app) showWhere(p *project.Project, destinations []*project.Destination,
 			sent = true
 			link := term.Clean(st.Link())
 			if link == "" {
-				link = s.In(term.Quiet, "none yet")
+				link = s.In(term.Quiet, noLink(d))
 			}
 			rows = append(rows, []string{d.Name, st.Version, s.In(toneOf(st.State), st.State), when(st.At), term.Clean(st.By), link})
 		}

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"mime"
@@ -220,7 +219,7 @@ func (v *visitor) fetch(ctx context.Context, address string, fresh bool) (*fetch
 	}
 	answer, err := v.client.Do(r)
 	if err != nil {
-		return nil, &site.Unreachable{Host: r.URL.Host, Cause: fmt.Errorf("the public link does not answer: %w", errors.Unwrap(err))}
+		return nil, &site.Unreachable{Host: r.URL.Host + ", where players go", Cause: err}
 	}
 	defer answer.Body.Close()
 	got := &fetched{status: answer.StatusCode, header: answer.Header}

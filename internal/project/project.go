@@ -211,6 +211,9 @@ func (d *Destination) resolve(folder string) error {
 		}
 		return err
 	}
+	if scheme, _, ok := strings.Cut(d.Address, "://"); d.Rulebook == "" && ok {
+		return fmt.Errorf("address begins with %s://, which is no way to reach a site (%s); a portal wants a rulebook", scheme, sites())
+	}
 	if d.Rulebook == "" {
 		return fmt.Errorf("rulebook is missing (havvel ships: %s); a site has none, but an address: %s", strings.Join(rulebook.Names(), ", "), sites())
 	}

@@ -4,12 +4,13 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/http"
 	"strings"
 	"syscall"
 	"time"
+
+	"havvel/internal/deliver/reach"
 )
 
 // Refused says that the portal said no.
@@ -49,33 +50,17 @@ func (e *Unreachable) Error() string {
 
 func (e *Unreachable) Unwrap() error { return e.Cause }
 
-// reason says in words what happened to the connection.
+// reason says in words what happened to the connection, and at which step where that is no matter of the address.
 func (e *Unreachable) reason() string {
-	var (
-		name        *net.DNSError
-		certificate *tls.CertificateVerificationError
-		timeout     net.Error
-		operation   *net.OpError
-	)
+	var name *net.DNSError
+	var certificate *tls.CertificateVerificationError
 	switch {
-	case errors.Is(e.Cause, syscall.ECONNREFUSED):
-		return "nothing answers there"
-	case errors.As(e.Cause, &name):
-		return "its name is not known; is this machine online, and is the address right?"
-	case errors.As(e.Cause, &certificate):
-		return "its certificate is not valid: " + certificate.Err.Error()
-	case errors.Is(e.Cause, errIdle), errors.As(e.Cause, &timeout) && timeout.Timeout():
+	case errors.Is(e.Cause, errIdle):
 		return fmt.Sprintf("no answer in time at step %q", e.Step)
-	case errors.Is(e.Cause, io.EOF), errors.Is(e.Cause, io.ErrUnexpectedEOF), errors.Is(e.Cause, syscall.ECONNRESET), errors.Is(e.Cause, syscall.EPIPE):
-		return fmt.Sprintf("the connection broke off at step %q", e.Step)
-	case errors.As(e.Cause, &operation):
-		return fmt.Sprintf("the connection failed at step %q: %s", e.Step, operation.Err)
+	case errors.Is(e.Cause, syscall.ECONNREFUSED), errors.As(e.Cause, &name), errors.As(e.Cause, &certificate):
+		return reach.Why(e.Cause)
 	}
-	inner := e.Cause // the innermost cause names no address, which may hold a secret
-	for errors.Unwrap(inner) != nil {
-		inner = errors.Unwrap(inner)
-	}
-	return fmt.Sprintf("at step %q: %s", e.Step, inner)
+	return fmt.Sprintf("%s at step %q", reach.Why(e.Cause), e.Step)
 }
 
 // Puzzled says that rulebook and portal don't fit together.

@@ -6,6 +6,8 @@ package site
 import (
 	"context"
 	"io"
+
+	"havvel/internal/deliver/reach"
 )
 
 // A Store keeps files by names with slashes, relative to the site's root. Folders come and go with their files. It is safe
@@ -55,7 +57,7 @@ type Unreachable struct {
 	Cause error
 }
 
-func (e *Unreachable) Error() string { return "can't reach " + e.Host + ": " + e.Cause.Error() }
+func (e *Unreachable) Error() string { return "can't reach " + e.Host + ": " + reach.Why(e.Cause) }
 func (e *Unreachable) Unwrap() error { return e.Cause }
 
 // Refused says that a host said no.

@@ -1,0 +1,38 @@
+// Package reach says in words why a host could not be reached, or broke off. Whether to try again is left to who asked.
+package reach
+
+import (
+	"crypto/tls"
+	"errors"
+	"io"
+	"net"
+	"syscall"
+)
+
+// Why is the reason in words that name no address, which may hold a secret.
+func Why(cause error) string {
+	var (
+		name        *net.DNSError
+		certificate *tls.CertificateVerificationError
+		timeout     net.Error
+		operation   *net.OpError
+	)
+	switch {
+	case errors.Is(cause, syscall.ECONNREFUSED):
+		return "nothing answers there"
+	case errors.As(cause, &name):
+		return "its name is not known; is this machine online, and is the address right?"
+	case errors.As(cause, &certificate):
+		return "its certificate is not valid: " + certificate.Err.Error()
+	case errors.As(cause, &timeout) && timeout.Timeout():
+		return "no answer in time"
+	case errors.Is(cause, io.EOF), errors.Is(cause, io.ErrUnexpectedEOF), errors.Is(cause, syscall.ECONNRESET), errors.Is(cause, syscall.EPIPE):
+		return "the connection broke off"
+	case errors.As(cause, &operation):
+		return "the connection failed: " + operation.Err.Error()
+	}
+	for errors.Unwrap(cause) != nil {
+		cause = errors.Unwrap(cause)
+	}
+	return cause.Error()
+}
