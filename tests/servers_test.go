@@ -77,6 +77,22 @@ func (h *machine) serving(t testing.TB, env []string, program string, args ...st
 	t.Cleanup(func() { h.stop() })
 }
 
+// behind puts a relay before the server, under whose address havvel knows it from then on.
+func (h *machine) behind(t testing.TB) *relay {
+	t.Helper()
+	r := newRelay(t, "127.0.0.1:"+h.port)
+	h.address = strings.Replace(h.address, "127.0.0.1:"+h.port, r.address, 1)
+	if home, ok := strings.CutPrefix(h.env[0], "HOME="); ok { // SSH knows its key by the address
+		known := filepath.Join(home, ".ssh", "known_hosts")
+		data, err := os.ReadFile(known)
+		if err != nil {
+			t.Fatal(err)
+		}
+		put(t, known, strings.Replace(string(data), ":"+h.port, r.address[len("127.0.0.1"):], 1))
+	}
+	return r
+}
+
 // root skips a test unless it runs as root, as servers that change users must.
 func root(t testing.TB) {
 	t.Helper()

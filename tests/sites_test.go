@@ -193,21 +193,14 @@ func TestSiteResume(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := machines[name](t)
+			through := &relay{}
+			if name != "ftp" { // whose data goes over connections of their own
+				through = h.behind(t)
+			}
 			p := siteProject(t, h, "", "")
 			big := make([]byte, size)
 			rand.Read(big)
 			writeInto(t, p, game.Files{"web/lane.pack": big})
-			through := newRelay(t, "127.0.0.1:"+h.port)
-			toml, _ := os.ReadFile(filepath.Join(p, "havvel.toml"))
-			if name != "ftp" { // whose data goes over connections of their own
-				moved := strings.Replace(string(toml), "127.0.0.1:"+h.port, through.address, 1)
-				writeInto(t, p, game.Files{"havvel.toml": []byte(moved)})
-				if name == "sftp" {
-					home := strings.TrimPrefix(h.env[0], "HOME=")
-					known, _ := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
-					put(t, filepath.Join(home, ".ssh", "known_hosts"), strings.Replace(string(known), ":"+h.port, through.address[len("127.0.0.1"):], 1))
-				}
-			}
 			c := exec.Command(program, "send", "--accept-errors")
 			c.Dir, c.Env = p, append(os.Environ(), h.env...)
 			if err := c.Start(); err != nil {
@@ -294,13 +287,7 @@ func TestSiteMany(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := machines[name](t)
-			through := newRelay(t, "127.0.0.1:"+h.port)
-			h.address = strings.Replace(h.address, "127.0.0.1:"+h.port, through.address, 1)
-			if name == "sftp" {
-				home := strings.TrimPrefix(h.env[0], "HOME=")
-				known, _ := os.ReadFile(filepath.Join(home, ".ssh", "known_hosts"))
-				put(t, filepath.Join(home, ".ssh", "known_hosts"), strings.Replace(string(known), ":"+h.port, through.address[len("127.0.0.1"):], 1))
-			}
+			through := h.behind(t)
 			p := siteProject(t, h, "", "")
 			files := game.Files{}
 			for i := range n {

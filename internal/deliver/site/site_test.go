@@ -1,41 +1,20 @@
 package site_test
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/folder"
+	"havvel/internal/deliver/site/sitetest"
 	"havvel/internal/progress"
 )
-
-type content struct{ *bytes.Reader }
-
-func (content) Close() error { return nil }
-
-// version is a parcel of files that say which version they are of, but for one that never changes.
-func version(n int) site.Parcel {
-	p := site.Parcel{Folder: fmt.Sprintf("0.%d.0-abcdef%04d", n, n), Version: fmt.Sprintf("0.%d.0", n), Fingerprint: fmt.Sprint(n)}
-	for name, text := range map[string]string{"index.html": fmt.Sprintf("version %d", n), "data/lane.pack": strings.Repeat(fmt.Sprint("lane", n), 5000), "rules.wasm": "always the same"} {
-		data := []byte(text)
-		sum := sha256.Sum256(data)
-		p.Files = append(p.Files, site.File{Name: name, Bytes: int64(len(data)), SHA256: hex.EncodeToString(sum[:]), Open: func() (io.ReadSeekCloser, error) { return content{bytes.NewReader(data)}, nil }})
-	}
-	return p
-}
 
 var errCut = errors.New("the line was cut")
 
@@ -93,30 +72,6 @@ func (c *cutting) List(ctx context.Context, name string) (map[string]int64, erro
 	return c.Store.List(ctx, name)
 }
 
-// shown is the version that players get, and fails unless it is whole.
-func shown(t *testing.T, root string, parcels map[string]site.Parcel) string {
-	t.Helper()
-	data, err := os.ReadFile(filepath.Join(root, "havvel.json"))
-	if err != nil {
-		return ""
-	}
-	var x site.Index
-	if err := json.Unmarshal(data, &x); err != nil {
-		t.Fatalf("havvel.json is half: %v", err)
-	}
-	if x.Current == "" {
-		return ""
-	}
-	for _, f := range parcels[x.Current].Files {
-		data, err := os.ReadFile(filepath.Join(root, "versions", x.Current, filepath.FromSlash(f.Name)))
-		sum := sha256.Sum256(data)
-		if err != nil || hex.EncodeToString(sum[:]) != f.SHA256 {
-			t.Fatalf("%s of the current version %s is not whole (%v)", f.Name, x.Current, err)
-		}
-	}
-	return x.Current
-}
-
 // TestRandomCuts sends and publishes versions while the line is cut at any place: players always get one whole version, the
 // one before or the new one; what was said to be done is there; and in the end the versions that are kept are whole.
 func TestRandomCuts(t *testing.T) {
@@ -128,7 +83,7 @@ func TestRandomCuts(t *testing.T) {
 	parcels := map[string]site.Parcel{}
 	current, published := "", 0
 	for n := range 500 {
-		p := version(n)
+		p := sitetest.Edition(n)
 		parcels[p.Folder] = p
 		for try := range 8 {
 			c := &cutting{Store: base, folder: root}
@@ -139,14 +94,14 @@ func TestRandomCuts(t *testing.T) {
 			s := site.New(c, 3, "moth")
 			s.Patience = 2 * time.Millisecond
 			_, err := s.Send(context.Background(), p, progress.None)
-			if now := shown(t, root, parcels); now != current {
+			if now := sitetest.Current(t, root, parcels); now != current {
 				t.Fatalf("sending %s alone changed what players get from %q to %q", p.Folder, current, now)
 			}
 			if err != nil {
 				continue
 			}
 			err = s.Switch(context.Background(), p.Folder)
-			now := shown(t, root, parcels)
+			now := sitetest.Current(t, root, parcels)
 			if now != current && now != p.Folder || err == nil && now != p.Folder {
 				t.Fatalf("players get %q after switching from %q to %q (%v)", now, current, p.Folder, err)
 			}
@@ -186,12 +141,12 @@ func TestTwoSenders(t *testing.T) {
 	slow.Now = func() time.Time { return time.Now().Add(-time.Hour) } // a clock that is an hour off
 	done := make(chan error)
 	go func() {
-		_, err := slow.Send(context.Background(), version(1), progress.None)
+		_, err := slow.Send(context.Background(), sitetest.Edition(1), progress.None)
 		done <- err
 	}()
 	time.Sleep(100 * time.Millisecond)
 	var busy *site.Busy
-	if _, err := quick.Send(context.Background(), version(2), progress.None); !errors.As(err, &busy) || busy.Who != "Moor" {
+	if _, err := quick.Send(context.Background(), sitetest.Edition(2), progress.None); !errors.As(err, &busy) || busy.Who != "Moor" {
 		t.Errorf("the second sender got %v", err)
 	}
 	if err := <-done; err != nil {
@@ -200,7 +155,7 @@ func TestTwoSenders(t *testing.T) {
 	if err := base.Claim(context.Background(), "havvel.lock"); err != nil { // one who died
 		t.Fatal(err)
 	}
-	if _, err := quick.Send(context.Background(), version(2), progress.None); err != nil {
+	if _, err := quick.Send(context.Background(), sitetest.Edition(2), progress.None); err != nil {
 		t.Errorf("a dead sender hinders: %v", err)
 	}
 }
@@ -224,7 +179,7 @@ func TestForeign(t *testing.T) {
 		}
 		base, _ := folder.Open(root)
 		var foreign *site.Foreign
-		if _, err := site.New(base, 0, "moth").Send(context.Background(), version(1), progress.None); !errors.As(err, &foreign) || foreign.Name != name {
+		if _, err := site.New(base, 0, "moth").Send(context.Background(), sitetest.Edition(1), progress.None); !errors.As(err, &foreign) || foreign.Name != name {
 			t.Errorf("%s: %v", name, err)
 		}
 		if data, _ := os.ReadFile(filepath.Join(root, name)); string(data) != "<p>our own" {
@@ -238,7 +193,7 @@ func TestBroken(t *testing.T) {
 	root := t.TempDir()
 	base, _ := folder.Open(root)
 	s := site.New(base, 0, "moth")
-	p := version(1)
+	p := sitetest.Edition(1)
 	if _, err := s.Send(context.Background(), p, progress.None); err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,56 @@
+// Package sitetest makes small versions for tests of sites, and looks at what players get of them.
+package sitetest
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"havvel/internal/deliver/site"
+)
+
+type content struct{ *bytes.Reader }
+
+func (content) Close() error { return nil }
+
+// Edition is a version of a few files, which say which it is of, but for one that is always the same.
+func Edition(n int) site.Parcel {
+	p := site.Parcel{Folder: fmt.Sprintf("0.%d.0-abcdef%04d", n, n), Version: fmt.Sprintf("0.%d.0", n), Fingerprint: fmt.Sprint(n)}
+	for name, text := range map[string]string{"index.html": fmt.Sprintf("edition %d", n), "data/lane.pack": strings.Repeat(fmt.Sprint("lane", n), 2000), "rules.wasm": "always the same"} {
+		data := []byte(text)
+		p.Files = append(p.Files, site.File{Name: name, Bytes: int64(len(data)), SHA256: sum(data), Open: func() (io.ReadSeekCloser, error) { return content{bytes.NewReader(data)}, nil }})
+	}
+	return p
+}
+
+func sum(data []byte) string {
+	s := sha256.Sum256(data)
+	return hex.EncodeToString(s[:])
+}
+
+// Current is the folder that players get from a site on this machine's disk, "" for none. It fails unless that is whole.
+func Current(t testing.TB, root string, editions map[string]site.Parcel) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(root, "havvel.json"))
+	if err != nil {
+		return ""
+	}
+	var x site.Index
+	if err := json.Unmarshal(data, &x); err != nil {
+		t.Fatalf("havvel.json is half: %v\n%s", err, data)
+	}
+	for _, f := range editions[x.Current].Files {
+		data, err := os.ReadFile(filepath.Join(root, "versions", x.Current, filepath.FromSlash(f.Name)))
+		if err != nil || sum(data) != f.SHA256 {
+			t.Fatalf("%s of the current edition %s is not whole (%v)", f.Name, x.Current, err)
+		}
+	}
+	return x.Current
+}
