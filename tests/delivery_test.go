@@ -146,7 +146,7 @@ func TestNobodyThere(t *testing.T) {
 	address := "http://" + l.Addr().String()
 	l.Close()
 	project := filepath.Join(t.TempDir(), "p")
-	if err := demo.Write(project, address); err != nil {
+	if err := demo.Write(project, map[string]string{"brackwater": address}); err != nil {
 		t.Fatal(err)
 	}
 	run(t, project, "send").must(t, 4, "can't reach Brackwater at "+address, "nothing answers there")

@@ -136,7 +136,7 @@ func portal(t testing.TB, change func(*standin.Options)) (*standin.Portal, strin
 	}
 	t.Cleanup(a.Stop)
 	folder := filepath.Join(t.TempDir(), "project")
-	if err := demo.Write(folder, a.Address()); err != nil {
+	if err := demo.Write(folder, map[string]string{"brackwater": a.Address()}); err != nil {
 		t.Fatal(err)
 	}
 	return a, folder

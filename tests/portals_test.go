@@ -40,7 +40,7 @@ func at(t testing.TB, rulebook string, change func(*standin.Options)) (*standin.
 		}
 		t.Cleanup(p.Stop)
 		folder := filepath.Join(t.TempDir(), "project")
-		if err := demo.Write(folder, "http://127.0.0.1:1"); err != nil {
+		if err := demo.Write(folder, map[string]string{"brackwater": "http://127.0.0.1:1"}); err != nil {
 			t.Fatal(err)
 		}
 		toml := snapshot(t, folder)["/havvel.toml"]

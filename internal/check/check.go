@@ -60,6 +60,7 @@ type Subject struct {
 	Sent        []Sent   // to the destination, the latest last
 	Statistics  []string // names of those that havvel.toml declares
 	Newest      Source   // of the project; zero when it is not known
+	Paper       Paper    // the page; empty when it is not known
 	Untried     string   // why there is no clean trial of the export, where the project wants one; else ""
 }
 
@@ -75,13 +76,18 @@ type Pass struct {
 
 // Catalogue returns all checks, in the order of families and then of what to fix first.
 func Catalogue() []*Check {
-	return slices.Concat(entryChecks, nameChecks, linkChecks, encodingChecks, weightChecks, memoryChecks, wasmChecks, pageChecks, mediaChecks, hookChecks, statisticChecks, leftoverChecks, freshChecks)
+	return slices.Concat(entryChecks, nameChecks, linkChecks, encodingChecks, weightChecks, memoryChecks, wasmChecks, pageChecks, mediaChecks, hookChecks, statisticChecks, leftoverChecks, freshChecks, listingChecks, pictureChecks)
 }
 
 // Run runs the whole catalogue and returns the findings: errors first, then by check and place.
-func Run(s Subject) []Finding {
+func Run(s Subject) []Finding { return run(s, Catalogue()) }
+
+// RunPage runs the checks of the game's page alone, for which no build is needed.
+func RunPage(s Subject) []Finding { return run(s, slices.Concat(listingChecks, pictureChecks)) }
+
+func run(s Subject, checks []*Check) []Finding {
 	var findings []Finding
-	for _, c := range Catalogue() {
+	for _, c := range checks {
 		c.Run(&Pass{s, c, &findings})
 	}
 	for i := range findings {

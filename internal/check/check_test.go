@@ -15,6 +15,8 @@ import (
 	"time"
 
 	"havvel/internal/export"
+	"havvel/internal/listing"
+	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
 )
 
@@ -189,7 +191,37 @@ var flawed = map[string]struct {
 	"fresh-version":    {func(map[string]string) {}, []string{"warning "}},
 	"fresh-old":        {func(map[string]string) {}, []string{"note "}},
 	"fresh-untried":    {func(map[string]string) {}, []string{"error "}},
-	"leftover-unused":  {with("old.pack", noise+noise+noise), []string{"note old.pack"}},
+
+	"listing-missing": {nothing, []string{"warning havvel.toml"}}, "listing-short": {nothing, []string{"warning havvel.toml:7"}}, "listing-long": {nothing, []string{"error havvel.toml:7"}},
+	"listing-cut": {nothing, []string{"warning havvel.toml:7"}}, "listing-word": {nothing, []string{"error havvel.toml:7"}}, "listing-order": {nothing, []string{"note havvel.toml:7"}},
+	"listing-lost": {nothing, []string{"note havvel.toml:7"}}, "listing-board": {nothing, []string{"error havvel.toml:7"}},
+	"declaration-missing": {nothing, []string{"warning havvel.toml:7"}}, "declaration-unknown": {nothing, []string{"warning havvel.toml:7"}},
+	"declaration-doubtful": {with("more.js", `fetch("https://ads.example/show.json")`), []string{"warning havvel.toml", "warning havvel.toml"}},
+	"picture-missing":      {nothing, []string{"warning havvel.toml"}}, "picture-broken": {nothing, []string{"error page/a.png"}}, "picture-small": {nothing, []string{"warning page/a.png"}},
+	"picture-heavy": {nothing, []string{"error page/a.png"}}, "picture-transparent": {nothing, []string{"warning page/a.png"}}, "picture-dim": {nothing, []string{"warning page/a.png"}},
+	"picture-seam": {nothing, []string{"warning page/a.png"}}, "picture-left-out": {nothing, []string{"note havvel.toml"}},
+
+	"leftover-unused": {with("old.pack", noise+noise+noise), []string{"note old.pack"}},
+}
+
+func nothing(map[string]string) {}
+
+// paper is a page with one thing wrong.
+func paper(id string) Paper {
+	master := "page/a.png"
+	if id == "picture-missing" || id == "picture-left-out" {
+		master = ""
+	}
+	p := Paper{Begun: true}
+	if strings.HasPrefix(id, "picture-") {
+		p.Pictures = []pictures.Problem{{Kind: pictures.Kind(id), Master: master, Message: "it is so", Fix: "make it otherwise"}}
+		return p
+	}
+	p.Texts = []listing.Problem{{Kind: listing.Kind(id), Key: "listing.tagline", Line: 7, Message: "it is so", Fix: "make it otherwise"}}
+	if id == "listing-missing" {
+		p.Texts = append(p.Texts, p.Texts[0])
+	}
+	return p
 }
 
 // history is what the logbook and the project say, for the checks that ask them.
@@ -199,6 +231,9 @@ var history = map[string]func(s *Subject){
 	"fresh-same":           func(s *Subject) { s.Sent = []Sent{{"0.4.0", s.Build.Fingerprint, "public", time.Now()}} },
 	"fresh-version": func(s *Subject) {
 		s.Version, s.Sent = "0.4.0", []Sent{{"0.3.0", "a", "public", time.Now()}, {"0.4.0", "b", "public", time.Now()}}
+	},
+	"declaration-doubtful": func(s *Subject) {
+		s.Paper = Paper{Stated: []string{"only-here", "no-advertising"}, Elsewhere: []string{"Quillmarsh"}}
 	},
 	"fresh-untried": func(s *Subject) { s.Untried = "there is none" },
 	"fresh-old":     func(s *Subject) { s.Newest = Source{"lane.c", time.Now().Add(time.Hour)} },
@@ -269,6 +304,9 @@ func TestCatalogue(t *testing.T) {
 			how.spoil(files)
 			var got []string
 			s := Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Plants: true}
+			if s.Paper = paper(c.ID); strings.HasPrefix(c.ID, "fresh") {
+				s.Paper = Paper{}
+			}
 			if set := history[c.ID]; set != nil {
 				set(&s)
 			}

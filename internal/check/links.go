@@ -129,8 +129,7 @@ var linkChecks = []*Check{
 		Before: `<script src="https://scripts.example/lib.js">`,
 		After:  `<script src="lib.js">`,
 		Run: onLinks(func(p *Pass, l export.Link) *Finding {
-			loads := l.Use != "page" && (l.From.Page != nil || l.Certainty != web.Possible)
-			if l.Result != export.OtherOrigin && l.Result != export.Insecure || !loads || allowed(p, l.Target) || isHook(p, l.Target) {
+			if !foreign(p, l) {
 				return nil
 			}
 			return &Finding{Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)), Fix: "put the file into the build"}
@@ -169,6 +168,26 @@ func onLinks(judge func(p *Pass, l export.Link) *Finding) func(*Pass) {
 			}
 		}
 	}
+}
+
+// foreign reports whether a link loads something from another host, of which the rulebook says nothing.
+func foreign(p *Pass, l export.Link) bool {
+	loads := l.Use != "page" && (l.From.Page != nil || l.Certainty != web.Possible)
+	return (l.Result == export.OtherOrigin || l.Result == export.Insecure) && loads && !allowed(p, l.Target) && !isHook(p, l.Target)
+}
+
+// foreignHosts lists the hosts that the game loads from.
+func (p *Pass) foreignHosts() []string {
+	if p.Build == nil {
+		return nil
+	}
+	var list []string
+	for _, l := range p.Build.Links {
+		if u, err := url.Parse(l.Target); err == nil && foreign(p, l) && u.Host != "" && !slices.Contains(list, u.Host) {
+			list = append(list, u.Host)
+		}
+	}
+	return list
 }
 
 // allowed reports whether the rulebook lets the game load from an address's host.

@@ -104,7 +104,7 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 		return err
 	}
 	defer b.Close()
-	all, err := subjects(p, b, a.to, len(args) == 0)
+	all, err := a.subjects(ctx, p, b, a.to, len(args) == 0)
 	if err != nil {
 		return err
 	}

@@ -21,6 +21,7 @@ import (
 	"havvel/internal/deliver"
 	"havvel/internal/export"
 	"havvel/internal/logbook"
+	"havvel/internal/pictures"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -85,6 +86,7 @@ func (a *app) root() *cobra.Command {
 		{"To begin:", []*cobra.Command{a.demo(), a.start()}},
 		{"The build:", []*cobra.Command{a.look(), a.check(), a.pack(), a.compare()}},
 		{"Running it:", []*cobra.Command{a.play(), a.trial(), a.hooks()}},
+		{"The page:", []*cobra.Command{a.listing(), a.pictures()}},
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish(), a.back(), a.logbook(), a.keys()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {
@@ -246,7 +248,7 @@ func (a *app) withEntry(c *cobra.Command) {
 
 // subjects are what check is asked about a build: one for each destination, or one for none. own says that it is the
 // project's own export.
-func subjects(p *project.Project, b *export.Build, to []string, own bool) ([]check.Subject, error) {
+func (a *app) subjects(ctx context.Context, p *project.Project, b *export.Build, to []string, own bool) ([]check.Subject, error) {
 	if p == nil {
 		if len(to) > 0 {
 			return nil, fmt.Errorf("%w, so there is no destination %q\n  havvel start writes one for the export in this folder", project.ErrNone, to[0])
@@ -263,10 +265,19 @@ func subjects(p *project.Project, b *export.Build, to []string, own bool) ([]che
 	// A logbook that can't be read hinders sending, not checking.
 	sent, _, _ := logbook.Open(p.Folder).Deliveries()
 	path, changed := p.Newest()
+	var contents map[string]*deliver.Contents
+	var orders []*pictures.Order
+	if own {
+		if contents, orders, err = a.pages(ctx, p, destinations, p.Game.Version); err != nil {
+			return nil, err
+		}
+	}
 	var list []check.Subject
-	for _, d := range destinations {
+	for i, d := range destinations {
 		s := subject(p, d, b)
-		if own { // history and project say nothing about an export that was named by hand
+		if own {
+			s.Paper = paperOf(p, d, contents[d.Name], orders[i], sent)
+			// history and project say nothing about an export that was named by hand
 			s.Version, s.Newest, s.Untried = p.Game.Version, check.Source{Path: path, Changed: changed}, untriedWhy(p, d, b)
 		}
 		for _, l := range sent {

@@ -24,14 +24,14 @@ func (a *app) demo() *cobra.Command {
 	c := a.new(command{
 		use:   "demo",
 		short: "The full example, from an export to a public link",
-		long: "Demo writes a project with a real game into a folder, starts a simulated portal on this machine, and walks the whole way\n" +
+		long: "Demo writes a project with a real game into a folder, starts simulated portals on this machine, and walks the whole way\n" +
 			"by the real commands: from the export to a public page, and a second version under the same link.",
 		example: "  havvel demo\n  havvel demo --stay --dir try",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runDemo(ctx, folder, stay) },
 	})
 	c.Flags().StringVar(&folder, "dir", "tinderwick-demo", "`folder` for the project")
-	c.Flags().BoolVar(&stay, "stay", false, "keep the portal up at the end, until Ctrl-C")
+	c.Flags().BoolVar(&stay, "stay", false, "keep the portals up at the end, until Ctrl-C")
 	a.withDryRun(c, "print the commands, and run nothing")
 	return c
 }
@@ -46,12 +46,15 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 		return nil
 	}
 	began := time.Now()
-	portal, err := a.demoWorld(folder)
+	portals, err := demoWorld(folder)
 	if err != nil {
 		return err
 	}
-	defer portal.Stop()
-	s.Line("The game Tinderwick Lane is in %s; the portal Brackwater, simulated, is at %s.", s.In(term.Strong, folder), portal.Address())
+	for _, p := range portals {
+		defer p.Stop()
+	}
+	portal := portals[0]
+	s.Line("The game Tinderwick Lane is in %s; three simulated portals are on this machine, Brackwater at %s.", s.In(term.Strong, folder), portal.Address())
 	s.Line("These are the commands as you would type them in that folder, and what they print:")
 	for _, stop := range demo.Walk() {
 		if err := a.stop(ctx, folder, stop); err != nil {
@@ -62,18 +65,18 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("")
 	s.Line("%s %s", s.In(term.Good, fmt.Sprintf("From the export to a public page in %.0f s:", time.Since(began).Seconds())), s.In(term.Strong, link))
 	if stay {
-		s.Next("open the link and play. The portal stays up until Ctrl-C")
+		s.Next("open the link and play. The portals stay up until Ctrl-C")
 		<-ctx.Done()
 		s.Line("")
-		s.Line("The portal is closed; the project stays in %s.", folder)
+		s.Line("The portals are closed; the project stays in %s.", folder)
 		return nil
 	}
 	me := callMe()
 	port := portal.Address()[strings.LastIndex(portal.Address(), ":")+1:]
-	s.Line("The portal is closed again; the project stays in %s. To go on:", folder)
+	s.Line("The portals are closed again; the project stays in %s. To go on:", folder)
 	s.Line("")
-	s.Line("%s", s.In(term.Careful, "# The portal again, with the game in it: open the link and play."))
-	s.Line("$ cd %s && %s standin brackwater --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
+	s.Line("%s", s.In(term.Careful, "# The portals again, with the game in it: open the link and play."))
+	s.Line("$ cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
 	s.Line("%s", s.In(term.Careful, "# The game as the portal would show it, with its calls live in the terminal; and what a real browser makes of it."))
 	s.Line("$ %s play --as brackwater", me(folder))
 	s.Line("$ %s trial", me(folder))
@@ -84,17 +87,27 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	return nil
 }
 
-// demoWorld writes the project and starts its portal. The portal comes first, since the project names
-// its address; what it keeps from an earlier demo is cleared with the project.
-func (a *app) demoWorld(folder string) (*standin.Portal, error) {
-	address, err := standin.FreeAddress()
-	if err != nil {
-		return nil, err
+// demoWorld starts the portals on ports that follow each other, as standin does, and writes the project, which names them. What
+// they keep from an earlier demo is cleared with the project.
+func demoWorld(folder string) ([]*standin.Portal, error) {
+	const tries = 20
+	for try := 1; ; try++ {
+		first, err := standin.FreeAddress()
+		if err != nil {
+			return nil, err
+		}
+		addresses, err := demo.Addresses(first)
+		if err != nil {
+			return nil, err
+		}
+		if err := demo.Write(folder, addresses); err != nil {
+			return nil, err
+		}
+		portals, err := demo.Open(filepath.Join(folder, demo.PortalFolder), first)
+		if err == nil || try == tries {
+			return portals, err
+		}
 	}
-	if err := demo.Write(folder, "http://"+address); err != nil {
-		return nil, err
-	}
-	return standin.Start(address, demo.Brackwater(filepath.Join(folder, demo.PortalFolder, "brackwater")))
 }
 
 // stop walks one station of the example.
@@ -114,7 +127,7 @@ func (a *app) stop(ctx context.Context, folder string, stop demo.Stop) error {
 	}
 	c := exec.CommandContext(ctx, self, stop.Command...)
 	c.Dir = folder
-	c.Env = append(os.Environ(), "BRACKWATER_KEY="+demo.PracticeKey)
+	c.Env = append(os.Environ(), demo.Keys()...)
 	c.Stdout, c.Stderr = a.out, a.err
 	c.Cancel = func() error { return c.Process.Signal(syscall.SIGINT) }
 	c.WaitDelay = 5 * time.Second

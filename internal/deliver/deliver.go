@@ -3,6 +3,7 @@
 package deliver
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"havvel/internal/deliver/portal"
 	"havvel/internal/deliver/site"
+	"havvel/internal/listing"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
@@ -172,10 +174,11 @@ func (c *Courier) session(d *project.Destination, more map[string]string) (*port
 		values[name] = v
 	}
 	s := portal.NewSession(d.Rules, d.Address, key, values)
-	s.Report, s.Statistics = c.Report, []portal.Statistic{}
+	statistics := []listing.Board{}
 	for _, x := range c.Project.Statistics {
-		s.Statistics = append(s.Statistics, portal.Statistic{Name: x.Name, Keeps: x.Keeps})
+		statistics = append(statistics, listing.Board{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden})
 	}
+	s.Report, s.Whole["game.statistics"] = c.Report, statistics
 	return s, nil
 }
 

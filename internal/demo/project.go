@@ -5,6 +5,7 @@ package demo
 import (
 	"bytes"
 	"crypto/sha256"
+	"embed"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/andybalholm/brotli"
 
@@ -63,13 +65,13 @@ func (e *NotDemo) Error() string {
 	return fmt.Sprintf("%s holds %s, which the demo did not write; take another folder with --dir", e.Folder, e.What)
 }
 
-// Write writes the demo project, with its export in all shapes, into a folder, for a portal at that address. What an earlier demo wrote
-// there is replaced; the error is *NotDemo when that would lose something else.
-func Write(folder, address string) error {
+// Write writes the demo project, with its export in all shapes, into a folder, for portals at the addresses given by their
+// rulebooks' names. What an earlier demo wrote there is replaced; the error is *NotDemo when that would lose something else.
+func Write(folder string, addresses map[string]string) error {
 	if err := clear(folder); err != nil {
 		return err
 	}
-	files, err := settings("0.4.0", address)
+	files, err := settings("0.4.0", addresses)
 	if err != nil {
 		return err
 	}
@@ -81,17 +83,51 @@ func Write(folder, address string) error {
 			files[folder+"/"+name] = data
 		}
 	}
+	entries, err := page.ReadDir("page")
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if e.Name() == listingFile {
+			continue
+		}
+		if files["page/"+e.Name()], err = page.ReadFile("page/" + e.Name()); err != nil {
+			return err
+		}
+	}
 	return write(folder, files)
 }
 
+// page holds the texts and masters of the game's page.
+//
+//go:embed page
+var page embed.FS
+
+// listingFile is the part of the project file that is about the page; the others are files of the project.
+const listingFile = "listing.toml"
+
 // settings is the project file for a version.
-func settings(version, address string) (game.Files, error) {
+func settings(version string, addresses map[string]string) (game.Files, error) {
+	to := map[string]*project.Destination{}
+	for name, address := range addresses {
+		to[name] = &project.Destination{Rulebook: name, Address: address, Key: "env:" + strings.ToUpper(name) + "_KEY"}
+	}
 	toml, err := project.Text(&project.Project{
-		Game:       project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: version, Export: GoodExport},
-		To:         map[string]*project.Destination{"brackwater": {Rulebook: "brackwater", Address: address, Key: "env:BRACKWATER_KEY"}},
-		Statistics: []project.Statistic{{Name: "lanterns", Keeps: "highest"}, {Name: "nights", Keeps: "highest"}},
+		Game: project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: version, Export: GoodExport},
+		To:   to,
+		Statistics: []project.Statistic{
+			{Name: "lanterns", Keeps: "highest", Label: "Lanterns lit", Unit: "lanterns"}, {Name: "nights", Keeps: "highest", Label: "Nights solved", Unit: "nights"},
+		},
 	})
-	return game.Files{project.Name: toml}, err
+	if err != nil {
+		return nil, err
+	}
+	listing, err := page.ReadFile("page/" + listingFile)
+	if err != nil {
+		return nil, err
+	}
+	toml = append(toml, bytes.ReplaceAll(listing, []byte("{version}"), []byte(version))...)
+	return game.Files{project.Name: toml}, nil
 }
 
 // WriteSecond exports the game again, changed, and raises the version in the project file.
@@ -100,7 +136,11 @@ func WriteSecond(folder string) error {
 	if err != nil {
 		return err
 	}
-	files, err := settings("0.4.1", p.To["brackwater"].Address)
+	addresses := map[string]string{}
+	for name, d := range p.To {
+		addresses[name] = d.Address
+	}
+	files, err := settings("0.4.1", addresses)
 	if err != nil {
 		return err
 	}

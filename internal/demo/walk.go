@@ -12,16 +12,17 @@ type Stop struct {
 func Walk() []Stop {
 	return []Stop{
 		{Why: "What did the engine write?", Command: []string{"look"}},
-		{Why: "An export of last week, with three classic mistakes. Would the portal take it?", Command: []string{"check", FlawedExport}, Answer: 1},
-		{Why: "And the export of today?", Command: []string{"check"}},
-		{Why: "Which calls does the portal want to hear, and who makes them?", Command: []string{"hooks"}},
-		{Why: "Write the archive that the portal wants. The export stays as it is.", Command: []string{"pack"}},
-		{Why: "Upload it. The check runs first, and an export with errors is not sent.", Command: []string{"send"}},
-		{Why: "The portal verifies what it was sent. Wait for what it says.", Command: []string{"where", "--wait"}},
-		{Why: "The draft is good: make it public.", Command: []string{"publish"}},
+		{Why: "An export of last week, with three classic mistakes. Would the portal take it?", Command: []string{"check", "--to", "brackwater", FlawedExport}, Answer: 1},
+		{Why: "And the export of today?", Command: []string{"check", "--to", "brackwater"}},
+		{Why: "Which calls does the portal want to hear, and who makes them?", Command: []string{"hooks", "--to", "brackwater"}},
+		{Why: "Write the archive that the portal wants. The export stays as it is.", Command: []string{"pack", "--to", "brackwater"}},
+		{Why: "The page on each of three portals, from texts and pictures that are written and drawn once. What would it say?", Command: []string{"listing"}},
+		{Why: "Upload it, and fill in the page. The check runs first, and an export with errors is not sent.", Command: []string{"send", "--to", "brackwater"}},
+		{Why: "The portal verifies what it was sent. Wait for what it says.", Command: []string{"where", "--to", "brackwater", "--wait"}},
+		{Why: "The draft is good: make it public.", Command: []string{"publish", "--to", "brackwater"}},
 		{Why: "The game was changed, exported again, and its version raised in havvel.toml. What is new in it?", Before: WriteSecond, Command: []string{"compare"}},
-		{Why: "Send it, and wait.", Command: []string{"send", "--wait"}},
-		{Why: "Players find the new version under the same link.", Command: []string{"publish"}},
+		{Why: "Send it, and wait.", Command: []string{"send", "--to", "brackwater", "--wait"}},
+		{Why: "Players find the new version under the same link.", Command: []string{"publish", "--to", "brackwater"}},
 		{Why: "What is where now?", Command: []string{"where"}},
 	}
 }

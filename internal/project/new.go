@@ -3,12 +3,15 @@ package project
 import (
 	"bytes"
 	"encoding/json"
+	"os"
+	"path/filepath"
 	"strings"
 	"text/template"
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
 
+	"havvel/internal/place"
 	"havvel/internal/rulebook"
 )
 
@@ -49,6 +52,10 @@ key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
 [[statistic]]
 name  = {{toml .Name}}
 keeps = {{toml .Keeps}}
+{{- if .Label}}
+label = {{toml .Label}}{{end}}
+{{- if .Unit}}
+unit  = {{toml .Unit}}{{end}}
 {{- end}}
 `))
 
@@ -83,3 +90,31 @@ func ShortFrom(title string) string {
 	}
 	return b.String()
 }
+
+// AddPictures names more masters at the end of the project file, which otherwise stays as it is.
+func (p *Project) AddPictures(list []Picture) error {
+	path := filepath.Join(p.Folder, Name)
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	b := bytes.NewBuffer(bytes.TrimRight(data, "\n"))
+	b.WriteByte('\n')
+	for _, m := range list {
+		if err := newPicture.Execute(b, m); err != nil {
+			return err
+		}
+	}
+	if _, err := parse(p.Folder, b.Bytes()); err != nil {
+		return err
+	}
+	return place.Bytes(path, b.Bytes())
+}
+
+var newPicture = template.Must(template.New("picture").Funcs(template.FuncMap{"toml": quoted}).Parse(`
+[[picture]]
+file  = {{toml .File}}
+roles = [{{range $i, $r := .Roles}}{{if $i}}, {{end}}{{toml $r}}{{end}}]
+{{- if .Only}}
+only  = [{{range $i, $r := .Only}}{{if $i}}, {{end}}{{toml $r}}{{end}}]{{end}}
+`))

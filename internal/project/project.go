@@ -33,7 +33,10 @@ type Project struct {
 	Pack       Pack                    `toml:"pack" doc:"what pack changes"`
 	Front      *Front                  `toml:"front" doc:"how the entry page looks, where the engine left it bare; what is left out stays as it is"`
 	Trial      Trial                   `toml:"trial" doc:"how the game is tried in a real browser"`
-	Statistics []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score"`
+	Statistics []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score; portals make a board of it"`
+	Listing    Listing                 `toml:"listing" doc:"the game's page: its texts and options, written once for all portals"`
+	Declares   *Statement              `toml:"declares" doc:"what you state to portals about a version"`
+	Pictures   []Picture               `toml:"picture" doc:"a picture from which those for portals are cut"`
 	Accepts    []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
 
 	// Folder is the absolute path of the folder that holds the file.
@@ -64,6 +67,9 @@ type Destination struct {
 	Identity  string   `toml:"identity" doc:"of a site by SFTP: the key file that lets us in, if not the agent or the user's own"`
 	Serves    []string `toml:"serves" doc:"of a site: precompressed files that its web server sends with Content-Encoding: \"gzip\", \"br\""`
 	Isolation bool     `toml:"isolation" doc:"of a site: whether its web server sends cross-origin isolation headers, which threads need"`
+
+	Listing  *Listing   `toml:"listing" doc:"what its page says otherwise than those of the other portals"`
+	Declares *Statement `toml:"declares" doc:"what you state to this portal alone"`
 
 	site  *url.URL
 	tried bool // only by rules try
@@ -102,8 +108,11 @@ type Trial struct {
 
 // A Statistic is a value that the game sends to portals.
 type Statistic struct {
-	Name  string `toml:"name" doc:"its name, letter for letter as the game sends it"`
-	Keeps string `toml:"keeps" doc:"which value is kept of each player's: highest, lowest, total or latest"`
+	Name   string `toml:"name" doc:"its name, letter for letter as the game sends it"`
+	Keeps  string `toml:"keeps" doc:"which value is kept of each player's: highest, lowest, total or latest"`
+	Label  string `toml:"label" doc:"what players read above the board; the name unless said"`
+	Unit   string `toml:"unit" doc:"what is counted, as in \"lanterns\" or \"s\""`
+	Hidden bool   `toml:"hidden" doc:"whether players don't see the board"`
 }
 
 // An Accept is a finding that the developer has decided to live with.
@@ -185,6 +194,9 @@ func (p *Project) verify() error {
 		if err := settings.Within("keeps of statistic "+s.Name, s.Keeps, "highest", "lowest", "total", "latest"); err != nil {
 			return err
 		}
+	}
+	if err := p.verifyListing(); err != nil {
+		return err
 	}
 	for i, a := range p.Accepts {
 		if a.ID == "" || a.Reason == "" {

@@ -21,18 +21,25 @@ const Format = "havvel-rulebook/1"
 
 // A Rulebook says what one portal accepts and how it is talked to.
 type Rulebook struct {
-	Format  string            `toml:"format" doc:"always \"havvel-rulebook/1\""`
-	Name    string            `toml:"name" doc:"the portal's name, as people say it"`
-	About   string            `toml:"about" doc:"one sentence on what kind of portal it is"`
-	Address string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
-	Archive Archive           `toml:"archive" doc:"what is handed over"`
-	Serves  Serves            `toml:"serves" doc:"how the portal serves a build's files"`
-	Limits  Limits            `toml:"limits" doc:"what a build may cost a player"`
-	Allow   []string          `toml:"allow" doc:"other hosts that a game may load from"`
-	Levels  map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
-	Frame   Frame             `toml:"frame" doc:"the frame that the game runs in"`
-	Views   []View            `toml:"view" doc:"one window that players see the game in"`
-	Hooks   []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
+	Format       string            `toml:"format" doc:"always \"havvel-rulebook/1\""`
+	Name         string            `toml:"name" doc:"the portal's name, as people say it"`
+	About        string            `toml:"about" doc:"one sentence on what kind of portal it is"`
+	Address      string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
+	Archive      Archive           `toml:"archive" doc:"what is handed over"`
+	Serves       Serves            `toml:"serves" doc:"how the portal serves a build's files"`
+	Limits       Limits            `toml:"limits" doc:"what a build may cost a player"`
+	Allow        []string          `toml:"allow" doc:"other hosts that a game may load from"`
+	Levels       map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
+	Frame        Frame             `toml:"frame" doc:"the frame that the game runs in"`
+	Views        []View            `toml:"view" doc:"one window that players see the game in"`
+	Hooks        []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
+	Page         Page              `toml:"page" doc:"how the portal's page of a game is arranged; for the preview"`
+	Fields       []Field           `toml:"field" doc:"one field of the game's page"`
+	Pictures     []Picture         `toml:"picture" doc:"one kind of picture on the game's page"`
+	Boards       *Boards           `toml:"boards" doc:"the score boards that it makes of statistics; left out, it has none"`
+	Declarations []Declaration     `toml:"declaration" doc:"one thing that the developer has to state"`
+	Finals       []Final           `toml:"final" doc:"one thing that the portal can't undo; it is said before it happens"`
+
 	Key     Key               `toml:"key" doc:"what lets us in"`
 	Refusal Refusal           `toml:"refusal" doc:"how the portal says no"`
 	States  map[string]string `toml:"states" doc:"the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced"`
@@ -45,6 +52,7 @@ type Rulebook struct {
 	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version off"`
 	Back     []Step `toml:"back" doc:"the steps that make an earlier version public again"`
 	List     []Step `toml:"list" doc:"the steps that list the game's versions: they take lists named versions and states"`
+	Fill     []Step `toml:"fill" doc:"the steps that fill in the game's page, after a version was sent; one whose request is the same as last time is not made"`
 	Restrict []Step `toml:"restrict" doc:"the steps that show a sent version to those who have a {password}"`
 }
 
@@ -150,6 +158,8 @@ type Key struct {
 type Refusal struct {
 	Words []string `toml:"words" doc:"JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list"`
 	Key   []int    `toml:"key" doc:"statuses that mean that the key was refused"`
+
+	Fields []string `toml:"fields" doc:"JSON pointers to the names of the fields that the reasons are about, side by side with words"`
 }
 
 // A Step is one HTTP request of a recipe. Text in braces, such as {version}, is replaced by a value.
@@ -161,7 +171,7 @@ type Step struct {
 	JSON      map[string]any    `toml:"json" doc:"the body, as JSON"`
 	Form      map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
 	Parts     []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
-	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type"`
+	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill steps \"picture\": the step is made for every picture, with the values picture.name, picture.number, picture.type, picture.bytes, picture.sha256 and picture.about"`
 	Expect    []int             `toml:"expect" doc:"the statuses that mean yes"`
 	Take      map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
 	Limit     settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`

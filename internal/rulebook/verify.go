@@ -75,6 +75,9 @@ func (r *Rulebook) verify() error {
 			return err
 		}
 	}
+	if err := r.verifyPage(); err != nil {
+		return err
+	}
 	return r.verifyRecipes()
 }
 
@@ -97,6 +100,9 @@ func (r *Rulebook) verifyRecipes() error {
 		if _, err := verifySteps(name, steps, kept, nil); err != nil {
 			return err
 		}
+	}
+	if _, err := verifySteps("fill", r.Fill, slices.Concat(kept, r.ofPage()), []string{PictureStep}); err != nil {
+		return err
 	}
 	_, err = verifySteps("restrict", r.Restrict, append(kept, "password"), nil)
 	return err
@@ -157,6 +163,9 @@ func (s *Step) verify(known, handed []string) error {
 	}
 	if slices.Contains(s.files(), Each) {
 		known = slices.Concat(known, ofEach)
+	}
+	if slices.Contains(s.files(), PictureStep) {
+		known = slices.Concat(known, ofPicture)
 	}
 	for _, text := range s.texts() {
 		for _, m := range Braces.FindAllStringSubmatch(text, -1) {

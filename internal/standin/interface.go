@@ -65,10 +65,7 @@ func (a *Portal) arcadeRoutes(mux *http.ServeMux) {
 var shortName = regexp.MustCompile(`^[a-z0-9-]{1,60}$`)
 
 func (a *Portal) putGame(w http.ResponseWriter, r *http.Request) {
-	var in struct {
-		Title, Studio string
-		Boards        []*board
-	}
+	var in struct{ Title, Studio string }
 	if !readJSON(w, r, &in) {
 		return
 	}
@@ -86,11 +83,6 @@ func (a *Portal) putGame(w http.ResponseWriter, r *http.Request) {
 			status = http.StatusCreated
 		}
 		g.Title, g.Studio = in.Title, in.Studio
-		for _, b := range in.Boards {
-			if !slices.ContainsFunc(g.Boards, func(o *board) bool { return o.Name == b.Name }) {
-				g.Boards = append(g.Boards, b)
-			}
-		}
 		return nil
 	})
 	if err != nil {

@@ -20,10 +20,17 @@ type view struct {
 	Draft         bool
 	Source        string // of the game's frame
 	Width, Height int
-	Games         []game
+	Games         []card
 	Locked        bool // it wants a password
 	Wrong         bool
 	Boards        []*board
+	Paper         paper
+}
+
+// A card is a game where players browse.
+type card struct {
+	game
+	Paper paper
 }
 
 func (a *Portal) front(w http.ResponseWriter, _ *http.Request) {
@@ -31,7 +38,7 @@ func (a *Portal) front(w http.ResponseWriter, _ *http.Request) {
 	a.mu.Lock()
 	for _, g := range a.state.Games {
 		if g.Live != "" {
-			v.Games = append(v.Games, *g)
+			v.Games = append(v.Games, card{*g, a.paperOf(*g)})
 		}
 	}
 	a.mu.Unlock()
@@ -70,10 +77,21 @@ func (a *Portal) show(w http.ResponseWriter, r *http.Request, g game, v version)
 		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
 	}
 	render(w, "game.html", view{
-		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some && v.State != showing, Boards: g.Boards,
+		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some && v.State != showing, Boards: seen(g.Boards), Paper: a.paperOf(g),
 		Source: "http://" + otherHost(r.Host) + "/files/" + v.Secret + "/index.html",
 		Width:  a.options.Frame[0], Height: a.options.Frame[1],
 	})
+}
+
+// seen are the boards that are not hidden.
+func seen(all []*board) []*board {
+	var list []*board
+	for _, b := range all {
+		if !b.Hidden {
+			list = append(list, b)
+		}
+	}
+	return list
 }
 
 // otherHost names the same server by another name, so that the game runs on another origin than the

@@ -42,7 +42,8 @@ type Options struct {
 	Encodings  []string          // that it sends with Content-Encoding
 	Isolation  bool              // whether it sends cross-origin isolation headers
 	Frame      [2]int            // the game's frame, in CSS pixels
-	VerifyTime time.Duration     // how long verification takes at least
+	Page       PageRules
+	VerifyTime time.Duration // how long verification takes at least
 	Fault      Fault
 	FaultAt    int64 // bytes of an upload after which a fault strikes; 0 for the middle
 }
@@ -117,6 +118,7 @@ func (a *Portal) routes() http.Handler {
 	default:
 		a.arcadeRoutes(mux)
 	}
+	a.paperRoutes(mux)
 	mux.HandleFunc("GET /sdk/{script}", a.script)
 	mux.HandleFunc("GET /{$}", a.front)
 	mux.HandleFunc("GET /play/{short}", a.play)

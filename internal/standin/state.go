@@ -24,11 +24,19 @@ type game struct {
 	Live   string `json:"live"` // id of the version that is public, or ""
 
 	Boards []*board `json:"boards,omitempty"`
+
+	Fields   map[string]any      `json:"fields,omitempty"`
+	Pictures []shown             `json:"pictures,omitempty"`
+	Uploads  []shown             `json:"uploads,omitempty"` // that the page may show
+	Stated   map[string][]string `json:"stated,omitempty"`  // by version
 }
 
 // A board keeps one value of each player's.
 type board struct {
 	Name   string             `json:"name"`
+	Label  string             `json:"label"`
+	Unit   string             `json:"unit"`
+	Hidden bool               `json:"hidden"`
 	Keeps  string             `json:"keeps"` // highest, lowest, total or latest
 	Values map[string]float64 `json:"values"`
 }

@@ -45,6 +45,7 @@ type viewer struct {
 	seen    *View
 	watch   *watcher
 	browser context.Context
+	scale   float64 // pixels of the screen for each of CSS, on a desk; 1 unless said
 }
 
 // answerLimit is how long the browser may take for one answer.
@@ -52,24 +53,11 @@ const answerLimit = 10 * time.Second
 
 func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 	w := newWatcher()
-	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Heard: w.hear, Served: w.serve, Bare: true})
+	r, done, err := t.begin(ctx, v, w, w.event)
 	if err != nil {
 		return nil, err
 	}
-	defer server.Close()
-	inside, done := window(ctx, t.Browser, w.event)
 	defer done()
-	r := &viewer{trial: t, view: v, watch: w, browser: inside, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
-	guard := time.AfterFunc(3*answerLimit, done) // the window closes with the context that opens it, which so has no limit of its own
-	defer guard.Stop()
-	if err := chromedp.Do(inside, r.size(v.Size[0], v.Size[1])); err != nil {
-		return nil, broken(ctx, err)
-	}
-	guard.Stop()
-	if err := r.open(server); err != nil {
-		return nil, broken(ctx, err)
-	}
-	go w.closeDialogs(inside)
 	if err := r.play(ctx); err != nil {
 		return nil, broken(ctx, err)
 	}
@@ -80,6 +68,30 @@ func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 	}
 	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.all(), append(r.seen.Problems, w.problems...)
 	return r.seen, nil
+}
+
+// begin serves the build, and opens a window on it, of which listen hears. done closes both.
+func (t *Trial) begin(ctx context.Context, v rulebook.View, w *watcher, listen func(any)) (r *viewer, done func(), err error) {
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Heard: w.hear, Served: w.serve, Bare: true})
+	if err != nil {
+		return nil, nil, err
+	}
+	inside, end := window(ctx, t.Browser, listen)
+	done = func() { end(); server.Close() }
+	r = &viewer{trial: t, view: v, watch: w, browser: inside, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
+	guard := time.AfterFunc(3*answerLimit, end) // the window closes with the context that opens it, which so has no limit of its own
+	defer guard.Stop()
+	err = chromedp.Do(inside, r.size(v.Size[0], v.Size[1]))
+	if err == nil {
+		guard.Stop()
+		err = r.open(server)
+	}
+	if err != nil {
+		done()
+		return nil, nil, broken(ctx, err)
+	}
+	go w.closeDialogs(inside)
+	return r, done, nil
 }
 
 // open asks for the game, in the frame of a portal's page where a portal is imitated.
@@ -109,7 +121,7 @@ func (r *viewer) open(server *serve.Server) error {
 }
 
 func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
-	options := []chromedp.EmulateViewportOption{chromedp.EmulateScale(1)}
+	options := []chromedp.EmulateViewportOption{chromedp.EmulateScale(max(1, r.scale))}
 	if r.view.Touch {
 		orientation := emulation.ScreenOrientationTypePortraitPrimary
 		if width > height {

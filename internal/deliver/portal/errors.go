@@ -18,6 +18,7 @@ type Refused struct {
 	Portal, Step string
 	Status       int
 	Reasons      []string // in the portal's words; may be empty
+	Fields       []string // of the page, that the reasons are about; the portal's names, side by side with reasons, where it says
 	Key          bool     // it is the key that was refused
 
 	after time.Duration // that the portal wants us to wait; 0 when it doesn't say

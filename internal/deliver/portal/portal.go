@@ -30,12 +30,6 @@ type File struct {
 	Name, SHA256, Type string // of a file in a folder
 }
 
-// A Statistic is a value that the game sends.
-type Statistic struct {
-	Name  string `json:"name"`
-	Keeps string `json:"keeps"`
-}
-
 // A Session runs recipes of one portal.
 type Session struct {
 	Rules   *rulebook.Rulebook
@@ -46,9 +40,9 @@ type Session struct {
 	Folder  []File          // that is handed over, where it is a folder
 	Report  progress.Reporter
 
-	Statistics []Statistic    // that the game sends, as a JSON list wherever a text is nothing but {game.statistics}
-	Trace      Trace          // is told of requests and answers; may be nil
-	Remember   func(Progress) // is told how far an upload is, so that it can go on in another process; may be nil
+	Whole    map[string]any // values that are JSON wherever a text is nothing but their name, such as {page.fields}
+	Trace    Trace          // is told of requests and answers; may be nil
+	Remember func(Progress) // is told how far an upload is, so that it can go on in another process; may be nil
 
 	client   *http.Client
 	pause    time.Duration // before a request is made again for the first time
@@ -64,7 +58,7 @@ type Session struct {
 
 // NewSession returns a session that knows the given values, by the names that rulebooks use.
 func NewSession(rules *rulebook.Rulebook, address, key string, values map[string]string) *Session {
-	s := &Session{Rules: rules, Address: address, Key: key, Values: map[string]string{}, Report: progress.None}
+	s := &Session{Rules: rules, Address: address, Key: key, Values: map[string]string{}, Whole: map[string]any{}, Report: progress.None}
 	for name, v := range values {
 		s.Values[name] = v
 	}
@@ -225,6 +219,11 @@ func parseBody(r *http.Response, body []byte) any {
 
 func (s *Session) refused(step *rulebook.Step, r *http.Response, answer any) error {
 	e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: r.StatusCode, Key: slices.Contains(s.Rules.Refusal.Key, r.StatusCode), after: retryAfter(r.Header)}
+	for _, pointer := range s.Rules.Refusal.Fields {
+		for _, v := range find(answer, pointer) {
+			e.Fields = append(e.Fields, s.masked(textOf(v)))
+		}
+	}
 	for _, pointer := range s.Rules.Refusal.Words {
 		for _, v := range find(answer, pointer) {
 			if text := s.masked(textOf(v)); text != "" {

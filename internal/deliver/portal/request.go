@@ -158,8 +158,8 @@ func (s *Session) fillJSON(v any) any {
 		if m := sizeOnly.FindStringSubmatch(v); m != nil && s.Values[m[1]] != "" {
 			return json.Number(s.Values[m[1]])
 		}
-		if v == "{game.statistics}" {
-			return s.Statistics
+		if whole, ok := s.Whole[strings.Trim(v, "{}")]; ok && strings.HasPrefix(v, "{") {
+			return whole
 		}
 		return s.fill(v, noEscape)
 	case map[string]any:

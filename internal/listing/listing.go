@@ -1,0 +1,361 @@
+// Package listing is the text of a game's page on a portal: written once in the project, and rendered to what each portal takes,
+// with what is wrong with it. Pictures are left to pictures, sending it to deliver.
+package listing
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+// A Page is what a game's page at one destination says.
+type Page struct {
+	Destination  string
+	Rules        *rulebook.Rulebook
+	Fields       []*Field
+	Boards       []Board
+	Declarations []Declaration
+	Problems     []Problem
+}
+
+// A Field is one field of the page, filled.
+type Field struct {
+	Name  string   // the portal's
+	From  []string // keys of havvel.toml
+	Form  string   // plain, html, bbcode or markdown
+	Text  string   // of a list, its words with commas
+	Words []string // of a list; else nil
+	Count int      // the text's length as the portal counts, or how many words
+	Limit int      // 0 when there is none
+}
+
+// Value is what steps send: a text, or a list of texts.
+func (f *Field) Value() any {
+	if f.Words != nil {
+		return f.Words
+	}
+	return f.Text
+}
+
+// A Board is a score board.
+type Board struct {
+	Name   string `json:"name"`
+	Label  string `json:"label"`
+	Keeps  string `json:"keeps"` // in the portal's word
+	Unit   string `json:"unit"`
+	Hidden bool   `json:"hidden"`
+}
+
+// A Declaration is one that the portal asks for.
+type Declaration struct {
+	Name   string
+	Says   string
+	Stated bool
+}
+
+// A Kind says what is wrong.
+type Kind string
+
+// The kinds of problems; each has a check.
+const (
+	Missing    Kind = "listing-missing"
+	Short      Kind = "listing-short"
+	Long       Kind = "listing-long"
+	Shortened  Kind = "listing-cut"
+	Word       Kind = "listing-word"
+	Order      Kind = "listing-order"
+	Lost       Kind = "listing-lost"
+	NoBoard    Kind = "listing-board"
+	Undeclared Kind = "declaration-missing"
+	Unknown    Kind = "declaration-unknown"
+)
+
+// A Problem is something wrong with a page.
+type Problem struct {
+	Kind    Kind
+	Key     string // of havvel.toml, as "listing.tagline"
+	Line    int    // there, from 1; 0 when it isn't there
+	Message string
+	Fix     string
+}
+
+// Read fills the page of a game at a destination, for a version. A destination whose portal has no page, or a site, gives a
+// page without fields. The error is a *settings.Problem.
+func Read(p *project.Project, d *project.Destination, version string) (*Page, error) {
+	page := &Page{Destination: d.Name, Rules: d.Rules}
+	s := &source{project: p, listing: p.ListingFor(d), version: version}
+	if err := s.read(); err != nil {
+		return nil, p.Problem(err)
+	}
+	for i := range d.Rules.Fields {
+		page.fill(s, &d.Rules.Fields[i])
+	}
+	page.boards(p)
+	page.declare(p, d, version)
+	for i, problem := range page.Problems {
+		page.Problems[i].Line = p.Line(d.Name, problem.Key)
+	}
+	return page, nil
+}
+
+func (page *Page) say(kind Kind, key, message, fix string) {
+	page.Problems = append(page.Problems, Problem{Kind: kind, Key: key, Message: message, Fix: fix})
+}
+
+// Key is where in havvel.toml a source of fields is written.
+func Key(from string) string {
+	switch from {
+	case "title", "short", "studio", "version":
+		return "game." + from
+	case "controls":
+		return "listing.control"
+	case "credits":
+		return "listing.credit"
+	}
+	return "listing." + from
+}
+
+func (page *Page) fill(s *source, r *rulebook.Field) {
+	f := &Field{Name: r.Name, From: r.From, Form: cmp.Or(r.Form, "plain"), Limit: r.Limit}
+	key := Key(r.From[0])
+	if isList(r.From[0]) {
+		page.fillList(s, r, f)
+	} else {
+		page.fillText(s, r, f)
+	}
+	page.Fields = append(page.Fields, f)
+	stated := f.Count > 0
+	if isList(r.From[0]) {
+		_, stated = s.list(r.From[0])
+	}
+	what, n := "characters", f.Count
+	if f.Words != nil {
+		what = "words"
+	}
+	switch {
+	case !stated && r.Required:
+		page.say(Missing, key, fmt.Sprintf("the page has no %s", r.Name), missingFix(r, key))
+	case !stated:
+	case r.Least > 0 && n < r.Least:
+		page.say(Short, key, fmt.Sprintf("%s has %d %s; at least %d are wanted", r.Name, n, what, r.Least), "write more of it")
+	case r.Limit > 0 && n > r.Limit:
+		page.say(Long, key, fmt.Sprintf("%s has %d %s; %d are the most", r.Name, n, what, r.Limit), fmt.Sprintf("shorten it by %d, or write another for this portal under [to.%s.listing]", n-r.Limit, page.Destination))
+	}
+}
+
+func missingFix(r *rulebook.Field, key string) string {
+	fix := fmt.Sprintf("write %s in havvel.toml", key)
+	if len(r.OneOf) > 0 {
+		fix += "; it can be " + strings.Join(firstOf(r.OneOf, 12), ", ")
+	}
+	return fix
+}
+
+func firstOf(words []string, most int) []string {
+	if len(words) > most {
+		return append(slices.Clone(words[:most]), fmt.Sprintf("and %d more", len(words)-most))
+	}
+	return words
+}
+
+func (page *Page) fillText(s *source, r *rulebook.Field, f *Field) {
+	form := forms[f.Form]
+	var blocks []string
+	single := len(r.From) == 1
+	for _, from := range r.From {
+		if single && !slices.Contains([]string{"description", "news", "controls", "credits"}, from) {
+			f.Text = page.word(r, Key(from), clean(s.value(from)))
+			if f.Form != "plain" {
+				f.Text = form.text(f.Text)
+			}
+			whole := f.Text
+			if r.Cut {
+				f.Text = cut(whole, r.Limit, r.Counts)
+				page.shortened(r, Key(from), whole, f.Text)
+			}
+			f.Count = Count(f.Text, r.Counts)
+			return
+		}
+		more, lost := s.blocks(from, form, r.Controls)
+		for _, l := range lost {
+			page.say(Lost, Key(from), fmt.Sprintf("%s holds %s", Key(from), l), "take it out, so that nobody misses it")
+		}
+		if len(more) > 0 && len(r.From) > 1 && (from == "controls" || from == "credits" || from == "news") {
+			more = append([]string{form.heading(2, headings[from])}, more...)
+		}
+		blocks = append(blocks, more...)
+	}
+	whole := strings.Join(blocks, form.between())
+	f.Text = whole
+	if r.Cut {
+		f.Text = cutBlocks(blocks, form, r.Limit, r.Counts)
+		page.shortened(r, Key(r.From[0]), whole, f.Text)
+	}
+	f.Count = Count(f.Text, r.Counts)
+}
+
+var headings = map[string]string{"controls": "Controls", "credits": "Credits", "news": "What is new"}
+
+func (page *Page) shortened(r *rulebook.Field, key, whole, left string) {
+	if whole == left {
+		return
+	}
+	end := []rune(left)
+	end = end[max(0, len(end)-30):]
+	page.say(Shortened, key, fmt.Sprintf("%s has %d characters, of which the portal takes %d; it is cut after %q", r.Name, Count(whole, r.Counts), r.Limit, string(end)),
+		fmt.Sprintf("write a shorter one for this portal under [to.%s.listing]", page.Destination))
+}
+
+// word brings one of our words to the portal's, if it is one that the portal takes.
+func (page *Page) word(r *rulebook.Field, key, ours string) string {
+	if ours == "" {
+		return ""
+	}
+	if theirs, ok := r.Words[ours]; ok {
+		return theirs
+	}
+	if len(r.OneOf) == 0 {
+		return ours
+	}
+	for _, w := range r.OneOf {
+		if strings.EqualFold(w, ours) {
+			return w
+		}
+	}
+	fix := "take one of: " + strings.Join(firstOf(r.OneOf, 20), ", ")
+	if near := settings.Nearest(strings.ToLower(ours), lower(r.OneOf)); near != "" {
+		i := slices.Index(lower(r.OneOf), near)
+		fix = fmt.Sprintf("did you mean %q? For this portal alone, write it under [to.%s.listing]", r.OneOf[i], page.Destination)
+	}
+	page.say(Word, key, fmt.Sprintf("%q is not a %s that %s knows", ours, r.Name, page.Rules.Name), fix)
+	return ours
+}
+
+func lower(words []string) []string {
+	list := make([]string, len(words))
+	for i, w := range words {
+		list[i] = strings.ToLower(w)
+	}
+	return list
+}
+
+func (page *Page) fillList(s *source, r *rulebook.Field, f *Field) {
+	key := Key(r.From[0])
+	words, _ := s.list(r.From[0])
+	f.Words = []string{}
+	for _, w := range words {
+		if w = page.word(r, key, clean(w)); !slices.Contains(f.Words, w) {
+			f.Words = append(f.Words, w)
+		}
+	}
+	if r.Cut && r.Limit > 0 && len(f.Words) > r.Limit {
+		left := f.Words[r.Limit:]
+		f.Words = f.Words[:r.Limit]
+		page.say(Shortened, key, fmt.Sprintf("%s takes %d %s; left out: %s", page.Rules.Name, r.Limit, r.Name, strings.Join(left, ", ")), "put the most important ones first")
+	}
+	f.Count, f.Text = len(f.Words), strings.Join(f.Words, ", ")
+	if r.Sorted && len(f.Words) > 1 {
+		page.sorted(r, key, f.Words)
+	}
+}
+
+// sorted explains what becomes of a list that the portal sorts.
+func (page *Page) sorted(r *rulebook.Field, key string, words []string) {
+	inOrder := slices.SortedFunc(slices.Values(words), func(a, b string) int { return cmp.Compare(strings.ToLower(a), strings.ToLower(b)) })
+	if r.Shown <= 0 || r.Shown >= len(words) {
+		if !slices.Equal(inOrder, words) {
+			page.say(Order, key, fmt.Sprintf("%s shows %s in alphabetical order: %s", page.Rules.Name, r.Name, strings.Join(inOrder, ", ")), "nothing needs to be done; the order in havvel.toml has no effect there")
+		}
+		return
+	}
+	seen := inOrder[:r.Shown]
+	if !slices.Contains(seen, words[0]) {
+		page.say(Order, key, fmt.Sprintf("%s sorts %s by the alphabet and shows the first %d where players browse: %s; the first one here, %s, is not among them", page.Rules.Name, r.Name, r.Shown, strings.Join(seen, ", "), words[0]),
+			fmt.Sprintf("for this portal leave out what comes before %q in the alphabet and matters less, under [to.%s.listing]", words[0], page.Destination))
+	}
+}
+
+// boards makes score boards of the project's statistics.
+func (page *Page) boards(p *project.Project) {
+	r := page.Rules.Boards
+	if r == nil {
+		return
+	}
+	for _, x := range p.Statistics {
+		b := Board{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden}
+		if len(r.Keeps) > 0 && !slices.Contains(r.Keeps, x.Keeps) {
+			page.say(NoBoard, "statistic", fmt.Sprintf("%s has no board that keeps the %s value, which %q wants", page.Rules.Name, x.Keeps, x.Name), "it can keep "+strings.Join(r.Keeps, ", "))
+		}
+		if theirs, ok := r.Words[x.Keeps]; ok {
+			b.Keeps = theirs
+		}
+		if n := Count(b.Label, ""); r.Limit > 0 && n > r.Limit {
+			page.say(NoBoard, "statistic", fmt.Sprintf("the label %q has %d characters; %s takes %d", b.Label, n, page.Rules.Name, r.Limit), "write a shorter label")
+		}
+		page.Boards = append(page.Boards, b)
+	}
+	if r.Most > 0 && len(page.Boards) > r.Most {
+		page.say(NoBoard, "statistic", fmt.Sprintf("there are %d statistics; %s has %d boards at most", len(page.Boards), page.Rules.Name, r.Most), "decide which ones players should see there")
+	}
+}
+
+// declare compares what the developer states with what the portal asks for.
+func (page *Page) declare(p *project.Project, d *project.Destination, version string) {
+	states, stale := p.States(d, version)
+	var known []string
+	for _, r := range d.Rules.Declarations {
+		known = append(known, r.Name)
+		stated := slices.Contains(states, r.Name)
+		page.Declarations = append(page.Declarations, Declaration{r.Name, r.Says, stated})
+		if stated || !r.Required {
+			continue
+		}
+		fix := fmt.Sprintf("if it is so, add %q to states under [declares], with version = %q", r.Name, version)
+		if stale {
+			fix = fmt.Sprintf("what [declares] says is about another version; if it still holds, write version = %q there", version)
+		}
+		page.say(Undeclared, "declares", fmt.Sprintf("it is not stated that: %s", r.Says), fix)
+	}
+	if d.Declares == nil || d.Declares.Version != version {
+		return
+	}
+	for _, name := range d.Declares.States {
+		if !slices.Contains(known, name) {
+			fix := page.Rules.Name + " asks for none"
+			if len(known) > 0 {
+				fix = "it asks for " + strings.Join(known, ", ")
+			}
+			page.say(Unknown, "declares", fmt.Sprintf("%s does not ask for %q", page.Rules.Name, name), fix)
+		}
+	}
+}
+
+// Field returns the field of a name, or nil.
+func (page *Page) Field(name string) *Field {
+	for _, f := range page.Fields {
+		if f.Name == name {
+			return f
+		}
+	}
+	return nil
+}
+
+// Stated lists the names of the declarations that are stated.
+func (page *Page) Stated() []string {
+	list := []string{}
+	for _, d := range page.Declarations {
+		if d.Stated {
+			list = append(list, d.Name)
+		}
+	}
+	return list
+}
+
+// ErrNoPage says that a destination has no page to fill in.
+var ErrNoPage = errors.New("it has no page to fill in")

@@ -1,0 +1,25 @@
+package pictures
+
+import (
+	"fmt"
+	"os"
+
+	"havvel/internal/project"
+	"havvel/internal/settings"
+)
+
+// clip takes a film as it is: it was recorded to fit.
+func (j *job) clip(p *project.Project, path string, h *header) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if j.want.Limit > 0 && int64(len(data)) > int64(j.want.Limit) {
+		j.cut.say(Heavy, fmt.Sprintf("%s weighs %s; %s takes a clip of %s", j.master.File, settings.Size(len(data)), j.order.Destination.Rules.Name, j.want.Limit), "havvel pictures --from-trial records one that fits")
+	}
+	j.cut.Width, j.cut.Height, j.cut.Type = h.width, h.height, "image/gif"
+	if h.format == "webm" {
+		j.cut.Type = "video/webm"
+	}
+	return j.cut.keep(p, data, h.format)
+}

@@ -1,0 +1,221 @@
+package pictures
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"image"
+	"image/color"
+	_ "image/gif" // formats of masters
+	_ "image/jpeg"
+	_ "image/png"
+	"io"
+	"os"
+	"strings"
+
+	_ "golang.org/x/image/webp" // another
+)
+
+// budget is the most memory that a decoded master may take, in bytes.
+const budget = 128 << 20
+
+// A BadMaster says why a master can't be used.
+type BadMaster struct {
+	File, Reason, Fix string
+}
+
+func (e *BadMaster) Error() string { return e.File + ": " + e.Reason }
+
+// header is what a picture's first bytes say.
+type header struct {
+	format        string
+	width, height int // as it is shown: turned, where its EXIF data says so
+	turn          int // EXIF orientation, 1 to 8
+	cost          int64
+	animated      bool
+}
+
+// readHeader reads what is known without decoding.
+func readHeader(name string, f io.ReadSeeker) (*header, error) {
+	start := make([]byte, 64<<10)
+	n, err := io.ReadFull(f, start)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	start = start[:n]
+	if n == 0 {
+		return nil, &BadMaster{name, "it is empty", "export it again"}
+	}
+	if bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")) {
+		return &header{format: "webm"}, nil
+	}
+	if len(start) > 20 && string(start[:4]) == "RIFF" && string(start[8:16]) == "WEBPVP8X" && start[20]&2 != 0 {
+		return nil, &BadMaster{name, "it is an animated WebP, of which no single picture can be read", "save the picture that is meant as PNG"}
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return nil, err
+	}
+	config, format, err := image.DecodeConfig(bufio.NewReader(f))
+	if errors.Is(err, image.ErrFormat) {
+		return nil, &BadMaster{name, "it is no PNG, JPEG, WebP or GIF", "save it as PNG"}
+	}
+	if err != nil {
+		return nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
+	}
+	h := &header{format: format, width: config.Width, height: config.Height, turn: 1}
+	h.cost = int64(config.Width) * int64(config.Height) * bytesPerPixel(config.ColorModel, format, start)
+	if format == "jpeg" {
+		h.turn = orientation(start)
+	}
+	h.animated = format == "gif" && bytes.Contains(start, []byte("NETSCAPE2.0")) || format == "png" && bytes.Contains(start[:min(n, 4096)], []byte("acTL"))
+	if h.turn >= 5 {
+		h.width, h.height = h.height, h.width
+	}
+	if config.Width <= 0 || config.Height <= 0 {
+		return nil, &BadMaster{name, "it has no pixels", "export it again"}
+	}
+	return h, nil
+}
+
+// bytesPerPixel is what decoding takes.
+func bytesPerPixel(m color.Model, format string, start []byte) int64 {
+	switch {
+	case format == "jpeg" && bytes.Contains(start, []byte("\xff\xc2\x00")): // progressive: all coefficients are kept
+		return 16
+	case format == "jpeg" && m == color.CMYKModel:
+		return 8
+	case format == "jpeg":
+		return 3
+	case m == color.GrayModel:
+		return 1
+	case m == color.RGBA64Model, m == color.NRGBA64Model:
+		return 8
+	case m == color.Gray16Model:
+		return 2
+	}
+	if _, palette := m.(color.Palette); palette {
+		return 1
+	}
+	if format == "webp" {
+		return 8
+	}
+	return 4
+}
+
+// plainly takes the name of a library's package out of its error.
+func plainly(err error) string {
+	words := err.Error()
+	for _, p := range []string{"png: ", "jpeg: ", "gif: ", "webp: ", "riff: ", "vp8: ", "vp8l: ", "invalid format: ", "unsupported feature: "} {
+		words = strings.TrimPrefix(words, p)
+	}
+	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
+		return "it ends too early"
+	}
+	return words
+}
+
+// open reads a master whole. Of an animated one the first picture is taken.
+func open(path, name string) (image.Image, *header, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer f.Close()
+	h, err := readHeader(name, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	if h.cost > budget {
+		return nil, nil, &BadMaster{name, fmt.Sprintf("%dx%d pixels take %d MB to open, and havvel takes %d MB at most", h.width, h.height, h.cost>>20, budget>>20), "save it smaller; no portal shows more than 4000 pixels"}
+	}
+	if h.format == "webm" {
+		return nil, h, nil
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return nil, nil, err
+	}
+	m, err := decode(bufio.NewReaderSize(f, 1<<20))
+	if err != nil {
+		return nil, nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
+	}
+	return m, h, nil
+}
+
+// decode guards against readers that panic on broken pictures.
+func decode(r io.Reader) (m image.Image, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("it can't be read (%v)", p)
+		}
+	}()
+	m, _, err = image.Decode(r)
+	return m, err
+}
+
+// orientation is the EXIF orientation of a JPEG (tag 0x0112 of the first directory), 1 when it says none.
+func orientation(data []byte) int {
+	at := bytes.Index(data, []byte("Exif\x00\x00"))
+	if at < 0 || len(data) < at+14 {
+		return 1
+	}
+	tiff := data[at+6:]
+	var order binary.ByteOrder = binary.LittleEndian
+	if string(tiff[:2]) == "MM" {
+		order = binary.BigEndian
+	}
+	directory := int(order.Uint32(tiff[4:]))
+	if directory < 8 || directory+2 > len(tiff) {
+		return 1
+	}
+	entries := int(order.Uint16(tiff[directory:]))
+	for i := range entries {
+		e := directory + 2 + 12*i
+		if e+12 > len(tiff) {
+			break
+		}
+		if order.Uint16(tiff[e:]) == 0x0112 {
+			if v := int(order.Uint16(tiff[e+8:])); v >= 1 && v <= 8 {
+				return v
+			}
+		}
+	}
+	return 1
+}
+
+// turned shows a picture as its orientation says.
+type turned struct {
+	image.Image
+	turn int
+}
+
+func (t turned) Bounds() image.Rectangle {
+	b := t.Image.Bounds()
+	if t.turn >= 5 {
+		return image.Rect(0, 0, b.Dy(), b.Dx())
+	}
+	return image.Rect(0, 0, b.Dx(), b.Dy())
+}
+
+func (t turned) At(x, y int) color.Color {
+	b := t.Image.Bounds()
+	w, h := b.Dx()-1, b.Dy()-1
+	switch t.turn {
+	case 2:
+		x = w - x
+	case 3:
+		x, y = w-x, h-y
+	case 4:
+		y = h - y
+	case 5:
+		x, y = y, x
+	case 6:
+		x, y = y, h-x
+	case 7:
+		x, y = w-y, h-x
+	case 8:
+		x, y = w-y, x
+	}
+	return t.Image.At(b.Min.X+x, b.Min.Y+y)
+}

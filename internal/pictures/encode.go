@@ -1,0 +1,185 @@
+package pictures
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/jpeg"
+	"image/png"
+	"slices"
+	"sort"
+)
+
+// The qualities of JPEG between which one is searched.
+const (
+	bestQuality  = 92
+	worstQuality = 55
+)
+
+// encoded is a picture in a format.
+type encoded struct {
+	data    []byte
+	format  string
+	quality int  // of JPEG
+	few     bool // its colours were reduced
+	heavy   bool // it is over the limit all the same
+}
+
+// encode writes a picture in the best of the formats that are taken, within a limit in bytes; 0 for none.
+func encode(m *image.NRGBA, formats []string, limit int64, few bool) (*encoded, error) {
+	opaque := m.Opaque()
+	var best *encoded
+	if slices.Contains(formats, "png") {
+		data, err := asPNG(m)
+		if err != nil {
+			return nil, err
+		}
+		best = &encoded{data: data, format: "png"}
+		if fits(data, limit) && (!opaque || !slices.Contains(formats, "jpeg") || len(data) < 400<<10) {
+			return best, nil
+		}
+		if few && !fits(data, limit) {
+			if data, err = asPNG(reduced(m, 256)); err != nil {
+				return nil, err
+			}
+			best = &encoded{data: data, format: "png", few: true}
+			if fits(data, limit) {
+				return best, nil
+			}
+		}
+	}
+	if slices.Contains(formats, "jpeg") {
+		e, err := asJPEG(m, limit)
+		if err != nil {
+			return nil, err
+		}
+		if best == nil || !e.heavy {
+			return e, nil
+		}
+	}
+	if best == nil { // a still picture as GIF
+		return nil, errNoFormat
+	}
+	best.heavy = !fits(best.data, limit)
+	return best, nil
+}
+
+func fits(data []byte, limit int64) bool { return limit <= 0 || int64(len(data)) <= limit }
+
+func asPNG(m image.Image) ([]byte, error) {
+	var b bytes.Buffer
+	err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&b, m)
+	return b.Bytes(), err
+}
+
+// asJPEG searches the best quality that keeps within a limit.
+func asJPEG(m *image.NRGBA, limit int64) (*encoded, error) {
+	at := func(quality int) (*encoded, error) {
+		var b bytes.Buffer
+		err := jpeg.Encode(&b, m, &jpeg.Options{Quality: quality})
+		return &encoded{data: b.Bytes(), format: "jpeg", quality: quality}, err
+	}
+	best, err := at(bestQuality)
+	if err != nil || fits(best.data, limit) {
+		return best, err
+	}
+	low, high := worstQuality, bestQuality-1
+	best = nil
+	for low <= high {
+		middle := (low + high) / 2
+		e, err := at(middle)
+		if err != nil {
+			return nil, err
+		}
+		if fits(e.data, limit) {
+			best, low = e, middle+1
+		} else {
+			high = middle - 1
+		}
+	}
+	if best == nil {
+		if best, err = at(worstQuality); err != nil {
+			return nil, err
+		}
+		best.heavy = true
+	}
+	return best, nil
+}
+
+// reduced is a picture with few colours, its errors spread over the pixels around.
+func reduced(m image.Image, colours int) *image.Paletted {
+	p := image.NewPaletted(m.Bounds(), palette([]image.Image{m}, colours))
+	draw.FloydSteinberg.Draw(p, m.Bounds(), m, m.Bounds().Min)
+	return p
+}
+
+// A box is a part of the colour space, with the colours that are in it.
+type box struct {
+	colours [][4]uint8
+	channel int // in which they differ most
+	spread  int
+}
+
+func newBox(colours [][4]uint8) *box {
+	b := &box{colours: colours}
+	for c := range 4 {
+		lo, hi := colours[0][c], colours[0][c]
+		for _, p := range colours {
+			lo, hi = min(lo, p[c]), max(hi, p[c])
+		}
+		if s := int(hi - lo); s > b.spread {
+			b.channel, b.spread = c, s
+		}
+	}
+	return b
+}
+
+// palette finds colours for pictures by cutting the colour space at medians. A transparent one is among them where needed.
+func palette(pictures []image.Image, most int) color.Palette {
+	var colours [][4]uint8
+	clear := false
+	for _, m := range pictures {
+		b := m.Bounds()
+		step := max(1, b.Dx()*b.Dy()*len(pictures)/60000)
+		for i := 0; i < b.Dx()*b.Dy(); i += step {
+			c := color.NRGBAModel.Convert(m.At(b.Min.X+i%b.Dx(), b.Min.Y+i/b.Dx())).(color.NRGBA)
+			if c.A == 0 {
+				clear = true
+				continue
+			}
+			colours = append(colours, [4]uint8{c.R, c.G, c.B, c.A})
+		}
+	}
+	var p color.Palette
+	if clear {
+		p = append(p, color.NRGBA{})
+	}
+	if len(colours) == 0 {
+		return append(p, color.NRGBA{A: 255})
+	}
+	boxes := []*box{newBox(colours)}
+	for len(boxes) < most-len(p) {
+		widest := slices.MaxFunc(boxes, func(a, b *box) int { return a.spread*min(len(a.colours), 64) - b.spread*min(len(b.colours), 64) })
+		if widest.spread == 0 || len(widest.colours) < 2 {
+			break
+		}
+		c := widest.channel
+		sort.Slice(widest.colours, func(i, j int) bool { return widest.colours[i][c] < widest.colours[j][c] })
+		half := len(widest.colours) / 2
+		other := newBox(widest.colours[half:])
+		*widest = *newBox(widest.colours[:half])
+		boxes = append(boxes, other)
+	}
+	for _, b := range boxes {
+		var sum [4]int
+		for _, c := range b.colours {
+			for i := range sum {
+				sum[i] += int(c[i])
+			}
+		}
+		n := len(b.colours)
+		p = append(p, color.NRGBA{uint8(sum[0] / n), uint8(sum[1] / n), uint8(sum[2] / n), uint8(sum[3] / n)})
+	}
+	return p
+}

@@ -1,0 +1,234 @@
+package pictures
+
+import (
+	"fmt"
+	"image"
+	"image/color"
+	"image/draw"
+	"os"
+	"unicode/utf8"
+
+	"golang.org/x/image/font"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/opentype"
+	"golang.org/x/image/math/fixed"
+
+	"havvel/internal/settings"
+)
+
+// Sizes on the contact sheet, in pixels.
+const (
+	sheetWide = 1280
+	sheetEdge = 28
+	cellHigh  = 150
+	cellWide  = 270
+	cellGap   = 20
+)
+
+var (
+	paper    = color.NRGBA{0x17, 0x1a, 0x21, 255}
+	pale     = color.NRGBA{0xe8, 0xe6, 0xdf, 255}
+	grey     = color.NRGBA{0x8d, 0x93, 0xa0, 255}
+	lines    = color.NRGBA{0x3a, 0x40, 0x4d, 255}
+	neighbor = color.NRGBA{0x4a, 0x51, 0x60, 255}
+	alarm    = color.NRGBA{0xe0, 0x8a, 0x5a, 255}
+)
+
+// A sheet is a contact sheet that is being drawn.
+type sheet struct {
+	m                  *image.NRGBA
+	plain, strong, big font.Face
+	y                  int
+}
+
+// Sheet draws all cuts of orders on one picture, and the covers small among plain neighbours, where players decide.
+func Sheet(title string, orders []*Order) ([]byte, error) {
+	s := &sheet{m: image.NewNRGBA(image.Rect(0, 0, sheetWide, 20000))}
+	var err error
+	if s.plain, err = face(goregular.TTF, 13); err != nil {
+		return nil, err
+	}
+	if s.strong, err = face(gobold.TTF, 15); err != nil {
+		return nil, err
+	}
+	if s.big, err = face(gobold.TTF, 22); err != nil {
+		return nil, err
+	}
+	draw.Draw(s.m, s.m.Bounds(), image.NewUniform(paper), image.Point{}, draw.Src)
+	s.y = 24
+	s.words(s.big, pale, sheetEdge, s.y+20, title)
+	s.y += 52
+	for _, o := range orders {
+		if err := s.order(o); err != nil {
+			return nil, err
+		}
+	}
+	return asPNG(s.m.SubImage(image.Rect(0, 0, sheetWide, min(s.y+8, s.m.Bounds().Dy()))))
+}
+
+func face(ttf []byte, size float64) (font.Face, error) {
+	f, err := opentype.Parse(ttf)
+	if err != nil {
+		return nil, err
+	}
+	return opentype.NewFace(f, &opentype.FaceOptions{Size: size, DPI: 72, Hinting: font.HintingFull})
+}
+
+func (s *sheet) words(f font.Face, c color.Color, x, y int, words string) int {
+	d := font.Drawer{Dst: s.m, Src: image.NewUniform(c), Face: f, Dot: fixed.P(x, y)}
+	d.DrawString(words)
+	return d.Dot.X.Ceil()
+}
+
+// fit shortens words to a width.
+func fit(f font.Face, words string, wide int) string {
+	for short := words; ; {
+		if font.MeasureString(f, short).Ceil() <= wide || len(words) < 4 {
+			return short
+		}
+		_, n := utf8.DecodeLastRuneInString(words)
+		words = words[:len(words)-n]
+		short = words + "…"
+	}
+}
+
+// order draws the pictures of one destination.
+func (s *sheet) order(o *Order) error {
+	end := s.words(s.strong, pale, sheetEdge, s.y+14, o.Destination.Rules.Name)
+	state := fmt.Sprintf("%d pictures", len(o.Cuts))
+	s.words(s.plain, grey, end+12, s.y+14, state)
+	s.y += 26
+	x := sheetEdge
+	place := func(wide int) {
+		if x+wide > sheetWide-sheetEdge {
+			x, s.y = sheetEdge, s.y+cellHigh+64
+		}
+	}
+	var covers []*Cut
+	for _, c := range o.Cuts {
+		if c.Type == "video/webm" {
+			place(cellWide)
+			s.frame(image.Rect(x, s.y, x+cellWide, s.y+cellHigh), lines)
+			s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, "+settings.Size(c.Bytes).String())
+			s.label(x, cellWide, c)
+			x += cellWide + cellGap
+			continue
+		}
+		m, err := readCut(c)
+		if err != nil {
+			return err
+		}
+		if c.Role == "cover" {
+			covers = append(covers, c)
+		}
+		w, h := cellWide, max(1, cellWide*c.Height/max(1, c.Width))
+		if h > cellHigh {
+			w, h = max(1, cellHigh*c.Width/max(1, c.Height)), cellHigh
+		}
+		room := max(w, 120)
+		place(room)
+		s.chequer(image.Rect(x, s.y, x+w, s.y+h))
+		s.picture(m, image.Rect(x, s.y, x+w, s.y+h))
+		s.label(x, room, c)
+		x += room + cellGap
+	}
+	for _, p := range o.Problems {
+		if p.Kind != Missing {
+			continue
+		}
+		place(cellWide)
+		s.frame(image.Rect(x, s.y, x+cellWide, s.y+cellHigh), alarm)
+		s.words(s.plain, alarm, x+12, s.y+cellHigh/2, fit(s.plain, p.Message, cellWide-24))
+		x += cellWide + cellGap
+	}
+	s.y += cellHigh + 64
+	for _, c := range covers {
+		if err := s.among(c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func readCut(c *Cut) (image.Image, error) {
+	f, err := os.Open(c.Path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return decode(f)
+}
+
+func (s *sheet) picture(m image.Image, at image.Rectangle) {
+	b := m.Bounds()
+	small := scaled(m, region{0, 0, float64(b.Dx()), float64(b.Dy())}, at.Dx(), at.Dy()).image()
+	draw.Draw(s.m, at, small, image.Point{}, draw.Over)
+}
+
+func (s *sheet) frame(r image.Rectangle, c color.Color) {
+	for _, side := range []image.Rectangle{
+		{r.Min, image.Pt(r.Max.X, r.Min.Y+1)}, {image.Pt(r.Min.X, r.Max.Y-1), r.Max},
+		{r.Min, image.Pt(r.Min.X+1, r.Max.Y)}, {image.Pt(r.Max.X-1, r.Min.Y), r.Max},
+	} {
+		draw.Draw(s.m, side, image.NewUniform(c), image.Point{}, draw.Src)
+	}
+}
+
+// chequer is the ground on which transparency is seen.
+func (s *sheet) chequer(r image.Rectangle) {
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		for x := r.Min.X; x < r.Max.X; x++ {
+			c := lines
+			if (x/8+y/8)%2 == 0 {
+				c = paper
+			}
+			s.m.SetNRGBA(x, y, c)
+		}
+	}
+}
+
+func (s *sheet) label(x, wide int, c *Cut) {
+	name := c.Name
+	if c.Number > 1 {
+		name = fmt.Sprintf("%s %d", name, c.Number)
+	}
+	s.words(s.plain, pale, x, s.y+cellHigh+18, fit(s.plain, name, wide))
+	tone := grey
+	if len(c.Problems) > 0 {
+		tone = alarm
+	}
+	facts := settings.Size(c.Bytes).String()
+	if c.Width > 0 {
+		facts = fmt.Sprintf("%dx%d, %s", c.Width, c.Height, facts)
+	}
+	s.words(s.plain, tone, x, s.y+cellHigh+35, fit(s.plain, facts, wide+cellGap-4))
+}
+
+// among shows a cover at the size at which players see it, between games that are nothing in particular.
+func (s *sheet) among(c *Cut) error {
+	m, err := readCut(c)
+	if err != nil {
+		return err
+	}
+	w := thumbnail
+	h := min(220, max(1, w*c.Height/c.Width))
+	s.words(s.plain, grey, sheetEdge, s.y+10, fmt.Sprintf("%s, %d pixels wide among others:", c.Name, w))
+	s.y += 22
+	own := 2 // its place in the row
+	for i := range 6 {
+		x := sheetEdge + i*(w+24)
+		r := image.Rect(x, s.y, x+w, s.y+h)
+		if i == own {
+			s.picture(m, r)
+			continue
+		}
+		shade := neighbor
+		shade.R, shade.G, shade.B = shade.R+uint8(i*7), shade.G+uint8(i*5), shade.B-uint8(i*4)
+		draw.Draw(s.m, r, image.NewUniform(shade), image.Point{}, draw.Src)
+		bar := image.Rect(x+w/5, s.y+h*2/3, x+w*4/5, s.y+h*2/3+10)
+		draw.Draw(s.m, bar, image.NewUniform(grey), image.Point{}, draw.Src)
+	}
+	s.y += h + 30
+	return nil
+}
