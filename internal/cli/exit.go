@@ -109,7 +109,7 @@ func codeOf(err error) int {
 	switch {
 	case is[*portal.Unreachable](err), is[*site.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
 		return unreachable
-	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err):
+	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err), is[*badPage](err):
 		return answerNo
 	case is[*usage](err), is[*trial.NoView](err), is[*deliver.NoPublic](err), is[*sftp.BadKey](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
 		return wrongUsage

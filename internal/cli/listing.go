@@ -118,7 +118,7 @@ func (a *app) leaves(ctx context.Context) (*project.Project, []*leaf, error) {
 // filled counts fields that hold something, and statements that are made.
 func (l *leaf) filled() (fields, stated int) {
 	for _, f := range l.contents.Fields {
-		if f.Count > 0 {
+		if f.Stated {
 			fields++
 		}
 	}
@@ -142,7 +142,7 @@ func (a *app) showLeaves(courier *deliver.Courier, p *project.Project, leaves []
 		}
 		rows = append(rows, []string{
 			l.d.Name, fmt.Sprintf("%d of %d", fields, len(l.contents.Fields)), fmt.Sprint(len(l.order.Cuts)),
-			fmt.Sprint(len(l.contents.Boards)), fmt.Sprintf("%d of %d", stated, len(l.contents.Declarations)), state,
+			fmt.Sprint(len(l.contents.Boards)), statements(stated, len(l.contents.Declarations)), state,
 		})
 		all = append(all, l.findings...)
 	}
@@ -188,7 +188,7 @@ func (a *app) showLeaf(l *leaf) {
 		s.Line("")
 		s.Line("%s  %s", s.In(term.Strong, f.Name), s.In(term.Quiet, lengthOf(f)+facts))
 		switch {
-		case f.Count == 0 && f.Words != nil && rule.Required && !missing(l.contents.Problems, f.From[0]):
+		case f.Count == 0 && f.Stated:
 			s.Line("  (nothing, as you say)")
 		case f.Count == 0 && rule.Required:
 			s.Line("  %s", s.In(term.Careful, "missing"))
@@ -209,13 +209,11 @@ func (a *app) showLeaf(l *leaf) {
 	s.Next("havvel listing --page --to %s  (how it will look)", l.d.Name)
 }
 
-func missing(problems []listing.Problem, from string) bool {
-	for _, p := range problems {
-		if p.Kind == listing.Missing && p.Key == listing.Key(from) {
-			return true
-		}
+func statements(stated, asked int) string {
+	if asked == 0 {
+		return "none asked"
 	}
-	return false
+	return fmt.Sprintf("%d of %d", stated, asked)
 }
 
 // lengthOf says how long a field is, and how long it can be.

@@ -23,13 +23,12 @@ import (
 // taken is where masters from a trial are kept, in the project.
 const taken = "page"
 
-// A wish is a clip that some destinations want, all in the same way.
+// A wish is a clip that some destination wants.
 type wish struct {
 	format  string
 	size    [2]int
 	limit   int64
 	seconds int
-	only    []string
 }
 
 // takeMasters takes screenshots and clips of the running game, and names them in havvel.toml.
@@ -107,7 +106,7 @@ func takenFor(destinations []*project.Destination) (first *project.Destination, 
 				i, clips = len(clips), append(clips, &x)
 			}
 			c := clips[i]
-			c.seconds, c.only = min(c.seconds, x.seconds), append(c.only, d.Name)
+			c.seconds = min(c.seconds, x.seconds)
 			if x.limit > 0 && (c.limit == 0 || x.limit < c.limit) {
 				c.limit = x.limit
 			}
@@ -168,7 +167,7 @@ func (a *app) takeClips(ctx context.Context, p *project.Project, t *trial.Trial,
 		if err != nil {
 			return nil, err
 		}
-		m := project.Picture{File: path.Join(taken, fmt.Sprintf("trial-clip-%dx%d.%s", w.size[0], w.size[1], w.format)), Roles: []string{"clip"}, Only: w.only}
+		m := project.Picture{File: path.Join(taken, fmt.Sprintf("trial-clip-%dx%d.%s", w.size[0], w.size[1], w.format)), Roles: []string{"clip"}}
 		if err := place.Bytes(filepath.Join(p.Folder, filepath.FromSlash(m.File)), data); err != nil {
 			return nil, err
 		}

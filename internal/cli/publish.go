@@ -84,6 +84,7 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 	}
 	if a.dryRun {
 		a.screen.Line("version %s would become public on %s", last.Version, d.Rules.Name)
+		a.firstTime(courier, d)
 		return nil, nil
 	}
 	now, err := courier.Ask(ctx, d, last, 0)
@@ -94,6 +95,7 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 		return nil, err
 	}
 	if now.State != rulebook.Public {
+		a.firstTime(courier, d)
 		if now, err = courier.Publish(ctx, d, now.Delivery); err != nil {
 			return nil, err
 		}

@@ -23,6 +23,7 @@ type sendFlags struct {
 	choices packChoices
 	version string
 	again   bool
+	only    string
 	wait    bool
 	limit   time.Duration
 }
@@ -32,14 +33,17 @@ func (a *app) send() *cobra.Command {
 	c := a.new(command{
 		use:   "send [EXPORT]",
 		short: "Upload this version",
-		long: "Send checks the export, packs it, and uploads it to each destination. An export with errors is not sent, nor one that\n" +
-			"was sent before. What was sent is written into the logbook; havvel where says what became of it.",
+		long: "Send checks the export, packs it, uploads it to each destination, and fills in its page there with what has changed of it. An\n" +
+			"export with errors is not sent, nor one that was sent before; then only the page goes, if that has changed. What was sent is\n" +
+			"written into the logbook; havvel where says what became of it.",
 		example: "  havvel send --wait\n  havvel send --to brackwater --version 0.4.1",
 		args:    cobra.MaximumNArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runSend(ctx, args, f) },
 	})
 	c.Flags().StringVar(&f.version, "version", "", "send it as this `version` (the one in havvel.toml)")
 	c.Flags().BoolVar(&f.again, "again", false, "send it even if this export, or this version, was sent before")
+	c.Flags().StringVar(&f.only, "only", "", "send only the `build`, or only the page")
+	c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"build", "page"}, cobra.ShellCompDirectiveNoFileComp))
 	a.withWait(c, &f.wait, &f.limit)
 	a.withNotice(c)
 	a.withChoices(c, &f.choices)
@@ -59,6 +63,14 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 	if err != nil {
 		return err
 	}
+	if f.only != "" {
+		if err := settings.Within("--only", f.only, "build", "page"); err != nil {
+			return &usage{err.Error(), "havvel send"}
+		}
+	}
+	if f.only == "page" {
+		return a.sendPages(ctx, p, destinations)
+	}
 	if f.version, err = chosenVersion(p, f.version); err != nil {
 		return err
 	}
@@ -68,8 +80,15 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 	}
 	defer b.Close()
 	courier := a.courier(p)
+	pages := map[string]*deliver.Contents{}
+	if f.only != "build" {
+		if pages, err = a.sendablePages(ctx, p, destinations, f.version); err != nil {
+			return err
+		}
+	}
+	var pageOnly []*project.Destination
 	if !f.again {
-		if destinations, err = a.unsent(courier, destinations, f.version, b.Fingerprint); err != nil {
+		if destinations, pageOnly, err = a.unsent(courier, destinations, pages, f.version, b.Fingerprint); err != nil {
 			return err
 		}
 	}
@@ -78,11 +97,16 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 			return err
 		}
 	}
+	if len(pageOnly) > 0 {
+		if err := a.sendPages(ctx, p, pageOnly); err != nil || len(destinations) == 0 {
+			return err
+		}
+	}
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var failed error
 	var shown []*deliver.Status
 	for _, d := range destinations {
-		status, err := a.sendOne(ctx, p, d, b, courier, f)
+		status, err := a.sendOne(ctx, p, d, b, pages[d.Name], courier, f)
 		if status != nil {
 			doc.add(status)
 			shown = append(shown, status)
@@ -108,29 +132,35 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 
 // unsent are the destinations that lack this version of this export, when there are any; so a command that failed at one of
 // several can be run again.
-func (a *app) unsent(courier *deliver.Courier, destinations []*project.Destination, version, fingerprint string) ([]*project.Destination, error) {
-	var left, have []*project.Destination
+//
+// pageOnly are those that have it, and lack what has changed of their page.
+func (a *app) unsent(courier *deliver.Courier, destinations []*project.Destination, pages map[string]*deliver.Contents, version, fingerprint string) (left, pageOnly []*project.Destination, err error) {
+	var have []*project.Destination
 	for _, d := range destinations {
 		var before *deliver.AlreadySent
 		err := courier.Fresh(d, version, fingerprint)
 		if errors.As(err, &before) && before.Same && before.Before.Version == version && before.Before.State != rulebook.Refused {
-			have = append(have, d)
+			if page := pages[d.Name]; page != nil && courier.Unfilled(d, page, version) {
+				pageOnly = append(pageOnly, d)
+			} else {
+				have = append(have, d)
+			}
 			continue
 		}
 		if err != nil && before == nil {
-			return nil, err
+			return nil, nil, err
 		}
 		left = append(left, d)
 	}
-	if len(left) == 0 {
-		return destinations, nil // which then is refused
+	if len(left) == 0 && len(pageOnly) == 0 {
+		return destinations, nil, nil // which then is refused
 	}
 	for _, d := range have {
 		if !a.json {
 			a.screen.Line("%s has version %s of this export already", d.Rules.Name, version)
 		}
 	}
-	return left, nil
+	return left, pageOnly, nil
 }
 
 // sendable says what forbids sending a build to a destination.
@@ -178,7 +208,7 @@ func untriedWhy(p *project.Project, d *project.Destination, b *export.Build) str
 	return ""
 }
 
-func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
+func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, page *deliver.Contents, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
 	plan, done, err := planned(ctx, p, d, b, f.version, f.choices)
 	if err != nil {
 		return nil, err
@@ -188,6 +218,7 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	if a.dryRun {
 		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Shown())
 		a.hostWords(d)
+		a.pageWords(courier, d, page)
 		return nil, nil
 	}
 	if precompressed(b) && !a.json {
@@ -206,6 +237,9 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 		if d.SiteAddress() != nil {
 			a.screen.Line("  %s", took(status, archive.Entries))
 		}
+	}
+	if err := a.fillPage(ctx, courier, d, page, status); err != nil {
+		return status, err
 	}
 	if !f.wait {
 		if !a.json {
@@ -320,6 +354,7 @@ type deliveryRow struct {
 	Fingerprint string   `json:"fingerprint"`
 	Sent        string   `json:"sent"`
 	Live        any      `json:"live,omitempty"`
+	Lacks       []string `json:"page_lacks,omitempty"`
 }
 
 func (doc *deliveriesJSON) add(s *deliver.Status) {
@@ -327,5 +362,5 @@ func (doc *deliveriesJSON) add(s *deliver.Status) {
 	if reasons == nil {
 		reasons = []string{}
 	}
-	doc.Deliveries = append(doc.Deliveries, deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, s.Sent.UTC().Format(time.RFC3339), nil})
+	doc.Deliveries = append(doc.Deliveries, deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, s.Sent.UTC().Format(time.RFC3339), nil, nil})
 }

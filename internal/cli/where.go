@@ -62,6 +62,10 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 	if !f.wait {
 		f.limit = 0
 	}
+	missing, err := a.lacking(ctx, p, destinations)
+	if err != nil {
+		return err
+	}
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var shown []*deliver.Status
 	var failed error
@@ -75,10 +79,12 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 			a.notice(ctx, status)
 		}
 		doc.add(status)
+		doc.Deliveries[len(doc.Deliveries)-1].Lacks = missing[l.Destination]
 		shown = append(shown, status)
 	}
 	if !a.json {
 		a.showWhere(p, destinations, shown)
+		a.showLacks(destinations, missing)
 	}
 	if f.live {
 		failed = errors.Join(failed, a.lookAtAll(ctx, courier, p, shown, &doc))
@@ -95,6 +101,32 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 		a.nextOf(p, shown)
 	}
 	return failed
+}
+
+// lacking says what the page of each destination still lacks.
+func (a *app) lacking(ctx context.Context, p *project.Project, destinations []*project.Destination) (map[string][]string, error) {
+	all := map[string][]string{}
+	if !begun(p) {
+		return all, nil
+	}
+	pages, orders, err := a.pages(ctx, p, destinations, p.Game.Version)
+	if err != nil {
+		return nil, err
+	}
+	for i, d := range destinations {
+		if list := lacks(pages[d.Name], orders[i]); len(list) > 0 {
+			all[d.Name] = list
+		}
+	}
+	return all, nil
+}
+
+func (a *app) showLacks(destinations []*project.Destination, missing map[string][]string) {
+	for _, d := range destinations {
+		if list := missing[d.Name]; len(list) > 0 {
+			a.screen.Paragraph(term.Careful, "  ", "    ", fmt.Sprintf("the page on %s lacks: %s  (havvel listing --show %s)", d.Rules.Name, strings.Join(list, ", "), d.Name))
+		}
+	}
 }
 
 type versionsJSON struct {

@@ -26,13 +26,14 @@ type Page struct {
 
 // A Field is one field of the page, filled.
 type Field struct {
-	Name  string   // the portal's
-	From  []string // keys of havvel.toml
-	Form  string   // plain, html, bbcode or markdown
-	Text  string   // of a list, its words with commas
-	Words []string // of a list; else nil
-	Count int      // the text's length as the portal counts, or how many words
-	Limit int      // 0 when there is none
+	Name   string   // the portal's
+	From   []string // keys of havvel.toml
+	Form   string   // plain, html, bbcode or markdown
+	Text   string   // of a list, its words with commas
+	Words  []string // of a list; else nil
+	Stated bool     // havvel.toml says it, be it that there is nothing
+	Count  int      // the text's length as the portal counts, or how many words
+	Limit  int      // 0 when there is none
 }
 
 // Value is what steps send: a text, or a list of texts.
@@ -130,18 +131,18 @@ func (page *Page) fill(s *source, r *rulebook.Field) {
 		page.fillText(s, r, f)
 	}
 	page.Fields = append(page.Fields, f)
-	stated := f.Count > 0
+	f.Stated = f.Count > 0
 	if isList(r.From[0]) {
-		_, stated = s.list(r.From[0])
+		_, f.Stated = s.list(r.From[0])
 	}
 	what, n := "characters", f.Count
 	if f.Words != nil {
 		what = "words"
 	}
 	switch {
-	case !stated && r.Required:
+	case !f.Stated && r.Required:
 		page.say(Missing, key, fmt.Sprintf("the page has no %s", r.Name), missingFix(r, key))
-	case !stated:
+	case !f.Stated:
 	case r.Least > 0 && n < r.Least:
 		page.say(Short, key, fmt.Sprintf("%s has %d %s; at least %d are wanted", r.Name, n, what, r.Least), "write more of it")
 	case r.Limit > 0 && n > r.Limit:

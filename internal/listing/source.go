@@ -209,29 +209,29 @@ func (s *source) controls(f form, as string) []string {
 			for _, k := range c.Keys {
 				caps = append(caps, f.key(k))
 			}
-			for _, other := range []string{c.Mouse, c.Touch, c.Gamepad} {
-				if other != "" {
-					caps = append(caps, f.text(other))
-				}
-			}
-			rows = append(rows, strings.Join(caps, " ")+" "+f.text(c.Action))
+			rows = append(rows, strings.Join(ways(f, c, strings.Join(caps, " ")), ", ")+": "+f.text(c.Action))
 		}
 		return []string{f.list(rows, false, 1)}
 	}
 	var rows []string
 	for _, c := range all {
-		var ways []string
-		if len(c.Keys) > 0 {
-			ways = append(ways, f.text(strings.Join(c.Keys, ", ")))
-		}
-		for _, other := range []string{c.Mouse, c.Touch, c.Gamepad} {
-			if other != "" {
-				ways = append(ways, f.text(other))
-			}
-		}
-		rows = append(rows, f.strong(f.text(c.Action))+": "+strings.Join(ways, "; "))
+		rows = append(rows, f.strong(f.text(c.Action))+": "+strings.Join(ways(f, c, f.text(strings.Join(c.Keys, ", "))), "; "))
 	}
 	return []string{f.list(rows, false, 1)}
+}
+
+// ways lists how something is done, keys first, which are written already.
+func ways(f form, c project.Control, keys string) []string {
+	var list []string
+	if keys != "" {
+		list = append(list, keys)
+	}
+	for _, other := range []string{c.Mouse, c.Touch, c.Gamepad} {
+		if other != "" {
+			list = append(list, f.text(other))
+		}
+	}
+	return list
 }
 
 // controlTable has a column for every way that some control has.

@@ -49,7 +49,8 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 		return nil, &BadMaster{name, "it is empty", "export it again"}
 	}
 	if bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")) {
-		return &header{format: "webm"}, nil
+		w, h := filmSize(start)
+		return &header{format: "webm", width: w, height: h}, nil
 	}
 	if len(start) > 20 && string(start[:4]) == "RIFF" && string(start[8:16]) == "WEBPVP8X" && start[20]&2 != 0 {
 		return nil, &BadMaster{name, "it is an animated WebP, of which no single picture can be read", "save the picture that is meant as PNG"}

@@ -26,58 +26,70 @@ type encoded struct {
 	heavy   bool // it is over the limit all the same
 }
 
-// encode writes a picture in the best of the formats that are taken, within a limit in bytes; 0 for none.
+// encode writes a picture in the best of the formats that are taken, within a limit in bytes; 0 for none. Where both are taken, it is
+// PNG for what is transparent or drawn in few colours, and JPEG for the rest.
 func encode(m *image.NRGBA, formats []string, limit int64, few bool) (*encoded, error) {
-	opaque := m.Opaque()
-	var best *encoded
-	if slices.Contains(formats, "png") {
-		data, err := asPNG(m)
-		if err != nil {
-			return nil, err
-		}
-		best = &encoded{data: data, format: "png"}
-		if fits(data, limit) && (!opaque || !slices.Contains(formats, "jpeg") || len(data) < 400<<10) {
-			return best, nil
-		}
-		if few && !fits(data, limit) {
-			if data, err = asPNG(reduced(m, 256)); err != nil {
-				return nil, err
-			}
-			best = &encoded{data: data, format: "png", few: true}
-			if fits(data, limit) {
-				return best, nil
-			}
-		}
-	}
+	var photo, drawn *encoded
+	var err error
 	if slices.Contains(formats, "jpeg") {
-		e, err := asJPEG(m, limit)
-		if err != nil {
+		if photo, err = asJPEG(m, limit); err != nil {
 			return nil, err
 		}
-		if best == nil || !e.heavy {
-			return e, nil
+	}
+	if slices.Contains(formats, "png") {
+		if drawn, err = bestPNG(m, limit, few, photo); err != nil {
+			return nil, err
 		}
 	}
-	if best == nil { // a still picture as GIF
+	switch {
+	case photo == nil && drawn == nil:
 		return nil, errNoFormat
+	case drawn == nil, photo != nil && drawn.heavy:
+		return photo, nil
+	case photo == nil, !m.Opaque(), len(drawn.data) <= len(photo.data):
+		return drawn, nil
 	}
-	best.heavy = !fits(best.data, limit)
-	return best, nil
+	return photo, nil
+}
+
+// bestPNG writes a PNG, with few colours when it is too heavy and may be. It is nil when an opaque picture is lighter as JPEG.
+func bestPNG(m *image.NRGBA, limit int64, few bool, photo *encoded) (*encoded, error) {
+	if photo != nil && !photo.heavy && m.Opaque() {
+		quick, err := asPNG(m, png.BestSpeed)
+		if err != nil || len(quick) > 2*len(photo.data) {
+			return nil, err
+		}
+	}
+	data, err := asPNG(m, png.DefaultCompression)
+	if err != nil {
+		return nil, err
+	}
+	e := &encoded{data: data, format: "png"}
+	if few && !fits(data, limit) {
+		if data, err = asPNG(reduced(m, 256), png.BestCompression); err != nil {
+			return nil, err
+		}
+		e = &encoded{data: data, format: "png", few: true}
+	}
+	e.heavy = !fits(e.data, limit)
+	return e, nil
 }
 
 func fits(data []byte, limit int64) bool { return limit <= 0 || int64(len(data)) <= limit }
 
-func asPNG(m image.Image) ([]byte, error) {
+func asPNG(m image.Image, level png.CompressionLevel) ([]byte, error) {
 	var b bytes.Buffer
-	err := (&png.Encoder{CompressionLevel: png.BestCompression}).Encode(&b, m)
+	err := (&png.Encoder{CompressionLevel: level}).Encode(&b, m)
 	return b.Bytes(), err
 }
 
 // asJPEG searches the best quality that keeps within a limit.
 func asJPEG(m *image.NRGBA, limit int64) (*encoded, error) {
+	// Without transparency both kinds have the same bytes, and the encoder is quick with one of them.
+	opaque := &image.RGBA{Pix: m.Pix, Stride: m.Stride, Rect: m.Rect}
 	at := func(quality int) (*encoded, error) {
 		var b bytes.Buffer
-		err := jpeg.Encode(&b, m, &jpeg.Options{Quality: quality})
+		err := jpeg.Encode(&b, opaque, &jpeg.Options{Quality: quality})
 		return &encoded{data: b.Bytes(), format: "jpeg", quality: quality}, err
 	}
 	best, err := at(bestQuality)

@@ -121,7 +121,27 @@ func Make(ctx context.Context, p *project.Project, destinations []*project.Desti
 		}
 		j.order.Problems = append(j.order.Problems, j.cut.Problems...)
 	}
+	for _, o := range orders {
+		o.tidy(p)
+	}
 	return orders, nil
+}
+
+// tidy takes away cuts of earlier that are not made any more. One that can't be taken away does no harm.
+func (o *Order) tidy(p *project.Project) {
+	entries, err := os.ReadDir(folder(p, o.Destination.Name))
+	if err != nil {
+		return
+	}
+	keep := map[string]bool{}
+	for _, c := range o.Cuts {
+		keep[filepath.Base(c.Path)], keep[filepath.Base(c.note(p))] = true, true
+	}
+	for _, e := range entries {
+		if !keep[e.Name()] {
+			os.Remove(filepath.Join(folder(p, o.Destination.Name), e.Name()))
+		}
+	}
 }
 
 // jobs finds the masters of one kind of picture.
@@ -170,7 +190,11 @@ func nearest(p *project.Project, list []project.Picture, want rulebook.Picture) 
 		if err != nil || h.width == 0 || shape == 0 {
 			continue
 		}
-		if d := math.Abs(math.Log(float64(h.width) / float64(h.height) / shape)); d < distance {
+		d := math.Abs(math.Log(float64(h.width) / float64(h.height) / shape))
+		if want.Role == "clip" && want.Size[0] > 0 { // it isn't scaled
+			d += math.Abs(math.Log(float64(h.width) / float64(want.Size[0])))
+		}
+		if d < distance {
 			best, distance = m, d
 		}
 	}

@@ -72,6 +72,16 @@ func (p pixels) row(y int, x0, x1 int, into []float32) {
 			s := m.Pix[m.PixOffset(p.b.Min.X+x, p.b.Min.Y+y):]
 			put(4*(x-x0), s[0], s[1], s[2], s[3])
 		}
+	case *image.RGBA:
+		for x := x0; x < x1; x++ {
+			s := m.Pix[m.PixOffset(p.b.Min.X+x, p.b.Min.Y+y):]
+			if s[3] == 255 {
+				put(4*(x-x0), s[0], s[1], s[2], 255)
+				continue
+			}
+			c := color.NRGBAModel.Convert(color.RGBA{s[0], s[1], s[2], s[3]}).(color.NRGBA)
+			put(4*(x-x0), c.R, c.G, c.B, c.A)
+		}
 	case *image.YCbCr:
 		for x := x0; x < x1; x++ {
 			yi, ci := m.YOffset(p.b.Min.X+x, p.b.Min.Y+y), m.COffset(p.b.Min.X+x, p.b.Min.Y+y)

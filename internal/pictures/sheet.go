@@ -5,6 +5,7 @@ import (
 	"image"
 	"image/color"
 	"image/draw"
+	"image/png"
 	"os"
 	"unicode/utf8"
 
@@ -64,7 +65,7 @@ func Sheet(title string, orders []*Order) ([]byte, error) {
 			return nil, err
 		}
 	}
-	return asPNG(s.m.SubImage(image.Rect(0, 0, sheetWide, min(s.y+8, s.m.Bounds().Dy()))))
+	return asPNG(s.m.SubImage(image.Rect(0, 0, sheetWide, min(s.y+8, s.m.Bounds().Dy()))), png.DefaultCompression)
 }
 
 func face(ttf []byte, size float64) (font.Face, error) {

@@ -115,6 +115,4 @@ var newPicture = template.Must(template.New("picture").Funcs(template.FuncMap{"t
 [[picture]]
 file  = {{toml .File}}
 roles = [{{range $i, $r := .Roles}}{{if $i}}, {{end}}{{toml $r}}{{end}}]
-{{- if .Only}}
-only  = [{{range $i, $r := .Only}}{{if $i}}, {{end}}{{toml $r}}{{end}}]{{end}}
 `))
