@@ -43,7 +43,7 @@ const deepest = 40
 
 // render writes a document, block by block.
 func render(source string, f form) (blocks, lost []string) {
-	w := &writer{form: f, source: []byte(source)}
+	w := &writer{form: f, source: []byte(clean(source))}
 	document := goldmark.DefaultParser().Parse(text.NewReader(w.source))
 	for n := document.FirstChild(); n != nil; n = n.NextSibling() {
 		if b := w.block(n); strings.TrimSpace(b) != "" {
@@ -112,23 +112,34 @@ func (w *writer) inlines(n ast.Node) string {
 	}
 	defer func() { w.depth-- }()
 	var b strings.Builder
-	for c := n.FirstChild(); c != nil; c = c.NextSibling() {
-		b.WriteString(w.inline(c))
+	var raw []byte // words that the parser took apart, where a bracket might have begun a link
+	flush := func() {
+		if len(raw) > 0 {
+			b.WriteString(w.form.text(unescape(raw)))
+			raw = nil
+		}
 	}
+	for c := n.FirstChild(); c != nil; c = c.NextSibling() {
+		t, words := c.(*ast.Text)
+		if !words {
+			flush()
+			b.WriteString(w.inline(c))
+			continue
+		}
+		raw = append(raw, t.Segment.Value(w.source)...)
+		if t.HardLineBreak() {
+			flush()
+			b.WriteString(w.form.lineBreak())
+		} else if t.SoftLineBreak() {
+			raw = append(raw, ' ')
+		}
+	}
+	flush()
 	return b.String()
 }
 
 func (w *writer) inline(n ast.Node) string {
 	switch n := n.(type) {
-	case *ast.Text:
-		words := w.form.text(unescape(n.Segment.Value(w.source)))
-		switch {
-		case n.HardLineBreak():
-			return words + w.form.lineBreak()
-		case n.SoftLineBreak():
-			return words + " "
-		}
-		return words
 	case *ast.String:
 		return w.form.text(string(n.Value))
 	case *ast.Emphasis:
@@ -137,7 +148,7 @@ func (w *writer) inline(n ast.Node) string {
 		}
 		return w.form.emphasis(w.inlines(n))
 	case *ast.CodeSpan:
-		return w.form.code(w.words(n))
+		return w.form.code(strings.ReplaceAll(w.words(n), "\n", " "))
 	case *ast.Link:
 		return w.link(string(n.Destination), w.inlines(n))
 	case *ast.AutoLink:

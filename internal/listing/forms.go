@@ -197,17 +197,24 @@ var (
 // text escapes what could mean something, so that the same words come out of it.
 func (markdown) text(raw string) string {
 	raw = signs.ReplaceAllString(raw, `\$1`)
+	if words, ok := strings.CutSuffix(raw, "!"); ok { // before a link it would make a picture of it
+		raw = words + `\!`
+	}
 	return begin.ReplaceAllStringFunc(raw, func(m string) string { return m[:len(m)-1] + `\` + m[len(m)-1:] })
 }
 func (markdown) strong(inner string) string   { return around(inner, "**") }
 func (markdown) emphasis(inner string) string { return around(inner, "*") }
 func (f markdown) key(raw string) string      { return f.code(raw) }
 func (markdown) lineBreak() string            { return "\\\n" }
+
+// numbered is a line's start that was put together of parts, and would begin a list.
+var numbered = regexp.MustCompile(`(?m)^(\d{1,9})([.)])`)
+
 func (markdown) paragraph(inner string) string {
-	return inner
+	return numbered.ReplaceAllString(strings.TrimSpace(inner), `$1\$2`)
 }
 func (markdown) heading(level int, inner string) string {
-	return strings.Repeat("#", level) + " " + strings.ReplaceAll(inner, "\n", " ")
+	return strings.Repeat("#", level) + " " + strings.NewReplacer("\\\n", " ", "\n", " ").Replace(inner)
 }
 func (markdown) quote(inner string) string {
 	lines := strings.Split(inner, "\n")
@@ -226,7 +233,10 @@ func (markdown) pre(raw string) string {
 func (markdown) rule() string    { return "***" }
 func (markdown) between() string { return "\n\n" }
 
-func (markdown) code(raw string) string {
+func (f markdown) code(raw string) string {
+	if strings.Contains(raw, "``") {
+		return f.text(raw) // three marks at the start of a line could begin a block
+	}
 	ticks := "`"
 	for strings.Contains(raw, ticks) {
 		ticks += "`"
@@ -242,6 +252,11 @@ func (markdown) link(address, inner string) string {
 }
 
 func (markdown) list(items []string, ordered bool, first int) string {
+	for i, item := range items {
+		if m := numbered.FindStringSubmatchIndex(item); m != nil && m[0] == 0 {
+			items[i] = item[:m[4]] + `\` + item[m[4]:]
+		}
+	}
 	return marked(items, ordered, first, "- ")
 }
 
