@@ -39,15 +39,16 @@ var listingChecks = []*Check{
 					lacks, first = append(lacks, strings.TrimPrefix(t.Message, "the page has no ")), cmp.Or(first, t)
 				}
 			}
+			if !p.Paper.Begun {
+				p.unwritten(len(lacks))
+				return
+			}
 			if len(lacks) == 0 {
 				return
 			}
 			f := Finding{File: paperFile, Message: fmt.Sprintf("the page on %s still lacks: %s", p.Rules.Name, strings.Join(lacks, ", ")), Fix: fmt.Sprintf("write them under [listing] in havvel.toml; havvel listing --show %s says what each can hold", p.Destination)}
 			if len(lacks) == 1 {
 				f.Line, f.Column, f.Fix = first.Line, min(1, first.Line), first.Fix
-			}
-			if !p.Paper.Begun {
-				f.Level = Note
 			}
 			p.report(f)
 		},
@@ -67,8 +68,27 @@ var listingChecks = []*Check{
 		"HTML, pictures and links that don't lead to the web are left out of texts, since portals refuse them or they could do harm.", `<script> in description.md`, `the same text without it`),
 	textCheck(listing.NoBoard, "A score board can't be as it is declared", Error,
 		"The portal keeps other values, has fewer boards, or takes shorter labels. A board that is wrong once is often wrong for ever, since boards can't be taken away.", `keeps = "latest", where the portal keeps highest or lowest`, `keeps = "highest"`),
-	textCheck(listing.Undeclared, "Something that the portal asks for is not stated", Warning,
-		"The portal wants a statement, such as that you hold the rights. Havvel never makes one for you: it is yours, and holds for one version.", `no [declares] for this version`, `[declares] version = "0.4.0", states = ["own-rights"]`),
+	{
+		ID:    string(listing.Undeclared),
+		Title: "Something that the portal asks for is not stated",
+		Level: Warning,
+		Text: "The portal wants statements, such as that you hold the rights. Havvel never makes one for you: it is yours, and holds for one version. They are looked for " +
+			"once something of the page is written.",
+		Before: "no [declares] for this version",
+		After:  `[declares] version = "0.4.0", states = ["own-rights"]`,
+		Run: func(p *Pass) {
+			var words []string
+			first := listing.Problem{}
+			for _, t := range p.Paper.Texts {
+				if t.Kind == listing.Undeclared {
+					words, first = append(words, t.Message), cmp.Or(first, t)
+				}
+			}
+			if len(words) > 0 && p.Paper.Begun {
+				p.report(Finding{File: paperFile, Line: first.Line, Column: min(1, first.Line), Message: fmt.Sprintf("%s asks for what is not stated: %s", p.Rules.Name, strings.Join(words, "; ")), Fix: first.Fix})
+			}
+		},
+	},
 	textCheck(listing.Unknown, "A statement is one that the portal does not ask for", Warning,
 		"A statement for this portal alone has a name that its rulebook doesn't know; it is not sent.", `states = ["rights"]`, `states = ["own-rights"]`),
 	{
@@ -91,6 +111,25 @@ var listingChecks = []*Check{
 			}
 		},
 	},
+}
+
+// unwritten notes that nothing of a page is written yet, and what it will want.
+func (p *Pass) unwritten(fields int) {
+	kinds, stated := 0, 0
+	for _, x := range p.Paper.Pictures {
+		if x.Kind == pictures.Missing {
+			kinds++
+		}
+	}
+	for _, t := range p.Paper.Texts {
+		if t.Kind == listing.Undeclared {
+			stated++
+		}
+	}
+	if fields+kinds+stated == 0 {
+		return
+	}
+	p.report(Finding{Level: Note, File: paperFile, Message: fmt.Sprintf("the page on %s is not written yet; it wants %d texts and options, %d kinds of pictures and %d statements", p.Rules.Name, fields, kinds, stated), Fix: fmt.Sprintf("havvel listing --show %s says what they are; docs/listing.md, how they are written", p.Destination)})
 }
 
 // textCheck is a check whose findings came up when the page was rendered.
@@ -126,14 +165,9 @@ var pictureChecks = []*Check{
 func pictureCheck(k pictures.Kind, title string, level Level, text, before, after string) *Check {
 	return &Check{ID: string(k), Title: title, Level: level, Text: text, Before: before, After: after, Run: func(p *Pass) {
 		for _, x := range p.Paper.Pictures {
-			if x.Kind != k {
-				continue
+			if x.Kind == k && (p.Paper.Begun || k != pictures.Missing) {
+				p.report(Finding{File: cmp.Or(x.Master, paperFile), Message: x.Message, Fix: x.Fix})
 			}
-			f := Finding{File: cmp.Or(x.Master, paperFile), Message: x.Message, Fix: x.Fix}
-			if k == pictures.Missing && !p.Paper.Begun {
-				f.Level = Note
-			}
-			p.report(f)
 		}
 	}}
 }

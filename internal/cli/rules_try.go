@@ -15,6 +15,7 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/project"
 )
 
 type tryFlags struct {
@@ -67,14 +68,18 @@ func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 	}
 	defer done()
 	if a.dryRun {
-		a.screen.Line("%d requests would go to %s", len(r.Enter)+len(r.Send)+len(r.Follow), d.Address)
+		a.screen.Line("%d requests would go to %s, and one more for each picture after the first", len(r.Enter)+len(r.Send)+len(r.Fill)+len(r.Follow), d.Address)
 		return nil
 	}
 	archive, err := plan.Write(ctx, archivePath(p, d, "", p.Game.Version), a.screen.Progress())
 	if err != nil {
 		return err
 	}
-	answer, err := a.courier(p).Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, f.publish, &stepper{a: a})
+	pages, err := a.sendablePages(ctx, p, []*project.Destination{d}, p.Game.Version)
+	if err != nil {
+		return err
+	}
+	answer, err := a.courier(p).Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, &stepper{a: a})
 	if err != nil {
 		return err
 	}

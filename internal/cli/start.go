@@ -23,7 +23,7 @@ import (
 )
 
 type startFlags struct {
-	title, short, studio, version, address string
+	title, short, studio, version, address, tagline, category string
 }
 
 func (a *app) start() *cobra.Command {
@@ -43,6 +43,8 @@ func (a *app) start() *cobra.Command {
 	c.Flags().StringVar(&f.version, "version", "0.1.0", "the `version` that the next send uploads")
 	c.Flags().StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(), ", ")+", or a file ending in .toml; may be repeated")
 	c.Flags().StringVar(&f.address, "address", "", "`where` the portal's interface is (from the rulebook)")
+	c.Flags().StringVar(&f.tagline, "tagline", "", "one `sentence` that makes somebody want to play")
+	c.Flags().StringVar(&f.category, "category", "", "the `shelf` it belongs on")
 	a.withDryRun(c, "print the file, and write nothing")
 	return c
 }
@@ -64,7 +66,7 @@ func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
 	if err != nil {
 		return err
 	}
-	text, err := project.Text(p)
+	text, err := project.Blank(p)
 	if err != nil {
 		return err
 	}
@@ -105,7 +107,7 @@ func newProject(b *export.Build, folder string, f startFlags, rulebooks []string
 	if g.Short == "" {
 		g.Short = project.ShortFrom(g.Title)
 	}
-	p := &project.Project{Game: g, To: map[string]*project.Destination{}}
+	p := &project.Project{Game: g, Listing: project.Listing{Tagline: f.tagline, Category: f.category}, To: map[string]*project.Destination{}}
 	for _, r := range rulebooks {
 		rules, err := rulebook.Find(r, ".")
 		if err != nil {

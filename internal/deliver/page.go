@@ -53,7 +53,6 @@ type SentPage struct {
 // Filled says what a page was sent.
 type Filled struct {
 	Requests int // 0 when nothing has changed
-	Pictures int // of them
 	Changed  []string
 }
 
@@ -220,10 +219,7 @@ func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents,
 	if err != nil {
 		return nil, err
 	}
-	maps.Copy(session.Whole, p.whole())
-	for _, f := range p.Fields {
-		session.Values["field."+f.Name] = f.Text
-	}
+	p.load(session)
 	last := c.LastPage(d)
 	out := &Filled{Changed: last.Changed(p)}
 	keep := func() error {
@@ -239,14 +235,7 @@ func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents,
 		if last.Steps[f.name] == f.hash {
 			continue
 		}
-		if cut := f.picture; cut != nil {
-			out.Pictures++
-			session.Files = map[string]portal.File{rulebook.PictureStep: {Path: cut.Path, Bytes: cut.Bytes}}
-			for name, v := range map[string]string{"name": cut.Name, "number": strconv.Itoa(cut.Number), "type": cut.Type, "bytes": strconv.FormatInt(cut.Bytes, 10), "sha256": cut.SHA256, "about": cut.About} {
-				session.Values["picture."+name] = v
-			}
-		}
-		if _, err := session.Run(ctx, []rulebook.Step{*f.step}, 0); err != nil {
+		if err := f.make(ctx, session); err != nil {
 			return nil, c.named(d, p, f, err)
 		}
 		out.Requests++
@@ -260,6 +249,26 @@ func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents,
 	now.Address, now.At, now.Version, now.Steps = d.Address, c.Now().UTC(), l.Version, last.Steps
 	*last = now
 	return out, keep()
+}
+
+// load tells a session what steps can send of a page.
+func (p *Contents) load(s *portal.Session) {
+	maps.Copy(s.Whole, p.whole())
+	for _, f := range p.Fields {
+		s.Values["field."+f.Name] = f.Text
+	}
+}
+
+// make makes the request.
+func (f fill) make(ctx context.Context, s *portal.Session) error {
+	if cut := f.picture; cut != nil {
+		s.Files = map[string]portal.File{rulebook.PictureStep: {Path: cut.Path, Bytes: cut.Bytes}}
+		for name, v := range map[string]string{"name": cut.Name, "number": strconv.Itoa(cut.Number), "type": cut.Type, "bytes": strconv.FormatInt(cut.Bytes, 10), "sha256": cut.SHA256, "about": cut.About} {
+			s.Values["picture."+name] = v
+		}
+	}
+	_, err := s.Run(ctx, []rulebook.Step{*f.step}, 0)
+	return err
 }
 
 // named says of which key of havvel.toml a portal's refusal is.

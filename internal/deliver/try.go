@@ -7,17 +7,28 @@ import (
 	"havvel/internal/project"
 )
 
-// Try walks a rulebook's recipe once, and tells trace of each request and answer. Nothing is written into the logbook. With
-// publish it makes the version public at the end.
-func (c *Courier) Try(ctx context.Context, d *project.Destination, p Parcel, publish bool, trace portal.Trace) (*portal.Answer, error) {
+// Try walks a rulebook's recipe once, and tells trace of each request and answer. Nothing is written into the logbook. It fills in the
+// page, where there is one to fill in, and with publish it makes the version public at the end.
+func (c *Courier) Try(ctx context.Context, d *project.Destination, p Parcel, page *Contents, publish bool, trace portal.Trace) (*portal.Answer, error) {
 	session, err := c.sendSession(d, p)
 	if err != nil {
 		return nil, err
 	}
 	session.Trace = trace
 	answer, err := session.Send(ctx, d.Rules.Send, portal.Progress{})
-	if err != nil || len(d.Rules.Follow) == 0 {
+	if err != nil {
 		return answer, err
+	}
+	if page != nil {
+		page.load(session)
+		for _, f := range c.fills(d, page, p.Version) {
+			if err := f.make(ctx, session); err != nil {
+				return answer, c.named(d, page, f, err)
+			}
+		}
+	}
+	if len(d.Rules.Follow) == 0 {
+		return answer, nil
 	}
 	if answer, err = session.Run(ctx, d.Rules.Follow, 0); err != nil || !publish {
 		return answer, err

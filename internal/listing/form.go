@@ -19,6 +19,7 @@ type form interface {
 	lineBreak() string
 	heading(level int, inner string) string
 	paragraph(inner string) string
+	tight(inner string) string // a paragraph of a list without space between items
 	quote(inner string) string
 	list(items []string, ordered bool, first int) string
 	pre(raw string) string
@@ -85,7 +86,7 @@ func (w *writer) block(n ast.Node) string {
 	case *ast.Paragraph:
 		return w.form.paragraph(w.inlines(n))
 	case *ast.TextBlock:
-		return w.inlines(n)
+		return w.form.tight(w.inlines(n))
 	case *ast.Blockquote:
 		return w.form.quote(w.blocks(n))
 	case *ast.List:

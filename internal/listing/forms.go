@@ -11,8 +11,19 @@ import (
 
 // unescape replaces the escapes and entities of CommonMark (sections 2.4 and 2.5) by what they stand for, and drops controls.
 func unescape(raw []byte) string {
-	raw = util.UnescapePunctuations(raw)
-	return clean(html.UnescapeString(string(raw)))
+	var b strings.Builder
+	begin := 0
+	for i := 0; i+1 < len(raw); i++ {
+		if raw[i] != '\\' || !util.IsPunct(raw[i+1]) {
+			continue
+		}
+		b.WriteString(html.UnescapeString(string(raw[begin:i])))
+		b.WriteByte(raw[i+1])
+		i++
+		begin = i + 1
+	}
+	b.WriteString(html.UnescapeString(string(raw[begin:])))
+	return clean(b.String())
 }
 
 // clean drops characters that no portal shows, and that could hide others.
@@ -37,6 +48,7 @@ func (plain) lineBreak() string            { return "\n" }
 func (plain) paragraph(inner string) string {
 	return inner
 }
+func (plain) tight(inner string) string          { return inner }
 func (plain) heading(_ int, inner string) string { return inner }
 func (plain) quote(inner string) string          { return indent(inner, "  ", "  ") }
 func (plain) pre(raw string) string              { return strings.TrimRight(raw, "\n") }
@@ -107,6 +119,7 @@ func (markup) key(raw string) string         { return "<kbd>" + html.EscapeStrin
 func (markup) lineBreak() string             { return "<br>" }
 func (markup) paragraph(inner string) string { return "<p>" + inner + "</p>" }
 func (markup) quote(inner string) string     { return "<blockquote>" + inner + "</blockquote>" }
+func (markup) tight(inner string) string     { return inner }
 func (markup) rule() string                  { return "<hr>" }
 func (markup) between() string               { return "\n" }
 
@@ -157,6 +170,7 @@ func (f bbcode) code(raw string) string        { return "[i]" + f.text(raw) + "[
 func (f bbcode) key(raw string) string         { return "[b]" + f.text(raw) + "[/b]" }
 func (bbcode) lineBreak() string               { return "\n" }
 func (bbcode) paragraph(inner string) string   { return inner }
+func (bbcode) tight(inner string) string       { return inner }
 func (bbcode) heading(_ int, in string) string { return "[b]" + in + "[/b]" }
 func (bbcode) quote(inner string) string       { return "[quote]" + inner + "[/quote]" }
 func (f bbcode) pre(raw string) string {
@@ -213,8 +227,13 @@ var numbered = regexp.MustCompile(`(?m)^(\d{1,9})([.)])`)
 func (markdown) paragraph(inner string) string {
 	return numbered.ReplaceAllString(strings.TrimSpace(inner), `$1\$2`)
 }
+func (f markdown) tight(inner string) string { return f.paragraph(inner) }
 func (markdown) heading(level int, inner string) string {
-	return strings.Repeat("#", level) + " " + strings.NewReplacer("\\\n", " ", "\n", " ").Replace(inner)
+	line := strings.NewReplacer("\\\n", " ", "\n", " ").Replace(inner)
+	if words, ok := strings.CutSuffix(line, "#"); ok { // marks at the end would be taken for the heading's own
+		line = words + `\#`
+	}
+	return strings.Repeat("#", level) + " " + line
 }
 func (markdown) quote(inner string) string {
 	lines := strings.Split(inner, "\n")
@@ -252,11 +271,6 @@ func (markdown) link(address, inner string) string {
 }
 
 func (markdown) list(items []string, ordered bool, first int) string {
-	for i, item := range items {
-		if m := numbered.FindStringSubmatchIndex(item); m != nil && m[0] == 0 {
-			items[i] = item[:m[4]] + `\` + item[m[4]:]
-		}
-	}
 	return marked(items, ordered, first, "- ")
 }
 

@@ -317,11 +317,11 @@ func (page *Page) declare(p *project.Project, d *project.Destination, version st
 		if stated || !r.Required {
 			continue
 		}
-		fix := fmt.Sprintf("if it is so, add %q to states under [declares], with version = %q", r.Name, version)
+		fix := fmt.Sprintf("what is so, add to states under [declares], with version = %q", version)
 		if stale {
 			fix = fmt.Sprintf("what [declares] says is about another version; if it still holds, write version = %q there", version)
 		}
-		page.say(Undeclared, "declares", fmt.Sprintf("it is not stated that: %s", r.Says), fix)
+		page.say(Undeclared, "declares", fmt.Sprintf("%s (%s)", r.Name, r.Says), fix)
 	}
 	if d.Declares == nil || d.Declares.Version != version {
 		return

@@ -124,7 +124,7 @@ func TestProblems(t *testing.T) {
 		"script":           {"brackwater", replace(`"page/description.md"`, `"page/evil.md"`), listing.Lost, "holds HTML, which is left out"},
 		"board":            {"brackwater", replace(`keeps = "highest"`, `keeps = "latest"`), listing.NoBoard, "no board that keeps the latest value|highest, lowest, total"},
 		"old statement":    {"brackwater", replace("[declares]\nversion = \"0.4.0\"", "[declares]\nversion = \"0.3.0\""), listing.Undeclared, "hold the rights|another version; if it still holds, write version = \"0.4.0\""},
-		"no statement":     {"osierfold", replace(`, "content-told"`, ""), listing.Undeclared, `everything in the game that some avoid|add "content-told" to states`},
+		"no statement":     {"osierfold", replace(`, "content-told"`, ""), listing.Undeclared, `everything in the game that some avoid|what is so, add to states under [declares]`},
 		"short text":       {"osierfold", replace(`"page/description.md"`, `"page/short.md"`), listing.Short, "text has 14 characters; at least 100"},
 	} {
 		t.Run(name, func(t *testing.T) {

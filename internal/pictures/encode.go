@@ -55,6 +55,9 @@ func encode(m *image.NRGBA, formats []string, limit int64, few bool) (*encoded, 
 // bestPNG writes a PNG, with few colours when it is too heavy and may be. It is nil when an opaque picture is lighter as JPEG.
 func bestPNG(m *image.NRGBA, limit int64, few bool, photo *encoded) (*encoded, error) {
 	if photo != nil && !photo.heavy && m.Opaque() {
+		if manyColours(m) {
+			return nil, nil
+		}
 		quick, err := asPNG(m, png.BestSpeed)
 		if err != nil || len(quick) > 2*len(photo.data) {
 			return nil, err
@@ -73,6 +76,17 @@ func bestPNG(m *image.NRGBA, limit int64, few bool, photo *encoded) (*encoded, e
 	}
 	e.heavy = !fits(e.data, limit)
 	return e, nil
+}
+
+// manyColours reports whether a picture is painted or photographed: hardly two of its pixels have the same colour.
+func manyColours(m *image.NRGBA) bool {
+	seen := map[[3]uint8]bool{}
+	n, step := 0, 4*max(1, len(m.Pix)/4/5000)
+	for i := 0; i+3 < len(m.Pix); i += step {
+		seen[[3]uint8{m.Pix[i], m.Pix[i+1], m.Pix[i+2]}] = true
+		n++
+	}
+	return len(seen) > n/4
 }
 
 func fits(data []byte, limit int64) bool { return limit <= 0 || int64(len(data)) <= limit }

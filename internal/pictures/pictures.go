@@ -21,6 +21,9 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
+
 	"havvel/internal/place"
 	"havvel/internal/progress"
 	"havvel/internal/project"
@@ -107,13 +110,14 @@ func Make(ctx context.Context, p *project.Project, destinations []*project.Desti
 	}
 	report.Begin("cutting pictures", 0)
 	defer report.End()
+	work, within := errgroup.WithContext(ctx)
+	work.SetLimit(beside)
+	room := semaphore.NewWeighted(budget)
 	for _, file := range masters {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if err := cutAll(p, file, byMaster[file]); err != nil {
-			return nil, err
-		}
+		work.Go(func() error { return cutAll(within, room, p, file, byMaster[file]) })
+	}
+	if err := work.Wait(); err != nil {
+		return nil, err
 	}
 	for _, j := range jobs {
 		if j.cut.SHA256 != "" {
@@ -232,8 +236,11 @@ func describe(w rulebook.Picture) string {
 // making is raised whenever cuts come out otherwise.
 const making = 1
 
+// beside is how many masters are cut at the same time, as far as there is room for them.
+const beside = 2
+
 // cutAll cuts everything that one master is wanted for.
-func cutAll(p *project.Project, file string, jobs []*job) error {
+func cutAll(ctx context.Context, room *semaphore.Weighted, p *project.Project, file string, jobs []*job) error {
 	path := filepath.Join(p.Folder, filepath.FromSlash(file))
 	sum, err := hashOf(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -257,6 +264,14 @@ func cutAll(p *project.Project, file string, jobs []*job) error {
 	if len(left) == 0 {
 		return nil
 	}
+	need := int64(budget)
+	if h, err := headerOf(p, left[0].master); err == nil {
+		need = min(budget, h.cost)
+	}
+	if err := room.Acquire(ctx, need); err != nil {
+		return err
+	}
+	defer room.Release(need)
 	m, h, err := open(path, file)
 	var bad *BadMaster
 	if errors.As(err, &bad) {

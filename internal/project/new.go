@@ -18,8 +18,15 @@ import (
 // Text writes a new project file, with a comment for whoever sees one for the first time.
 // The destinations are those in p.To.
 func Text(p *Project) ([]byte, error) {
+	return written(p, false)
+}
+
+func written(p *Project, blank bool) ([]byte, error) {
 	var b bytes.Buffer
-	err := newFile.Execute(&b, p)
+	err := newFile.Execute(&b, struct {
+		*Project
+		Blank bool
+	}{p, blank})
 	return b.Bytes(), err
 }
 
@@ -57,7 +64,56 @@ label = {{toml .Label}}{{end}}
 {{- if .Unit}}
 unit  = {{toml .Unit}}{{end}}
 {{- end}}
+{{- if .Blank}}
+
+# The game's page, written once for all portals. Take away the # of what you fill in; havvel listing says what each portal wants.
+[listing]
+{{if .Listing.Tagline}}tagline     = {{toml .Listing.Tagline}}{{else}}# tagline     = ""                      # one sentence that makes somebody want to play{{end}}
+# description = "page/description.md"   # the page's text, in Markdown
+# news        = "page/news.md"          # what is new, with a heading for each version
+{{if .Listing.Category}}category    = {{toml .Listing.Category}}{{else}}# category    = ""                      # the shelf it belongs on{{end}}
+# tags        = []                      # words by which players find it, the most important first
+# devices     = ["desk", "phone"]       # what it can be played on
+# orientation = "any"                   # how a phone is held: any, upright or sideways
+# languages   = ["en"]
+# price       = "free"                  # free, open (players pay what they want) or fixed
+# age         = 0                       # from which it is suitable, in years
+# content     = []                      # what some avoid: violence, fear, strong-language, … An empty list: nothing
+# unfinished  = true                    # work in progress
+# generated   = []                      # what generators made: text, pictures, sound, code. An empty list: nothing
+# contact     = ""                      # an e-mail address or a link
+
+# How it is played; one block for each thing that players do.
+# [[listing.control]]
+# action = "Jump"
+# keys   = ["Space"]
+# touch  = "tap"
+
+# A value that the game sends to portals; they make a score board of it.
+# [[statistic]]
+# name  = "score"                 # letter for letter as the game sends it
+# keeps = "highest"               # highest, lowest, total or latest
+
+# Masters, from which the pictures for portals are cut. havvel pictures --from-trial takes screenshots and a clip.
+# [[picture]]
+# file  = "page/cover.png"
+# roles = ["cover", "icon"]       # cover, icon, banner, background, screenshot, backdrop, clip
+
+# What you state to portals, for this version; havvel never states anything for you.
+# [declares]
+# version = {{toml .Game.Version}}
+# states  = ["own-rights"]        # havvel listing --show NAME says what is asked for
+
+# What a trial plays; screenshots and clips come from it, too (docs/trial.md).
+# [trial]
+# steps = ["press Enter", "wait 2s"]
+{{- end}}
 `))
+
+// Blank writes a new project file as Text does, and in comments what more could stand there.
+func Blank(p *Project) ([]byte, error) {
+	return written(p, true)
+}
 
 func quoted(s string) (string, error) {
 	var b strings.Builder // a JSON string is a TOML basic string
