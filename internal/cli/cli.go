@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"syscall"
 	"time"
@@ -32,6 +33,7 @@ var version = "built from source"
 
 // Main runs havvel with these arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	debug.SetMemoryLimit(mostMemory)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends havvel at once
@@ -44,6 +46,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	}
 	return a.exit(err)
 }
+
+// mostMemory is from where on memory is given back at once, in bytes; 256 MB are promised.
+const mostMemory = 200 << 20
 
 // app is what all commands share.
 type app struct {

@@ -17,6 +17,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -272,6 +273,17 @@ func cutAll(ctx context.Context, room *semaphore.Weighted, p *project.Project, f
 		return err
 	}
 	defer room.Release(need)
+	if need > large {
+		defer debug.FreeOSMemory() // before the next one is opened
+	}
+	return cutFrom(p, path, file, left)
+}
+
+// large is a master whose memory is given back at once, in bytes.
+const large = 16 << 20
+
+// cutFrom opens a master, and makes the cuts.
+func cutFrom(p *project.Project, path, file string, left []*job) error {
 	m, h, err := open(path, file)
 	var bad *BadMaster
 	if errors.As(err, &bad) {

@@ -45,7 +45,7 @@ type sheet struct {
 
 // Sheet draws all cuts of orders on one picture, and the covers small among plain neighbours, where players decide.
 func Sheet(title string, orders []*Order) ([]byte, error) {
-	s := &sheet{m: image.NewNRGBA(image.Rect(0, 0, sheetWide, 20000))}
+	s := &sheet{m: image.NewNRGBA(image.Rect(0, 0, sheetWide, 0))}
 	var err error
 	if s.plain, err = face(goregular.TTF, 13); err != nil {
 		return nil, err
@@ -56,8 +56,8 @@ func Sheet(title string, orders []*Order) ([]byte, error) {
 	if s.big, err = face(gobold.TTF, 22); err != nil {
 		return nil, err
 	}
-	draw.Draw(s.m, s.m.Bounds(), image.NewUniform(paper), image.Point{}, draw.Src)
 	s.y = 24
+	s.grow()
 	s.words(s.big, pale, sheetEdge, s.y+20, title)
 	s.y += 52
 	for _, o := range orders {
@@ -66,6 +66,18 @@ func Sheet(title string, orders []*Order) ([]byte, error) {
 		}
 	}
 	return asPNG(s.m.SubImage(image.Rect(0, 0, sheetWide, min(s.y+8, s.m.Bounds().Dy()))), png.DefaultCompression)
+}
+
+// grow makes the sheet high enough for another row.
+func (s *sheet) grow() {
+	const row = 600
+	if s.y+row <= s.m.Rect.Dy() {
+		return
+	}
+	higher := image.NewNRGBA(image.Rect(0, 0, sheetWide, s.y+4*row))
+	draw.Draw(higher, higher.Bounds(), image.NewUniform(paper), image.Point{}, draw.Src)
+	copy(higher.Pix, s.m.Pix)
+	s.m = higher
 }
 
 func face(ttf []byte, size float64) (font.Face, error) {
@@ -96,6 +108,7 @@ func fit(f font.Face, words string, wide int) string {
 
 // order draws the pictures of one destination.
 func (s *sheet) order(o *Order) error {
+	s.grow()
 	end := s.words(s.strong, pale, sheetEdge, s.y+14, o.Destination.Rules.Name)
 	state := fmt.Sprintf("%d pictures", len(o.Cuts))
 	s.words(s.plain, grey, end+12, s.y+14, state)
@@ -104,6 +117,7 @@ func (s *sheet) order(o *Order) error {
 	place := func(wide int) {
 		if x+wide > sheetWide-sheetEdge {
 			x, s.y = sheetEdge, s.y+cellHigh+64
+			s.grow()
 		}
 	}
 	var covers []*Cut
@@ -214,6 +228,7 @@ func (s *sheet) among(c *Cut) error {
 	}
 	w := thumbnail
 	h := min(220, max(1, w*c.Height/c.Width))
+	s.grow()
 	s.words(s.plain, grey, sheetEdge, s.y+10, fmt.Sprintf("%s, %d pixels wide among others:", c.Name, w))
 	s.y += 22
 	own := 2 // its place in the row
