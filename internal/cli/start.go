@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	xterm "golang.org/x/term"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
@@ -66,6 +68,9 @@ func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
 	if err != nil {
 		return err
 	}
+	if err := a.askForPage(ctx, p); err != nil {
+		return err
+	}
 	text, err := project.Blank(p)
 	if err != nil {
 		return err
@@ -91,6 +96,40 @@ func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
 		s.Line("  goes nowhere yet: add a destination to %s, as its last lines show", project.Name)
 	}
 	s.Next("havvel check")
+	return nil
+}
+
+// askForPage asks for the least that a portal's page needs, where somebody sits at a terminal and has not said it by flags.
+func (a *app) askForPage(ctx context.Context, p *project.Project) error {
+	in, ok := a.in.(*os.File)
+	if !ok || !xterm.IsTerminal(int(in.Fd())) || len(p.To) == 0 || a.dryRun {
+		return nil
+	}
+	lines := bufio.NewReader(in)
+	for _, q := range []struct {
+		words string
+		into  *string
+	}{
+		{"One sentence that makes somebody want to play (Enter: later): ", &p.Listing.Tagline},
+		{"The shelf it belongs on, such as Puzzle (Enter: later): ", &p.Listing.Category},
+	} {
+		if *q.into != "" {
+			continue
+		}
+		fmt.Fprint(a.err, q.words)
+		answer := make(chan string, 1)
+		go func() {
+			line, _ := lines.ReadString('\n') // at the end of the input nothing was said
+			answer <- line
+		}()
+		select {
+		case line := <-answer:
+			*q.into = term.Clean(line)
+		case <-ctx.Done():
+			fmt.Fprintln(a.err)
+			return ctx.Err()
+		}
+	}
 	return nil
 }
 
