@@ -99,7 +99,7 @@ func (a *app) leaves(ctx context.Context) (*project.Project, []*leaf, error) {
 		}
 	}
 	if len(with) == 0 {
-		return nil, nil, fmt.Errorf("none of these destinations has a page to fill in: %s\n  a portal has, where its rulebook lists fields or pictures (docs/formats/rulebook.md)", portalNames(p))
+		return nil, nil, &notReady{fmt.Sprintf("none of these destinations has a page to fill in: %s\n  a portal has, where its rulebook lists fields or pictures (docs/formats/rulebook.md)", portalNames(p))}
 	}
 	contents, orders, err := a.pages(ctx, p, with, p.Game.Version)
 	if err != nil {
@@ -246,14 +246,14 @@ func (a *app) showRest(l *leaf) {
 		s.Line("")
 		s.Line("%s  %s", s.In(term.Strong, "boards"), s.In(term.Quiet, "from [[statistic]]"))
 		for _, b := range l.contents.Boards {
-			words := fmt.Sprintf("  %s: %s, keeps the %s value", b.Name, b.Label, b.Keeps)
+			words := fmt.Sprintf("%s: %s, keeps the %s value", b.Name, b.Label, b.Keeps)
 			if b.Unit != "" {
 				words += ", in " + b.Unit
 			}
 			if b.Hidden {
 				words += ", hidden"
 			}
-			s.Line("%s", term.Clean(words))
+			s.Line("  %s", term.Clean(words))
 		}
 	}
 	if len(l.contents.Declarations) > 0 {
@@ -272,7 +272,6 @@ func (a *app) showRest(l *leaf) {
 		s.Line("%s  %s", s.In(term.Strong, "pictures"), s.In(term.Quiet, "from [[picture]]"))
 		a.showCuts(l.order.Cuts)
 	}
-	s.Line("")
 }
 
 // showDiff prints what is otherwise than it was last sent.

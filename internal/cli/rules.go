@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"havvel/internal/cli/term"
+	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
@@ -149,6 +150,17 @@ func (a *app) showRules(r *rulebook.Rulebook) {
 	for _, h := range r.Hooks {
 		add("script", true, h.Script+hookWords(h))
 	}
+	add("texts", len(r.Fields) > 0, fmt.Sprintf("%d fields, of which %s must be there", len(r.Fields), list(requiredFields(r))))
+	for _, p := range r.Pictures {
+		add("picture "+p.Name, true, pictures.Describe(p))
+	}
+	add("boards", r.Boards != nil, "made of statistics")
+	for _, d := range r.Declarations {
+		add("statement "+d.Name, true, d.Says)
+	}
+	for _, f := range r.Finals {
+		add("for good", true, f.Says)
+	}
 	add("key", r.Key.Variable != "", fmt.Sprintf("in %s; you find it here: %s", r.Key.Variable, r.Key.Where))
 	sends := "by hand: its rulebook has no recipe yet"
 	if len(r.Send) > 0 {
@@ -157,6 +169,16 @@ func (a *app) showRules(r *rulebook.Rulebook) {
 	add("uploaded", true, sends)
 	s.Table(nil, rows)
 	s.Line("")
+}
+
+func requiredFields(r *rulebook.Rulebook) []string {
+	names := []string{}
+	for _, f := range r.Fields {
+		if f.Required {
+			names = append(names, f.Name)
+		}
+	}
+	return names
 }
 
 var handOvers = map[string]string{

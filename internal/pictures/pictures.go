@@ -223,7 +223,7 @@ func formatOf(p *project.Project, m project.Picture) string {
 	return strings.TrimPrefix(filepath.Ext(m.File), ".")
 }
 
-// describe says what is wanted, as "cover of 630x500".
+// describe says what is wanted, as "cover of 640x360".
 func describe(w rulebook.Picture) string {
 	switch {
 	case w.Size[0] > 0:
@@ -232,6 +232,21 @@ func describe(w rulebook.Picture) string {
 		return fmt.Sprintf("%s of at least %dx%d", w.Role, w.Least[0], w.Least[1])
 	}
 	return fmt.Sprintf("%s of %s", w.Role, w.Ratio)
+}
+
+// Describe says all that a portal wants of a kind of picture, in words.
+func Describe(w rulebook.Picture) string {
+	words := fmt.Sprintf("%s, %s", describe(w), strings.Join(w.Takes(), " or "))
+	if w.Limit > 0 {
+		words += ", up to " + w.Limit.String()
+	}
+	switch {
+	case w.Most() > 1:
+		words += fmt.Sprintf(", %d to %d of them", w.Fewest(), w.Most())
+	case w.Fewest() > 0:
+		words += ", required"
+	}
+	return words
 }
 
 // making is raised whenever cuts come out otherwise.
