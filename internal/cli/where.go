@@ -241,6 +241,8 @@ func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
 	in := map[string][]string{} // destinations, by what to do
 	for _, st := range shown {
 		switch {
+		case st.State == rulebook.Draft && len(p.To[st.Destination].Rules.Publish) == 0 && p.To[st.Destination].SiteAddress() == nil:
+			in["share"] = append(in["share"], st.Destination)
 		case st.State == rulebook.Draft:
 			in["publish"] = append(in["publish"], st.Destination)
 		case deliver.Undecided(st.State):
@@ -256,6 +258,8 @@ func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
 		a.screen.Next("havvel publish%s  (makes it public; until then only people with the link see it)", toFlags(p, in["publish"]))
 	case len(in["wait"]) > 0:
 		a.screen.Next("havvel where --wait%s", toFlags(p, in["wait"]))
+	case len(in["share"]) > 0:
+		a.screen.Next("havvel where --share%s  (lines with the link, to paste)", toFlags(p, in["share"]))
 	case len(in["mend"]) > 0:
 		a.screen.Next("mend what is named above, export again, and send it as a new version")
 	}

@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/playhost"
+	"havvel/internal/settings"
+)
+
+type hostFlags struct {
+	data, listen, quota     string
+	port                    int
+	controlURL, gamesURL    string
+	certificate, privateKey string
+}
+
+func (a *app) host() *cobra.Command {
+	var f hostFlags
+	c := a.new(command{
+		use:   "host",
+		short: "Run a playtest host",
+		long: "Host runs a host of your own for versions that testers play. It needs nothing but a folder, and takes builds by havvel send like\n" +
+			"any destination, under the rulebook shed. Games are served on an origin of their own, the next port. Ctrl-C ends it; uploads\n" +
+			"that are under way go on when it runs again.",
+		example: "  havvel host --data shed\n  havvel host token make moth --data shed",
+		args:    cobra.NoArgs,
+		run:     func(ctx context.Context, _ []string) error { return a.runHost(ctx, f) },
+	})
+	c.PersistentFlags().StringVar(&f.data, "data", "shed-data", "`folder` for all that the host keeps")
+	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1", "`address` of this machine to listen on")
+	c.Flags().IntVar(&f.port, "port", 7440, "`port` for owners; games are on the next one; 0 takes free ones")
+	c.Flags().StringVar(&f.controlURL, "url", "", "`address` at which owners reach it, behind a proxy")
+	c.Flags().StringVar(&f.gamesURL, "games-url", "", "`address` at which games are reached, behind a proxy; another host name than --url")
+	c.Flags().StringVar(&f.certificate, "certificate", "", "`file` with a certificate chain (PEM), for TLS without a proxy")
+	c.Flags().StringVar(&f.privateKey, "certificate-key", "", "`file` with the certificate's key")
+	c.Flags().StringVar(&f.quota, "quota", "", "the most `bytes` that one owner may keep, such as \"5 GB\"")
+	a.withDryRun(c, "say what would be started, and start nothing")
+	c.AddCommand(a.hostToken(&f))
+	return c
+}
+
+func (a *app) runHost(ctx context.Context, f hostFlags) error {
+	o, err := f.options()
+	if err != nil {
+		return err
+	}
+	if a.dryRun {
+		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data in %s", o.Control, o.Games, o.Folder)
+		return nil
+	}
+	o.Log = slog.New(slog.NewJSONHandler(a.err, nil))
+	h, err := playhost.Start(o)
+	if err != nil {
+		return err
+	}
+	s := a.screen
+	tokens, err := h.Tokens(ctx)
+	if err != nil {
+		return errors.Join(err, h.Stop(0))
+	}
+	s.Line("%s  %s", s.In(term.Strong, "the host is at "+h.ControlURL()), s.In(term.Quiet, "games at "+h.GamesURL()))
+	s.Line("  in havvel.toml:  [to.shed]")
+	s.Line("                   rulebook = \"shed\"")
+	s.Line("                   address  = %q", h.ControlURL())
+	if len(tokens) == 0 {
+		s.Next("in another terminal: havvel host token make NAME --data %s  (lets somebody send to it).  Ctrl-C ends the host", f.data)
+	} else {
+		s.Next("in the folder of your game: havvel send --to shed.  Ctrl-C ends the host")
+	}
+	<-ctx.Done()
+	s.Line("")
+	if err := h.Stop(10 * time.Second); err != nil {
+		return err
+	}
+	s.Line("ended; what was sent is in %s", f.data)
+	return nil
+}
+
+func (f *hostFlags) options() (playhost.Options, error) {
+	o := playhost.Options{Folder: f.data, ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
+	games := 0
+	if f.port > 0 {
+		games = f.port + 1
+	}
+	o.Control, o.Games = net.JoinHostPort(f.listen, strconv.Itoa(f.port)), net.JoinHostPort(f.listen, strconv.Itoa(games))
+	var quota settings.Size
+	switch {
+	case f.port < 0 || f.port > 65534:
+		return o, &usage{fmt.Sprintf("--port is %d; ports go from 0 to 65534", f.port), "havvel host"}
+	case (f.certificate == "") != (f.privateKey == ""):
+		return o, &usage{"--certificate and --certificate-key go together", "havvel host"}
+	case f.controlURL != "" && f.controlURL == f.gamesURL:
+		return o, &usage{"--url and --games-url are the same; games must be on an origin of their own, so that they reach nothing of the host", "havvel host"}
+	case f.quota != "":
+		if err := quota.UnmarshalText([]byte(f.quota)); err != nil {
+			return o, &usage{"--quota: " + err.Error(), "havvel host"}
+		}
+	}
+	o.Quota = int64(quota)
+	return o, nil
+}
+
+func (a *app) hostToken(f *hostFlags) *cobra.Command {
+	return a.group(command{
+		use: "token", short: "Who may send to the host",
+		long:    "Token makes, lists and revokes what lets owners in. The host keeps no token, but only a hash by which it knows it.",
+		example: "  havvel host token make moth --data shed\n  havvel host token revoke moth --data shed",
+	}, a.tokenMake(f), a.tokenList(f), a.tokenRevoke(f))
+}
+
+// opened does something with the host's data, which another process may serve meanwhile.
+func opened(f *hostFlags, do func(*playhost.Host) error) error {
+	h, err := playhost.Open(playhost.Options{Folder: f.data})
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(h), h.Close())
+}
+
+func (a *app) tokenMake(f *hostFlags) *cobra.Command {
+	return a.new(command{
+		use: "make NAME", short: "Make a token, and print it this once", args: cobra.ExactArgs(1),
+		long:    "Make makes a token under a name, such as that of who will use it, and prints it. It is shown only now.",
+		example: "  havvel host token make moth\n  havvel host token make build-server --data /srv/shed",
+		run: func(ctx context.Context, args []string) error {
+			return opened(f, func(h *playhost.Host) error {
+				token, err := h.MakeToken(ctx, args[0])
+				if err != nil {
+					return &usage{err.Error(), "havvel host token make"}
+				}
+				a.screen.Line("%s", token)
+				a.screen.Next("where the game is: havvel keys set shed, and paste the token; it is not shown again")
+				return nil
+			})
+		},
+	})
+}
+
+func (a *app) tokenList(f *hostFlags) *cobra.Command {
+	c := a.new(command{
+		use: "list", short: "Which tokens there are", args: cobra.NoArgs,
+		long:    "List names all tokens. None is shown: the host does not know them.",
+		example: "  havvel host token list\n  havvel host token list --json",
+		run: func(ctx context.Context, _ []string) error {
+			return opened(f, func(h *playhost.Host) error { return a.listTokens(ctx, h) })
+		},
+	})
+	a.withJSON(c)
+	return c
+}
+
+type tokenRow struct {
+	Name    string `json:"name"`
+	Made    string `json:"made"`
+	Revoked bool   `json:"revoked"`
+}
+
+func (a *app) listTokens(ctx context.Context, h *playhost.Host) error {
+	list, err := h.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	doc, rows := []tokenRow{}, [][]string{}
+	for _, t := range list {
+		state := "lets in"
+		if t.Revoked {
+			state = a.screen.In(term.Quiet, "revoked")
+		}
+		doc = append(doc, tokenRow{t.Name, t.Made.Format(time.RFC3339), t.Revoked})
+		rows = append(rows, []string{t.Name, t.Made.Local().Format("2 January 2006 15:04"), state})
+	}
+	if a.json {
+		return a.screen.JSON(map[string]any{"tokens": doc})
+	}
+	if len(rows) == 0 {
+		a.screen.Line("there is no token yet, so nobody can send to the host")
+		a.screen.Next("havvel host token make NAME")
+		return nil
+	}
+	a.screen.Table([]string{"name", "made", "state"}, rows)
+	return nil
+}
+
+func (a *app) tokenRevoke(f *hostFlags) *cobra.Command {
+	return a.new(command{
+		use: "revoke NAME", short: "Shut out whoever has a token", args: cobra.ExactArgs(1),
+		long:    "Revoke shuts out whoever has the token of that name, at once. What was sent with it stays.",
+		example: "  havvel host token revoke moth\n  havvel host token revoke build-server --data /srv/shed",
+		run: func(ctx context.Context, args []string) error {
+			return opened(f, func(h *playhost.Host) error {
+				err := h.RevokeToken(ctx, args[0])
+				if errors.Is(err, playhost.ErrNoToken) {
+					return &usage{fmt.Sprintf("there is no token %q that lets anybody in; havvel host token list shows which there are", args[0]), "havvel host token revoke"}
+				}
+				if err == nil {
+					a.screen.Line("%s is shut out; what was sent with the token stays", args[0])
+				}
+				return err
+			})
+		},
+	})
+}

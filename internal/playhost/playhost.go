@@ -1,0 +1,246 @@
+// Package playhost is a host of one's own for versions that testers play: it takes builds over HTTP, verifies and unpacks them by its own
+// reading, keeps every file once by its content, and serves them on an origin of their own. How a version gets there is left to
+// deliver and the rulebook that ships for it.
+package playhost
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+)
+
+// Options say where a host keeps its data, and how it is reached.
+type Options struct {
+	Folder      string // for its data; made when absent
+	Control     string // TCP address of the interface for owners, such as "127.0.0.1:7440"; port 0 takes a free one
+	Games       string // TCP address on which games are served; another origin than Control
+	ControlURL  string // how Control is reached from outside, such as "https://shed.example"; made of Control unless said
+	GamesURL    string // likewise
+	Certificate string // file with the certificate chain (PEM), where the host speaks TLS itself
+	Key         string // file with its key
+	Quota       int64  // bytes that one owner may keep; 0 for any
+	Log         *slog.Logger
+	Now         func() time.Time
+}
+
+// A Host is a running host. It is safe for concurrent use.
+type Host struct {
+	options  Options
+	data     *database
+	contents *contents
+	work     sync.WaitGroup
+	servers  []*http.Server
+	builds   buildCache
+	taking   locks // uploads that a request writes to
+}
+
+// Open opens the data of a host without serving it, for commands on the host's machine. Close closes it.
+func Open(o Options) (*Host, error) {
+	if o.Now == nil {
+		o.Now = time.Now
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	for _, folder := range []string{"", "files", "uploads"} {
+		if err := os.MkdirAll(filepath.Join(o.Folder, folder), 0o750); err != nil {
+			return nil, fmt.Errorf("making the host's folder: %w", err)
+		}
+	}
+	data, err := openDatabase(filepath.Join(o.Folder, "host.db"))
+	if err != nil {
+		return nil, err
+	}
+	return &Host{options: o, data: data, contents: &contents{filepath.Join(o.Folder, "files")}}, nil
+}
+
+// Close closes the data.
+func (h *Host) Close() error { return h.data.close() }
+
+// Start opens a host and serves it. Stop ends it.
+func Start(o Options) (*Host, error) {
+	h, err := Open(o)
+	if err != nil {
+		return nil, err
+	}
+	control, err := h.listen(&h.options.Control, &h.options.ControlURL)
+	if err != nil {
+		return nil, errors.Join(err, h.Close())
+	}
+	games, err := h.listen(&h.options.Games, &h.options.GamesURL)
+	if err != nil {
+		return nil, errors.Join(err, control.Close(), h.Close())
+	}
+	if err := h.resume(context.Background()); err != nil {
+		return nil, errors.Join(err, control.Close(), games.Close(), h.Close())
+	}
+	h.serve(control, h.controlRoutes())
+	h.serve(games, h.gameRoutes())
+	return h, nil
+}
+
+// listen opens an address, and fills in where it is reached.
+func (h *Host) listen(address, url *string) (net.Listener, error) {
+	l, err := net.Listen("tcp", *address)
+	if err != nil {
+		return nil, fmt.Errorf("opening the host on %s: %w", *address, err)
+	}
+	*address = l.Addr().String()
+	scheme := "http://"
+	if h.options.Certificate != "" {
+		pair, err := tls.LoadX509KeyPair(h.options.Certificate, h.options.Key)
+		if err != nil {
+			l.Close()
+			return nil, fmt.Errorf("reading the certificate: %w", err)
+		}
+		l, scheme = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}}), "https://"
+	}
+	if *url == "" {
+		*url = scheme + *address
+	}
+	*url = strings.TrimRight(*url, "/")
+	return l, nil
+}
+
+func (h *Host) serve(l net.Listener, routes http.Handler) {
+	s := &http.Server{Handler: h.logged(routes), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
+	h.servers = append(h.servers, s)
+	h.work.Go(func() {
+		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			h.options.Log.Error("serving ended", "error", err)
+		}
+	})
+}
+
+// ControlURL and GamesURL are where the host is reached.
+func (h *Host) ControlURL() string { return h.options.ControlURL }
+
+// GamesURL is where games are served.
+func (h *Host) GamesURL() string { return h.options.GamesURL }
+
+// Stop lets requests end that are under way, for a while, and closes everything.
+func (h *Host) Stop(patience time.Duration) error {
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	for _, s := range h.servers {
+		if s.Shutdown(ctx) != nil {
+			s.Close()
+		}
+	}
+	h.work.Wait()
+	return h.Close()
+}
+
+func (h *Host) controlRoutes() http.Handler {
+	mux := http.NewServeMux()
+	mux.HandleFunc("POST /api/builds", h.owned(h.announce))
+	mux.HandleFunc("GET /api/builds", h.owned(h.listBuilds))
+	mux.HandleFunc("GET /api/builds/{id}", h.owned(h.showBuild))
+	mux.HandleFunc("POST /api/builds/{id}/upload", h.owned(h.beginUpload))
+	mux.HandleFunc("HEAD /api/builds/{id}/bytes", h.owned(h.uploadOffset))
+	mux.HandleFunc("PATCH /api/builds/{id}/bytes", h.owned(h.appendUpload))
+	mux.HandleFunc("GET /healthz", h.health)
+	return guarded(mux)
+}
+
+// guarded sets headers that every page and answer of the interface has.
+func guarded(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		head := w.Header()
+		head.Set("X-Content-Type-Options", "nosniff")
+		head.Set("Referrer-Policy", "no-referrer")
+		head.Set("X-Frame-Options", "DENY")
+		head.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// logged writes a line for each request. It holds no address of a visitor and no secret of a link.
+func (h *Host) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		began := h.options.Now()
+		seen := &watched{ResponseWriter: w, status: http.StatusOK}
+		next.ServeHTTP(seen, r)
+		if r.Pattern != "" {
+			h.options.Log.Info("request", "pattern", r.Pattern, "status", seen.status, "bytes", seen.bytes, "ms", h.options.Now().Sub(began).Milliseconds())
+		}
+	})
+}
+
+// watched counts what is answered.
+type watched struct {
+	http.ResponseWriter
+	status int
+	bytes  int64
+}
+
+func (w *watched) WriteHeader(status int) { w.status = status; w.ResponseWriter.WriteHeader(status) }
+
+func (w *watched) Write(p []byte) (int, error) {
+	n, err := w.ResponseWriter.Write(p)
+	w.bytes += int64(n)
+	return n, err
+}
+
+// ReadFrom keeps the way from file to socket open, on which bytes are not copied.
+func (w *watched) ReadFrom(r io.Reader) (int64, error) {
+	n, err := io.Copy(w.ResponseWriter, r)
+	w.bytes += n
+	return n, err
+}
+
+// Unwrap lets http.ResponseController find what is inside.
+func (w *watched) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+func (h *Host) health(w http.ResponseWriter, r *http.Request) {
+	if err := h.data.ping(r.Context()); err != nil {
+		h.refuse(w, http.StatusServiceUnavailable, "the data can't be reached")
+		return
+	}
+	answer(w, http.StatusOK, map[string]string{"health": "good"})
+}
+
+func answer(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(v) // an error here is a client who left
+}
+
+func (h *Host) refuse(w http.ResponseWriter, status int, words string) {
+	answer(w, status, map[string]string{"error": words})
+}
+
+// fail answers what went wrong on our side, and writes it into the log.
+func (h *Host) fail(w http.ResponseWriter, err error) {
+	var no *refusal
+	if errors.As(err, &no) {
+		h.refuse(w, no.status, no.words)
+		return
+	}
+	h.options.Log.Error("request failed", "error", err)
+	h.refuse(w, http.StatusInternalServerError, "something failed on the host; its log says what")
+}
+
+// A refusal says no in words for the owner.
+type refusal struct {
+	status int
+	words  string
+}
+
+func (e *refusal) Error() string { return e.words }
+
+// newID is an id that can't be guessed.
+func newID() string { return strings.ToLower(rand.Text()) }

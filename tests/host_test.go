@@ -1,0 +1,130 @@
+package tests
+
+import (
+	"bufio"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"havvel/internal/demo"
+	"havvel/internal/demo/game"
+)
+
+// hosting runs a playtest host, and returns where it is, and how it is killed.
+func hosting(t *testing.T, data string, args ...string) (control, games string, kill func(os.Signal)) {
+	t.Helper()
+	c := exec.Command(program, append([]string{"host", "--data", data}, args...)...)
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	over := false
+	kill = func(s os.Signal) {
+		if !over {
+			over = true
+			c.Process.Signal(s)
+			c.Wait()
+		}
+	}
+	t.Cleanup(func() { kill(os.Kill) })
+	lines := bufio.NewScanner(out)
+	at := regexp.MustCompile(`the host is at (\S+)\s+games at (\S+)`)
+	for lines.Scan() {
+		if m := at.FindStringSubmatch(lines.Text()); m != nil {
+			go func() {
+				for lines.Scan() { // so that it never waits for a reader
+				}
+			}()
+			return m[1], m[2], kill
+		}
+	}
+	t.Fatal("the host did not start")
+	return "", "", nil
+}
+
+// arrived is how many bytes of uploads a host has.
+func arrived(data string) (n int64) {
+	parts, _ := filepath.Glob(filepath.Join(data, "uploads", "*"))
+	for _, p := range parts {
+		if info, err := os.Stat(p); err == nil {
+			n += info.Size()
+		}
+	}
+	return n
+}
+
+// TestHost: a version goes to a host of one's own by the same send, an upload goes on after the host was killed, and players get
+// what was sent.
+func TestHost(t *testing.T) {
+	const size = 40 << 20
+	data := filepath.Join(t.TempDir(), "shed")
+	control, _, kill := hosting(t, data, "--port", "0")
+	address := strings.TrimPrefix(control, "http://")
+	_, port, _ := strings.Cut(address, ":")
+	_, project, _ := at(t, "brackwater", nil)
+	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0, "havvel keys set shed").out)[0]
+	run(t, project, "host", "token", "list", "--data", data).must(t, 0, "moth", "lets in")
+	writeInto(t, project, game.Files{demo.GoodExport + "/noise.bin": noise(rand.New(rand.NewPCG(4, 2)), size)})
+	through := newRelay(t, address)
+	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = \"http://%s\"\n\n[[statistic]]", through.address))
+	hv := func(args ...string) ending {
+		return runWith(t, project, []string{"SHED_KEY=" + token, "HAVVEL_KEYS=" + filepath.Join(data, "none")}, args...)
+	}
+	runWith(t, project, []string{"SHED_KEY=shed-guess"}, "send", "--to", "shed").must(t, 1, "refused the key", "havvel host token make NAME")
+
+	c := exec.Command(program, "send", "--to", "shed", "--only", "build")
+	c.Dir, c.Env = project, append(os.Environ(), "SHED_KEY="+token)
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for until := time.Now().Add(30 * time.Second); arrived(data) < 1<<20 && time.Now().Before(until); {
+		time.Sleep(time.Millisecond)
+	}
+	kill(syscall.SIGKILL)
+	c.Wait()
+	there := arrived(data)
+	if code := c.ProcessState.ExitCode(); code != 4 || there < 1<<20 {
+		t.Fatalf("send ended with %d, %d bytes are there", code, there)
+	}
+	before := through.sent.Load()
+	_, games, kill := hosting(t, data, "--port", port)
+	hv("send", "--to", "shed").must(t, 0, "sent 0.4.0 to the Shed", "state: draft", "havvel where --share --to shed")
+	if again := through.sent.Load() - before; again > size+600_000-there+64<<10 {
+		t.Errorf("%d bytes went out the second time, %d were there", again, there)
+	}
+	link := decode[deliveries](t, hv("where", "--to", "shed", "--json").must(t, 0)).Deliveries[0].Link
+	if !strings.HasPrefix(link, games+"/b/") {
+		t.Fatalf("the link is %s, games are at %s", link, games)
+	}
+	for _, name := range []string{"lane.pack", "rules.wasm", "noise.bin"} {
+		want, err := os.ReadFile(filepath.Join(project, demo.GoodExport, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if status, got := get(t, link+name); status != 200 || got != string(want) {
+			t.Errorf("%s: %d, %d bytes of %d", name, status, len(got), len(want))
+		}
+	}
+	hv("where", "--all", "--to", "shed").must(t, 0, "0.4.0", "draft")
+	run(t, project, "host", "token", "revoke", "moth", "--data", data).must(t, 0, "shut out")
+	hv("where", "--to", "shed").must(t, 1, "refused the key")
+	run(t, project, "host", "token", "revoke", "moth", "--data", data).must(t, 2, "there is no token")
+	run(t, project, "host", "--url", "https://shed.example", "--games-url", "https://shed.example").must(t, 2, "an origin of their own")
+	kill(os.Interrupt)
+	time.Sleep(50 * time.Millisecond)
+	if r, err := http.Get(link); err == nil {
+		r.Body.Close()
+		t.Error("the host still answers")
+	}
+}
