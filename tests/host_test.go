@@ -19,7 +19,7 @@ import (
 )
 
 // hosting runs a playtest host, and returns where it is, and how it is killed.
-func hosting(t *testing.T, data string, args ...string) (control, games string, kill func(os.Signal)) {
+func hosting(t testing.TB, data string, args ...string) (control, games string, kill func(os.Signal)) {
 	t.Helper()
 	c := exec.Command(program, append([]string{"host", "--data", data}, args...)...)
 	out, err := c.StdoutPipe()

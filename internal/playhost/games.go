@@ -9,10 +9,11 @@ import (
 	"path"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
+
+	"havvel/internal/serve"
 )
 
 // A served build is one whose files are known; it never changes.
@@ -24,8 +25,9 @@ type servedBuild struct {
 type servedFile struct {
 	sha256   string
 	bytes    int64
-	kind     string // content type
-	encoding string // "gzip" or "br" where its name says so, else ""
+	kind     []string // content type
+	tag      []string // its validator
+	encoding string   // "gzip" or "br" where its name says so, else ""
 }
 
 // buildCache remembers builds that are played, by the secret in their address.
@@ -60,7 +62,8 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 		if err := rows.Scan(&name, &f.sha256, &f.bytes); err != nil {
 			return nil, err
 		}
-		f.kind, f.encoding = typeOf(name)
+		kind, encoding := typeOf(name)
+		f.kind, f.encoding, f.tag = []string{kind}, encoding, []string{`"` + f.sha256[:32] + `"`}
 		b.files[name] = f
 	}
 	if err := rows.Err(); err != nil {
@@ -75,15 +78,6 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 	return b, nil
 }
 
-// types are those that browsers want to be told; the system's own table differs from machine to machine.
-var types = map[string]string{
-	".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8", ".wasm": "application/wasm", ".html": "text/html; charset=utf-8",
-	".css": "text/css; charset=utf-8", ".json": "application/json", ".svg": "image/svg+xml", ".ogg": "audio/ogg", ".mp3": "audio/mpeg", ".webp": "image/webp",
-	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".avif": "image/avif", ".ico": "image/vnd.microsoft.icon", ".htm": "text/html; charset=utf-8",
-	".wav": "audio/wav", ".m4a": "audio/mp4", ".flac": "audio/flac", ".webm": "video/webm", ".mp4": "video/mp4", ".ttf": "font/ttf", ".otf": "font/otf", ".woff": "font/woff", ".woff2": "font/woff2",
-	".txt": "text/plain; charset=utf-8", ".xml": "application/xml", ".webmanifest": "application/manifest+json",
-}
-
 // typeOf is a file's content type, and how it is compressed, as its name says.
 func typeOf(name string) (kind, encoding string) {
 	inner := name
@@ -92,21 +86,28 @@ func typeOf(name string) (kind, encoding string) {
 			inner, encoding = cut, e
 		}
 	}
-	if kind = types[strings.ToLower(path.Ext(inner))]; kind == "" {
-		kind = "application/octet-stream"
-	}
-	return kind, encoding
+	return serve.TypeOf(inner), encoding
 }
 
 func (h *Host) gameRoutes() http.Handler {
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET /b/{secret}/{path...}", h.game)
-	return mux
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		secret, name, ok := strings.Cut(strings.TrimPrefix(r.URL.Path, "/b/"), "/")
+		switch {
+		case !strings.HasPrefix(r.URL.Path, "/b/") || !ok:
+			http.NotFound(w, r)
+		case r.Method != http.MethodGet && r.Method != http.MethodHead:
+			http.Error(w, "A game's files can only be read.", http.StatusMethodNotAllowed)
+		default:
+			h.game(w, r, secret, name)
+		}
+	})
 }
 
+var packedEndings = []string{".br", ".gz"}
+
 // game serves one file of a build.
-func (h *Host) game(w http.ResponseWriter, r *http.Request) {
-	b, err := h.servedBuild(r.Context(), r.PathValue("secret"))
+func (h *Host) game(w http.ResponseWriter, r *http.Request, secret, name string) {
+	b, err := h.servedBuild(r.Context(), secret)
 	if errors.Is(err, errNoBuild) {
 		http.Error(w, "There is no such build here.", http.StatusNotFound)
 		return
@@ -116,12 +117,11 @@ func (h *Host) game(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "The host has a problem; try again later.", http.StatusInternalServerError)
 		return
 	}
-	name := r.PathValue("path")
 	if name == "" || strings.HasSuffix(name, "/") {
 		name += "index.html"
 	}
 	f, ok := b.files[name]
-	for _, ending := range []string{".br", ".gz"} { // the game may name what was compressed by its own name
+	for _, ending := range packedEndings { // the game may name what was compressed by its own name
 		if packed, there := b.files[name+ending]; !ok && there {
 			f, ok = packed, true
 		}
@@ -130,25 +130,45 @@ func (h *Host) game(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "This file is not in the build.", http.StatusNotFound)
 		return
 	}
-	h.gameHeaders(w, b)
+	gameHeaders(w.Header(), b)
 	h.send(w, r, f)
 }
 
-func (h *Host) gameHeaders(w http.ResponseWriter, b *servedBuild) {
-	head := w.Header()
-	head.Set("X-Content-Type-Options", "nosniff")
-	head.Set("Referrer-Policy", "no-referrer")
-	head.Set("Cache-Control", "public, max-age=31536000, immutable") // the address names one version
-	head.Set("Cross-Origin-Resource-Policy", "cross-origin")
+// Values of headers that many answers share; they are never changed.
+var (
+	nosniff  = []string{"nosniff"}
+	silent   = []string{"no-referrer"}
+	forever  = []string{"public, max-age=31536000, immutable"} // the address names one version
+	anywhere = []string{"cross-origin"}
+	ourOwn   = []string{"same-origin"}
+	isolated = []string{"require-corp"}
+)
+
+func gameHeaders(head http.Header, b *servedBuild) {
+	head["X-Content-Type-Options"], head["Referrer-Policy"], head["Cache-Control"], head["Cross-Origin-Resource-Policy"] = nosniff, silent, forever, anywhere
 	if b.isolated {
-		head.Set("Cross-Origin-Opener-Policy", "same-origin")
-		head.Set("Cross-Origin-Embedder-Policy", "require-corp")
+		head["Cross-Origin-Opener-Policy"], head["Cross-Origin-Embedder-Policy"] = ourOwn, isolated
 	}
 }
 
 // send serves a content as it is kept, with ranges and validators (RFC 9110, sections 13 and 14); one that is compressed and that
 // the browser doesn't take is unpacked on the way.
 func (h *Host) send(w http.ResponseWriter, r *http.Request, f servedFile) {
+	head := w.Header()
+	head["Content-Type"], head["Etag"] = f.kind, f.tag
+	as := f.encoding != "" && takes(r, f.encoding)
+	if f.encoding != "" {
+		head.Set("Vary", "Accept-Encoding")
+		if as {
+			head.Set("Content-Encoding", f.encoding)
+		}
+	}
+	if f.encoding == "" || as {
+		if data := h.held.Get(f.sha256, f.bytes, func() ([]byte, error) { return os.ReadFile(h.contents.path(f.sha256)) }); data != nil {
+			serve.Answer(w, r, data)
+			return
+		}
+	}
 	file, err := os.Open(h.contents.path(f.sha256))
 	if err != nil {
 		h.options.Log.Error("a content is missing", "sha256", f.sha256, "error", err)
@@ -156,17 +176,8 @@ func (h *Host) send(w http.ResponseWriter, r *http.Request, f servedFile) {
 		return
 	}
 	defer file.Close()
-	head := w.Header()
-	head.Set("Content-Type", f.kind)
-	head.Set("Etag", `"`+f.sha256[:32]+`"`)
-	if f.encoding == "" {
-		http.ServeContent(w, r, "", time.Time{}, file)
-		return
-	}
-	head.Set("Vary", "Accept-Encoding")
-	if takes(r, f.encoding) {
-		head.Set("Content-Encoding", f.encoding)
-		http.ServeContent(w, r, "", time.Time{}, file)
+	if f.encoding == "" || as {
+		serve.AnswerFrom(w, r, file, f.bytes)
 		return
 	}
 	head.Set("Etag", `"`+f.sha256[:32]+`-plain"`)

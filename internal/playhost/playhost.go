@@ -19,6 +19,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"havvel/internal/serve"
 )
 
 // Options say where a host keeps its data, and how it is reached.
@@ -43,7 +45,8 @@ type Host struct {
 	work     sync.WaitGroup
 	servers  []*http.Server
 	builds   buildCache
-	taking   locks // uploads that a request writes to
+	held     serve.Held // contents, by their hash
+	taking   locks      // uploads that a request writes to
 }
 
 // Open opens the data of a host without serving it, for commands on the host's machine. Close closes it.
@@ -86,8 +89,8 @@ func Start(o Options) (*Host, error) {
 	if err := h.resume(context.Background()); err != nil {
 		return nil, errors.Join(err, control.Close(), games.Close(), h.Close())
 	}
-	h.serve(control, h.controlRoutes())
-	h.serve(games, h.gameRoutes())
+	h.serve(control, h.logged(h.controlRoutes()))
+	h.serve(games, h.gameRoutes()) // without a line for each file that a browser loads
 	return h, nil
 }
 
@@ -115,7 +118,7 @@ func (h *Host) listen(address, url *string) (net.Listener, error) {
 }
 
 func (h *Host) serve(l net.Listener, routes http.Handler) {
-	s := &http.Server{Handler: h.logged(routes), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
+	s := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	h.servers = append(h.servers, s)
 	h.work.Go(func() {
 		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {

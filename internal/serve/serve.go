@@ -10,12 +10,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"os"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -69,8 +67,7 @@ type Game struct {
 	build   atomic.Pointer[export.Build]
 	mu      sync.Mutex
 	spooled map[*export.File]string // files of a zip that were unpacked, by where to
-	held    sync.Map                // small files that were asked for: *export.File to []byte
-	holds   atomic.Int64            // bytes of them
+	held    Held                    // small files that were asked for, by their *export.File
 	line    sync.Mutex              // of Heard
 	pace    *pace
 }
@@ -86,7 +83,6 @@ func NewGame(b *export.Build, o Options) *Game {
 func (g *Game) Replace(b *export.Build) {
 	g.build.Store(b)
 	g.held.Clear()
-	g.holds.Store(0)
 }
 
 // Close takes away what was unpacked.
@@ -160,13 +156,8 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 		return
 	}
 	h["Etag"] = []string{`"` + hex.EncodeToString(f.SHA256[:12]) + `"`}
-	if data := g.hold(f); data != nil {
-		if r.Header["Range"] == nil && r.Header["If-None-Match"] == nil && r.Header["If-Range"] == nil && r.Method == http.MethodGet {
-			h["Accept-Ranges"], h["Content-Length"] = bytesUnit, []string{strconv.Itoa(len(data))}
-			w.Write(data) // an error here is a visitor who left
-			return
-		}
-		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+	if data := g.held.Get(f, f.Bytes, func() ([]byte, error) { return f.ReadAll(context.Background(), f.Bytes+1) }); data != nil {
+		Answer(w, r, data)
 		return
 	}
 	content, err := g.open(f)
@@ -176,30 +167,6 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	}
 	defer content.Close()
 	http.ServeContent(w, r, "", time.Time{}, content)
-}
-
-var bytesUnit = []string{"bytes"}
-
-const (
-	smallFile = 256 << 10 // of a file that is held in memory, in bytes
-	mostHeld  = 64 << 20
-)
-
-// hold returns the bytes of a small file, which are kept for the next who asks; nil for others.
-func (g *Game) hold(f *export.File) []byte {
-	if data, ok := g.held.Load(f); ok {
-		return data.([]byte)
-	}
-	if f.Bytes > smallFile || g.holds.Load()+f.Bytes > mostHeld {
-		return nil
-	}
-	data, err := f.ReadAll(context.Background(), f.Bytes+1)
-	if err != nil || int64(len(data)) != f.Bytes {
-		return nil
-	}
-	g.held.Store(f, data)
-	g.holds.Add(f.Bytes)
-	return data
 }
 
 // serves reports whether the host sends Content-Encoding for files of an encoding.
@@ -309,21 +276,19 @@ func (g *Game) open(f *export.File) (seekable, error) {
 	return to, nil
 }
 
-// types are those that the system's table may lack, or have otherwise.
+// types are those that browsers want to be told. The system's own table differs from machine to machine, and is not asked.
 var types = map[string]string{
 	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8",
 	".css": "text/css; charset=utf-8", ".json": "application/json", ".wasm": "application/wasm", ".svg": "image/svg+xml", ".ogg": "audio/ogg", ".mp3": "audio/mpeg",
-	".wav": "audio/wav", ".m4a": "audio/mp4", ".webm": "video/webm", ".webp": "image/webp", ".avif": "image/avif", ".woff2": "font/woff2", ".webmanifest": "application/manifest+json",
-	".txt": "text/plain; charset=utf-8", ".ico": "image/x-icon", ".gz": "application/gzip", ".br": "application/octet-stream",
+	".wav": "audio/wav", ".m4a": "audio/mp4", ".flac": "audio/flac", ".opus": "audio/ogg", ".webm": "video/webm", ".mp4": "video/mp4", ".webp": "image/webp", ".avif": "image/avif",
+	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".bmp": "image/bmp", ".ico": "image/x-icon", ".ttf": "font/ttf", ".otf": "font/otf", ".woff": "font/woff", ".woff2": "font/woff2",
+	".txt": "text/plain; charset=utf-8", ".xml": "application/xml", ".csv": "text/csv; charset=utf-8", ".pdf": "application/pdf", ".webmanifest": "application/manifest+json", ".gz": "application/gzip", ".br": "application/octet-stream",
 }
 
 // TypeOf is the content type under which a file of that name is served.
 func TypeOf(name string) string {
 	ending := strings.ToLower(path.Ext(name))
 	if t, ok := types[ending]; ok {
-		return t
-	}
-	if t := mime.TypeByExtension(ending); t != "" {
 		return t
 	}
 	return "application/octet-stream"
