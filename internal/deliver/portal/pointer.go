@@ -50,3 +50,33 @@ func textOf(v any) string {
 	}
 	return ""
 }
+
+// beside returns the texts that two pointers lead to, side by side. Where both go through the elements of one list, those of an
+// element belong together, also when it lacks one of them.
+func beside(v any, first, second string) [][2]string {
+	list, rest, many := strings.Cut(first, "/*/")
+	other, after, too := strings.Cut(second, "/*/")
+	if !many || !too || list != other {
+		var pairs [][2]string
+		texts := find(v, second)
+		for i, x := range find(v, first) {
+			pair := [2]string{textOf(x), ""}
+			if second != "" && i < len(texts) {
+				pair[1] = textOf(texts[i])
+			}
+			pairs = append(pairs, pair)
+		}
+		return pairs
+	}
+	var pairs [][2]string
+	for _, element := range find(v, list+"/*") {
+		pair := [2]string{}
+		for i, pointer := range []string{rest, after} {
+			if found := find(element, "/"+pointer); len(found) > 0 {
+				pair[i] = textOf(found[0])
+			}
+		}
+		pairs = append(pairs, pair)
+	}
+	return pairs
+}

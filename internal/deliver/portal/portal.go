@@ -219,15 +219,14 @@ func parseBody(r *http.Response, body []byte) any {
 
 func (s *Session) refused(step *rulebook.Step, r *http.Response, answer any) error {
 	e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: r.StatusCode, Key: slices.Contains(s.Rules.Refusal.Key, r.StatusCode), after: retryAfter(r.Header)}
-	for _, pointer := range s.Rules.Refusal.Fields {
-		for _, v := range find(answer, pointer) {
-			e.Fields = append(e.Fields, s.masked(textOf(v)))
+	for i, pointer := range s.Rules.Refusal.Words {
+		field := ""
+		if i < len(s.Rules.Refusal.Fields) {
+			field = s.Rules.Refusal.Fields[i]
 		}
-	}
-	for _, pointer := range s.Rules.Refusal.Words {
-		for _, v := range find(answer, pointer) {
-			if text := s.masked(textOf(v)); text != "" {
-				e.Reasons = append(e.Reasons, text)
+		for _, pair := range beside(answer, pointer, field) {
+			if text := s.masked(pair[0]); text != "" {
+				e.Reasons, e.Fields = append(e.Reasons, text), append(e.Fields, s.masked(pair[1]))
 			}
 		}
 	}
