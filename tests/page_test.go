@@ -2,6 +2,8 @@ package tests
 
 import (
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -9,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"havvel/internal/demo"
 	"havvel/internal/demo/game"
 	"havvel/internal/standin"
 )
@@ -221,5 +224,113 @@ func TestPictures(t *testing.T) {
 	film, err := os.ReadFile(filepath.Join(project, "page", "trial-clip-640x360.webm"))
 	if err != nil || len(film) < 20_000 || len(film) > 900_000 {
 		t.Errorf("the clip has %d bytes: %v", len(film), err)
+	}
+}
+
+// TestListingWords: what the commands about pages print, for people and for programs, and with which code they end.
+func TestListingWords(t *testing.T) {
+	_, project, env := at(t, "osierfold", nil)
+	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
+	type document struct {
+		Pages []struct {
+			Destination string
+			Fields      []struct {
+				Name, Form, Text string
+				Words            []string
+				Count, Limit     int
+			}
+			Declarations []struct {
+				Name   string
+				Stated bool
+			}
+			Lacks []string
+		}
+	}
+	page := decode[document](t, hv("listing", "--json").must(t, 0)).Pages[0]
+	if page.Destination != "osierfold" || len(page.Fields) != 12 || len(page.Declarations) != 4 || page.Declarations[2].Stated || len(page.Lacks) != 0 {
+		t.Errorf("%+v", page)
+	}
+	for _, f := range page.Fields {
+		if f.Name == "text" && (f.Form != "bbcode" || f.Limit != 4000 || f.Count != len([]rune(f.Text))) || f.Name == "languages" && strings.Join(f.Words, " ") != "English" {
+			t.Errorf("%+v", f)
+		}
+	}
+	hv("listing", "--show", "osierfold").must(t, 0, "tagline  67 of 90 characters, from listing.tagline", "text  688 of 4000 characters, bbcode", "[b]Tinderwick Lane[/b]", "(nothing, as you say)", "only-here: not stated", "page/square.jpg", "next: havvel listing --page --to osierfold")
+	hv("listing", "--show", "osierfolt").must(t, 2, `there is no destination "osierfolt"`, `did you mean "osierfold"?`)
+	hv("send", "--only", "pictures").must(t, 2, "it can be build, page")
+	hv("send", "--only", "page").must(t, 1, "nothing was sent to osierfold yet")
+	hv("rules", "show", "osierfold").must(t, 0, "picture square", "statement only-here", "can't be taken back")
+	edit(t, project, "[listing]\n", "[listing]\n# ")
+	edit(t, project, `contact     = "`, `# contact = "`)
+	where := decode[struct {
+		Deliveries []struct {
+			Lacks []string `json:"page_lacks"`
+		}
+	}](t, hv("where", "--json").must(t, 0))
+	if len(where.Deliveries) != 0 { // nothing was sent, so there is nothing to tell of
+		t.Errorf("%+v", where)
+	}
+	hv("where").must(t, 0, "the page on Osierfold lacks:", "contact")
+	hv("send", "--dry-run").must(t, 0, "people read what is stated")
+
+	site := t.TempDir()
+	writeInto(t, site, game.Files{"havvel.toml": []byte("[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.shed]\naddress = \"./out\"\n[listing]\ntagline = \"x\"\n")})
+	for name, data := range game.Script() {
+		writeInto(t, site, game.Files{"web/" + name: data})
+	}
+	run(t, site, "listing").must(t, 1, "none of these destinations has a page to fill in")
+	run(t, site, "send").must(t, 0, "sent 1 to shed")
+	run(t, site, "send", "--only", "page").must(t, 1, "a site, which has no page around the game")
+
+	bare := t.TempDir()
+	for name, data := range game.Script() {
+		writeInto(t, bare, game.Files{"web/" + name: data})
+	}
+	run(t, bare, "start", "--to", "quillmarsh", "--tagline", `Light "it".`, "--category", "puzzle", "--address", "http://127.0.0.1:1").must(t, 0, "wrote havvel.toml")
+	run(t, bare, "listing").must(t, 0, "quillmarsh", "still lacks: text, price, generated")
+	run(t, bare, "listing", "--show", "quillmarsh").must(t, 0, `Light "it".`, "one of: puzzle, story", "left out", "missing")
+}
+
+// TestStandInPage: the stand-ins look at what they are told, and show nothing that runs.
+func TestStandInPage(t *testing.T) {
+	portal, project, env := at(t, "brackwater", nil)
+	runWith(t, project, env, "send").must(t, 0)
+	put := func(path, kind, body string) (int, string) {
+		t.Helper()
+		r, err := http.NewRequest("PUT", portal.Address()+"/api/games/tinderwick-lane/"+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Authorization", "Bearer "+demo.PracticeKey)
+		r.Header.Set("Content-Type", kind)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		text, _ := io.ReadAll(answer.Body)
+		return answer.StatusCode, string(text)
+	}
+	for body, says := range map[string]string{
+		`{"fields": {"about": "<script>alert(1)</script>"}}`:                          "the element script",
+		`{"fields": {"about": "<p onclick=x>"}}`:                                      "the attribute onclick",
+		`{"fields": {"about": "<a href='javascript:x'>"}}`:                            "the attribute href",
+		`{"fields": {"how": "<!-- x -->"}}`:                                           "we don't show comments",
+		`{"fields": {"shelf": "Cooking"}}`:                                            `we don't have \"Cooking\"`,
+		`{"fields": {"tagline": "` + strings.Repeat("ü", 111) + `"}}`:                 "111 characters; we take 110",
+		`{"fields": {}, "pictures": [{"name": "cover", "number": 1, "sha256": "a"}]}`: "was never sent",
+		`{"fields": `: "not the JSON",
+	} {
+		if status, text := put("page", "application/json", body); status < 400 || status >= 500 || !strings.Contains(text, says) {
+			t.Errorf("%s: %d %s", body, status, text)
+		}
+	}
+	for path, says := range map[string]string{"pictures/cover/1": "not a picture", "pictures/poster/1": "no place for it", "pictures/cover/0": "a number from 1 on"} {
+		if status, text := put(path, "image/png", "no picture"); status != 422 || !strings.Contains(text, says) {
+			t.Errorf("%s: %d %s", path, status, text)
+		}
+	}
+	if status, _ := get(t, portal.Address()+"/pictures/..%2fstate.json"); status != 404 {
+		t.Errorf("a file of the stand-in's own: %d", status)
 	}
 }

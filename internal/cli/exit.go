@@ -41,7 +41,7 @@ const (
 func ExitCodes() []ExitCode {
 	return []ExitCode{
 		{done, "done", "The command did what it was asked to do. For check: no errors."},
-		{answerNo, "the answer is no", "check found errors; the archive would not be taken; nothing new would be sent; the portal refused the key, the archive or the request."},
+		{answerNo, "the answer is no", "check found errors; the archive, or the page, would not be taken; the game never started, so that no picture of it could be taken; nothing new would be sent; the portal refused the key, the archive or the request."},
 		{wrongUsage, "wrong usage or project file", "An unknown command, option or destination; a havvel.toml or rulebook with a mistake; a path that is not an export, or a broken one."},
 		{failedHere, "something on this machine is missing or failed", "A key that is not set; no browser for a trial, or one that crashed; a full disk; a file that changed while it was packed; a port that is taken."},
 		{unreachable, "a destination could not be reached or broke off", "Nothing answers at its address; the connection broke; it did not decide within the limit of --wait; rulebook and portal don't fit together."},
@@ -109,7 +109,7 @@ func codeOf(err error) int {
 	switch {
 	case is[*portal.Unreachable](err), is[*site.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
 		return unreachable
-	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err), is[*badPage](err):
+	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err), is[*badPage](err), is[*trial.NotStarted](err):
 		return answerNo
 	case is[*usage](err), is[*trial.NoView](err), is[*deliver.NoPublic](err), is[*sftp.BadKey](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
 		return wrongUsage
@@ -135,6 +135,8 @@ func advice(err error) string {
 		return "raise the version in havvel.toml, or send it once more with --again"
 	case is[*trial.NoBrowser](err):
 		return "install Chromium (Debian: apt install chromium), or name one with HAVVEL_BROWSER"
+	case is[*trial.NotStarted](err):
+		return "havvel trial says what it saw instead"
 	case is[*trial.Broken](err):
 		return "run the same command again; if it stays so, name another browser with HAVVEL_BROWSER"
 	case errors.As(err, &no):
