@@ -62,6 +62,7 @@ func (a *app) takeMasters(ctx context.Context) error {
 	}
 	t.Destination, t.Rules = d.Name, d.Rules
 	if len(t.Steps) == 0 {
+		t.Watch = 6 * time.Second
 		a.screen.Warn("the game is only looked at, since [trial] in havvel.toml has no steps that play it")
 	}
 	view := rulebook.View{Name: "frame", Size: [2]int{960, 540}}

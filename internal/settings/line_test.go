@@ -18,3 +18,13 @@ func TestLine(t *testing.T) {
 		}
 	}
 }
+
+func FuzzLine(f *testing.F) {
+	f.Add([]byte("[a]\nb.c = 1\n[[d]]\n\"e\" = '''\nx'''\n"), "a.b.c")
+	f.Add([]byte("a = {b = [1, {c = 2}]}"), "a")
+	f.Fuzz(func(t *testing.T, data []byte, key string) {
+		if line := Line(data, key); line < 0 || line > len(data)+1 {
+			t.Errorf("line %d of %d bytes", line, len(data))
+		}
+	})
+}
