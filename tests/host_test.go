@@ -99,7 +99,7 @@ func TestHost(t *testing.T) {
 	}
 	before := through.sent.Load()
 	_, games, kill := hosting(t, data, "--port", port)
-	hv("send", "--to", "shed").must(t, 0, "sent 0.4.0 to the Shed", "state: draft", "havvel where --share --to shed")
+	hv("send", "--to", "shed").must(t, 0, "sent 0.4.0 to the Shed", "state: draft", "havvel round open --to shed")
 	if again := through.sent.Load() - before; again > size+600_000-there+64<<10 {
 		t.Errorf("%d bytes went out the second time, %d were there", again, there)
 	}

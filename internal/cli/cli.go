@@ -93,7 +93,8 @@ func (a *app) root() *cobra.Command {
 		{"Running it:", []*cobra.Command{a.play(), a.trial(), a.hooks()}},
 		{"The page:", []*cobra.Command{a.listing(), a.pictures()}},
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish(), a.back(), a.logbook(), a.keys()}},
-		{"Portals and hosts:", []*cobra.Command{a.rules(), a.standin(), a.host()}},
+		{"Playtests:", []*cobra.Command{a.round(), a.host()}},
+		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, c := range g.commands {

@@ -16,6 +16,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/pack"
 	"havvel/internal/project"
+	"havvel/internal/round"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
 )
@@ -107,9 +108,9 @@ func is[E error](err error) bool {
 
 func codeOf(err error) int {
 	switch {
-	case is[*portal.Unreachable](err), is[*site.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err):
+	case is[*portal.Unreachable](err), is[*site.Unreachable](err), is[*portal.Puzzled](err), is[*undecided](err), is[*round.Unreachable](err):
 		return unreachable
-	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err), is[*badPage](err), is[*trial.NotStarted](err):
+	case is[*portal.Refused](err), is[*site.Refused](err), is[*site.Busy](err), is[*site.Broken](err), is[*site.Foreign](err), is[*site.Gone](err), is[*deliver.NoWay](err), is[*pack.Faulty](err), is[*deliver.AlreadySent](err), is[*notReady](err), is[*untried](err), is[*badPage](err), is[*trial.NotStarted](err), is[*round.Refused](err):
 		return answerNo
 	case is[*usage](err), is[*trial.NoView](err), is[*deliver.NoPublic](err), is[*sftp.BadKey](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
 		return wrongUsage
@@ -147,7 +148,7 @@ func advice(err error) string {
 		return "send the version again with --again: only what is missing travels"
 	case is[*deliver.NoWay](err):
 		return "do it on the portal's own page; docs/formats/rulebook.md says how a rulebook learns it"
-	case is[*portal.Unreachable](err), is[*site.Unreachable](err):
+	case is[*portal.Unreachable](err), is[*site.Unreachable](err), is[*round.Unreachable](err):
 		return "nothing was lost; run the same command again when it can be reached"
 	case is[*portal.Puzzled](err):
 		return "the portal may have changed, or its rulebook needs a correction"

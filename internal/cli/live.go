@@ -114,10 +114,15 @@ func (a *app) share(p *project.Project, st *deliver.Status, password bool) {
 	if st.State != rulebook.Public {
 		s.Line("It is not public: please don't pass the link on.")
 	}
-	s.Line("")
+	a.code(link)
+}
+
+// code draws a link as phones read it.
+func (a *app) code(link string) {
+	a.screen.Line("")
 	if code, err := qr.Encode(link, qr.L); err == nil {
 		for _, line := range blocks(code) {
-			s.Line("  %s", line)
+			a.screen.Line("  %s", line)
 		}
 	}
 }

@@ -258,6 +258,8 @@ func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
 		a.screen.Next("havvel publish%s  (makes it public; until then only people with the link see it)", toFlags(p, in["publish"]))
 	case len(in["wait"]) > 0:
 		a.screen.Next("havvel where --wait%s", toFlags(p, in["wait"]))
+	case len(in["share"]) > 0 && p.To[in["share"][0]].Rules.Rounds:
+		a.screen.Next("havvel round open%s  (gives it to testers, and brings back how it went)", toFlags(p, in["share"][:1]))
 	case len(in["share"]) > 0:
 		a.screen.Next("havvel where --share%s  (lines with the link, to paste)", toFlags(p, in["share"]))
 	case len(in["mend"]) > 0:

@@ -41,6 +41,35 @@ CREATE TABLE IF NOT EXISTS files (
 	PRIMARY KEY (build, path)
 );
 CREATE INDEX IF NOT EXISTS files_of ON files (sha256);
+CREATE TABLE IF NOT EXISTS rounds (
+	id        TEXT PRIMARY KEY,
+	owner     TEXT NOT NULL,
+	build     TEXT NOT NULL,
+	secret    TEXT NOT NULL UNIQUE, -- in its link
+	play      TEXT NOT NULL UNIQUE, -- in its game's address, which only those see who may play
+	made      INTEGER NOT NULL,
+	until     INTEGER NOT NULL,           -- the end
+	most      INTEGER NOT NULL DEFAULT 0, -- testers; 0 for any number
+	password  TEXT NOT NULL DEFAULT '',   -- bcrypt
+	closed    INTEGER NOT NULL DEFAULT 0,
+	questions TEXT NOT NULL DEFAULT '[]'
+);
+CREATE TABLE IF NOT EXISTS sessions (
+	id        TEXT PRIMARY KEY,
+	round     TEXT NOT NULL,
+	made      INTEGER NOT NULL,
+	device    TEXT NOT NULL,
+	simulated INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX IF NOT EXISTS sessions_of ON sessions (round);
+CREATE TABLE IF NOT EXISTS events (
+	session TEXT NOT NULL,
+	n       INTEGER NOT NULL, -- given by the page, so that what comes twice is kept once
+	at      INTEGER NOT NULL, -- milliseconds after the session began
+	kind    TEXT NOT NULL,
+	data    TEXT NOT NULL,
+	PRIMARY KEY (session, n)
+);
 `
 
 // A database keeps what is not a file.

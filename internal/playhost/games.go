@@ -2,17 +2,20 @@ package playhost
 
 import (
 	"context"
+	_ "embed" // the listener
 	"errors"
 	"io"
 	"net/http"
 	"os"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
 
+	"havvel/internal/export/web"
 	"havvel/internal/serve"
 )
 
@@ -91,12 +94,19 @@ func typeOf(name string) (kind, encoding string) {
 
 func (h *Host) gameRoutes() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		secret, name, ok := strings.Cut(strings.TrimPrefix(r.URL.Path, "/b/"), "/")
+		at := r.URL.Path
+		if len(at) < 3 || at[:3] != "/b/" && at[:3] != "/p/" {
+			http.NotFound(w, r)
+			return
+		}
+		secret, name, ok := strings.Cut(at[3:], "/")
 		switch {
-		case !strings.HasPrefix(r.URL.Path, "/b/") || !ok:
+		case !ok:
 			http.NotFound(w, r)
 		case r.Method != http.MethodGet && r.Method != http.MethodHead:
 			http.Error(w, "A game's files can only be read.", http.StatusMethodNotAllowed)
+		case at[1] == 'p':
+			h.played(w, r, secret, name)
 		default:
 			h.game(w, r, secret, name)
 		}
@@ -200,4 +210,41 @@ func takes(r *http.Request, encoding string) bool {
 		}
 	}
 	return false
+}
+
+//go:embed listener.js
+var listener string
+
+// played serves one file of the build of a round, as long as that is open. The entry page brings the script that tells what happens.
+func (h *Host) played(w http.ResponseWriter, r *http.Request, play, name string) {
+	x, err := scanRound(h.data.db.QueryRowContext(r.Context(), "SELECT "+roundColumns+" FROM rounds WHERE play = ?", play))
+	if err != nil || h.over(x) {
+		http.Error(w, "This round is over, or there is none.", http.StatusGone)
+		return
+	}
+	var of string
+	if err := h.data.db.QueryRowContext(r.Context(), "SELECT secret FROM builds WHERE id = ?", x.build).Scan(&of); err != nil {
+		http.Error(w, "The host has a problem; try again later.", http.StatusInternalServerError)
+		return
+	}
+	if name != "" && name != "index.html" {
+		h.game(w, r, of, name)
+		return
+	}
+	b, err := h.servedBuild(r.Context(), of)
+	if err != nil {
+		http.Error(w, "There is no such build here.", http.StatusNotFound)
+		return
+	}
+	data, err := os.ReadFile(h.contents.path(b.files["index.html"].sha256))
+	if err != nil {
+		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
+		return
+	}
+	at := web.ReadPage(data).HeadStart
+	script := "<script>" + strings.Replace(listener, "CONTROL", h.options.ControlURL, 1) + "</script>"
+	gameHeaders(w.Header(), b)
+	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	serve.Answer(w, r, slices.Concat(data[:at], []byte(script), data[at:]))
 }

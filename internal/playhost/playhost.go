@@ -47,6 +47,7 @@ type Host struct {
 	builds   buildCache
 	held     serve.Held // contents, by their hash
 	taking   locks      // uploads that a request writes to
+	guesses  attempts
 }
 
 // Open opens the data of a host without serving it, for commands on the host's machine. Close closes it.
@@ -127,6 +128,9 @@ func (h *Host) serve(l net.Listener, routes http.Handler) {
 	})
 }
 
+// secure reports whether owners and testers reach the host over TLS.
+func (o *Options) secure() bool { return strings.HasPrefix(o.ControlURL, "https://") }
+
 // ControlURL and GamesURL are where the host is reached.
 func (h *Host) ControlURL() string { return h.options.ControlURL }
 
@@ -154,7 +158,16 @@ func (h *Host) controlRoutes() http.Handler {
 	mux.HandleFunc("POST /api/builds/{id}/upload", h.owned(h.beginUpload))
 	mux.HandleFunc("HEAD /api/builds/{id}/bytes", h.owned(h.uploadOffset))
 	mux.HandleFunc("PATCH /api/builds/{id}/bytes", h.owned(h.appendUpload))
+	mux.HandleFunc("POST /api/rounds", h.owned(h.openRound))
+	mux.HandleFunc("GET /api/rounds", h.owned(h.listRounds))
+	mux.HandleFunc("POST /api/rounds/{id}/close", h.owned(h.closeRound))
+	mux.HandleFunc("GET /api/rounds/{id}/events", h.owned(h.exportRound))
 	mux.HandleFunc("GET /healthz", h.health)
+	mux.HandleFunc("GET /r/{secret}", h.testerPage)
+	mux.HandleFunc("POST /r/{secret}", h.enterRound)
+	mux.HandleFunc("POST /r/{secret}/sessions", h.beginSession)
+	mux.HandleFunc("POST /r/{secret}/sessions/{id}/events", h.takeEvents)
+	mux.HandleFunc("DELETE /r/{secret}/sessions/{id}", h.forgetSession)
 	return guarded(mux)
 }
 

@@ -1,0 +1,105 @@
+package round
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// A Client asks a host about rounds.
+type Client struct {
+	Address string // of the host's interface
+	Token   string // never in an error
+}
+
+// A Refused says that the host said no.
+type Refused struct {
+	Status int
+	Words  string
+}
+
+func (e *Refused) Error() string {
+	return fmt.Sprintf("the host said no (status %d): %s", e.Status, e.Words)
+}
+
+// An Unreachable says that the host could not be reached, or broke off.
+type Unreachable struct {
+	Address string
+	Cause   error
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("can't reach the host at %s: %v", e.Address, e.Cause)
+}
+func (e *Unreachable) Unwrap() error { return e.Cause }
+
+// Open opens a round.
+func (c *Client) Open(ctx context.Context, o Opening) (*Opened, error) {
+	var out Opened
+	return &out, c.ask(ctx, http.MethodPost, "/api/rounds", o, &out)
+}
+
+// List lists the rounds of a game, the last first.
+func (c *Client) List(ctx context.Context, game string) ([]Round, error) {
+	var out struct{ Rounds []Round }
+	err := c.ask(ctx, http.MethodGet, "/api/rounds?game="+url.QueryEscape(game), nil, &out)
+	return out.Rounds, err
+}
+
+// Close ends a round at once.
+func (c *Client) Close(ctx context.Context, id string) error {
+	return c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/close", nil, nil)
+}
+
+// Events writes all that came back of a round, as JSON Lines.
+func (c *Client) Events(ctx context.Context, id string, to io.Writer) error {
+	return c.ask(ctx, http.MethodGet, "/api/rounds/"+url.PathEscape(id)+"/events", nil, to)
+}
+
+// ask makes a request. into is a writer for the answer as it is, or what its JSON is read into.
+func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	data, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, method, c.Address+path, bytes.NewReader(data))
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+c.Token)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return &Unreachable{c.Address, cause(err)}
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		var said struct{ Error string }
+		json.NewDecoder(io.LimitReader(answer.Body, 64<<10)).Decode(&said) // without words there is the status
+		return &Refused{answer.StatusCode, strings.TrimSpace(said.Error)}
+	}
+	if w, ok := into.(io.Writer); ok {
+		_, err = io.Copy(w, answer.Body)
+	} else if into != nil {
+		err = json.NewDecoder(answer.Body).Decode(into)
+	}
+	if err != nil {
+		return &Unreachable{c.Address, err}
+	}
+	return nil
+}
+
+// cause takes the address, which the error names itself, out of an error.
+func cause(err error) error {
+	if u, ok := err.(*url.Error); ok {
+		return u.Err
+	}
+	return err
+}

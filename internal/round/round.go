@@ -1,0 +1,91 @@
+// Package round is about playtests: what a round is opened with, what comes back of it, and what that means. Where rounds are played
+// and kept is left to playhost.
+package round
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// Format is the version of the lines in which a round's events are exported.
+const Format = 1
+
+// An Opening is what a round is opened with.
+type Opening struct {
+	Build     string     `json:"build"`
+	Seconds   int64      `json:"seconds"` // that it stays open
+	Most      int        `json:"most"`    // testers; 0 for any number
+	Password  string     `json:"password"`
+	Questions []Question `json:"questions"`
+}
+
+// Opened is a round that was opened.
+type Opened struct {
+	ID   string `json:"id"`
+	Link string `json:"link"`
+}
+
+// A Round is one as its owner sees it.
+type Round struct {
+	ID       string    `json:"id"`
+	Version  string    `json:"version"`
+	Link     string    `json:"link"`
+	Open     bool      `json:"open"`
+	Opened   time.Time `json:"opened"`
+	Until    time.Time `json:"until"`
+	Sessions int       `json:"sessions"`
+}
+
+// A Question is one that testers are asked.
+type Question struct {
+	Ask     string   `toml:"ask" json:"ask" doc:"the question"`
+	Kind    string   `toml:"kind" json:"kind" doc:"scale (1 to 5), choice or text"`
+	Choices []string `toml:"choices" json:"choices" doc:"of a choice"`
+}
+
+// Verify says what is wrong with a question.
+func (q Question) Verify() error {
+	switch {
+	case q.Ask == "" || len(q.Ask) > 300:
+		return fmt.Errorf("a question has up to 300 characters under ask")
+	case q.Kind != "scale" && q.Kind != "choice" && q.Kind != "text":
+		return fmt.Errorf("kind of %q is %q; it can be scale, choice or text", q.Ask, q.Kind)
+	case q.Kind == "choice" && (len(q.Choices) < 2 || len(q.Choices) > 12):
+		return fmt.Errorf("%q needs 2 to 12 choices", q.Ask)
+	}
+	return nil
+}
+
+// A Line is one line of what came back: a session, or one event of the session before.
+type Line struct {
+	Format    int             `json:"round,omitempty"`
+	Session   string          `json:"session"`
+	Opened    *time.Time      `json:"opened,omitempty"`
+	Device    json.RawMessage `json:"device,omitempty"`
+	Simulated bool            `json:"simulated,omitempty"`
+	N         int             `json:"n,omitempty"`
+	At        int64           `json:"at,omitempty"` // milliseconds after the session began
+	Kind      string          `json:"kind,omitempty"`
+	Data      json.RawMessage `json:"data,omitempty"`
+}
+
+// A Device is what is known of where somebody plays; never an address, nor anything by which they could be found.
+type Device struct {
+	Width  int     `json:"width"` // of the window, CSS pixels
+	Height int     `json:"height"`
+	Ratio  float64 `json:"ratio"`
+	Touch  bool    `json:"touch"`
+	Memory float64 `json:"memory"` // GB, as the browser rounds it; 0 when it doesn't say
+}
+
+// Class is the kind of device.
+func (d Device) Class() string {
+	switch {
+	case d.Touch && min(d.Width, d.Height) < 600:
+		return "phone"
+	case d.Touch:
+		return "tablet"
+	}
+	return "desk"
+}
