@@ -129,7 +129,7 @@ func (p *Pass) unwritten(fields int) {
 	if fields+kinds+stated == 0 {
 		return
 	}
-	p.report(Finding{Level: Note, File: paperFile, Message: fmt.Sprintf("the page on %s is not written yet; it wants %d texts and options, %d kinds of pictures and %d statements", p.Rules.Name, fields, kinds, stated), Fix: fmt.Sprintf("havvel listing --show %s says what they are; docs/listing.md, how they are written", p.Destination)})
+	p.report(Finding{Level: Note, File: paperFile, Message: fmt.Sprintf("the page on %s is not written yet; it wants texts and options (%d), kinds of pictures (%d) and statements (%d)", p.Rules.Name, fields, kinds, stated), Fix: fmt.Sprintf("havvel listing --show %s says what they are; docs/listing.md, how they are written", p.Destination)})
 }
 
 // textCheck is a check whose findings came up when the page was rendered.

@@ -80,7 +80,7 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 	if err != nil {
 		return err
 	}
-	l, err := toPlay(a, p, d, f.version)
+	l, err := a.toPlay(p, d, f.version)
 	if err != nil {
 		return err
 	}
@@ -116,7 +116,7 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 }
 
 // toPlay is the delivery of a version to a host, or the last one.
-func toPlay(a *app, p *project.Project, d *project.Destination, version string) (*logbook.Delivery, error) {
+func (a *app) toPlay(p *project.Project, d *project.Destination, version string) (*logbook.Delivery, error) {
 	all, _, err := a.courier(p).Book.Deliveries()
 	if err != nil {
 		return nil, err

@@ -4,7 +4,6 @@ package listing
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -357,6 +356,3 @@ func (page *Page) Stated() []string {
 	}
 	return list
 }
-
-// ErrNoPage says that a destination has no page to fill in.
-var ErrNoPage = errors.New("it has no page to fill in")

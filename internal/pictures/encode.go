@@ -2,6 +2,7 @@ package pictures
 
 import (
 	"bytes"
+	"errors"
 	"image"
 	"image/color"
 	"image/draw"
@@ -16,6 +17,8 @@ const (
 	bestQuality  = 92
 	worstQuality = 55
 )
+
+var errNoFormat = errors.New("the rulebook takes no format for it that havvel writes (png, jpeg)")
 
 // encoded is a picture in a format.
 type encoded struct {

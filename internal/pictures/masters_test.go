@@ -15,32 +15,6 @@ import (
 	"havvel/internal/rulebook"
 )
 
-// element is one of WebM: its id, its size, and what is in it.
-func element(id string, inner ...string) string {
-	body := strings.Join(inner, "")
-	return id + string([]byte{0x40 | byte(len(body)>>8), byte(len(body))}) + body
-}
-
-// film is the head of a WebM of that size; its segment has no size, as when it was recorded.
-func film(w, h string) []byte {
-	video := element("\xe0", element("\xb0", w), element("\xba", h))
-	return []byte(element("\x1a\x45\xdf\xa3", "webm") + "\x18\x53\x80\x67\x01\xff\xff\xff\xff\xff\xff\xff" + element("\x15\x49\xa9\x66", "info") + element("\x16\x54\xae\x6b", element("\xae", element("\xd7", "\x01"), video)) + "\x1f\x43\xb6\x75cluster")
-}
-
-func TestFilmSize(t *testing.T) {
-	for _, c := range []struct {
-		data []byte
-		w, h int
-	}{
-		{film("\x02\x80", "\x01\x68"), 640, 360}, {film("\x08", "\x09"), 8, 9}, {film("", ""), 0, 0},
-		{[]byte("\x1a\x45\xdf\xa3"), 0, 0}, {nil, 0, 0}, {film("\x02\x80", "\x01\x68")[:40], 0, 0}, {bytes.Repeat([]byte{0}, 99), 0, 0},
-	} {
-		if w, h := filmSize(c.data); w != c.w || h != c.h {
-			t.Errorf("%q: %dx%d, want %dx%d", c.data, w, h, c.w, c.h)
-		}
-	}
-}
-
 // cuts makes the pictures of one portal from files, by the names and roles of masters.
 func cuts(t *testing.T, files map[string][]byte, masters []project.Picture, wants ...rulebook.Picture) *Order {
 	t.Helper()

@@ -4,8 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
-	"errors"
-	"fmt"
 	"image"
 	"image/color"
 	"image/jpeg"
@@ -16,7 +14,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"havvel/internal/progress"
 	"havvel/internal/project"
@@ -346,105 +343,6 @@ func TestJudgement(t *testing.T) {
 func wave(x float64) float64 {
 	x = x - float64(int(x))
 	return 16*x*x*(1-x)*(1-x)*2 - 1
-}
-
-// TestAgain: what was cut is taken as it is, until master or rulebook change, or the file is not what it was.
-func TestAgain(t *testing.T) {
-	folder := t.TempDir()
-	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", Pictures: []rulebook.Picture{{Name: "shots", Role: "screenshot", Size: [2]int{64, 36}, Count: [2]int{2, 3}}}}}
-	p := &project.Project{Folder: folder}
-	for i := range 4 {
-		name := fmt.Sprintf("shot-%d.png", i)
-		if err := os.WriteFile(filepath.Join(folder, name), pngOf(t, drawn(128, 72, func(x, y float64) color.NRGBA { return color.NRGBA{uint8(60 * i), uint8(255 * x), 0, 255} })), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		p.Pictures = append(p.Pictures, project.Picture{File: name, Roles: []string{"screenshot"}})
-	}
-	cut := func() *Order {
-		t.Helper()
-		orders, err := Make(context.Background(), p, []*project.Destination{d}, progress.None)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return orders[0]
-	}
-	o := cut()
-	if len(o.Cuts) != 3 || kinds(o) != "picture-left-out" {
-		t.Fatalf("%+v %+v", o.Cuts, o.Problems)
-	}
-	old := time.Now().Add(-time.Hour)
-	for _, c := range o.Cuts {
-		if err := os.Chtimes(c.Path, old, old); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := os.WriteFile(o.Cuts[1].Path, []byte("spoiled"), 0o644); err != nil {
-		t.Fatal(err)
-	}
-	p.Pictures = p.Pictures[:2]
-	again := cut()
-	if len(again.Cuts) != 2 || kinds(again) != "" {
-		t.Fatalf("%+v %+v", again.Cuts, again.Problems)
-	}
-	if info, err := os.Stat(again.Cuts[0].Path); err != nil || info.ModTime().After(old.Add(time.Minute)) {
-		t.Error("cut again, though nothing has changed")
-	}
-	if sum, err := hashOf(again.Cuts[1].Path); err != nil || sum != again.Cuts[1].SHA256 {
-		t.Error("a spoiled cut was taken as it is")
-	}
-	if _, err := os.Stat(o.Cuts[2].Path); !errors.Is(err, os.ErrNotExist) {
-		t.Error("a cut that nobody wants any more stays")
-	}
-	p.Pictures = p.Pictures[:1]
-	if o := cut(); kinds(o) != string(Missing) || !strings.Contains(o.Problems[0].Message, "1 of 2") {
-		t.Errorf("too few: %+v", o.Problems)
-	}
-}
-
-// TestGIF: a clip keeps within its weight and its length, and its pictures in their order.
-func TestGIF(t *testing.T) {
-	var frames []Frame
-	for i := range 30 {
-		var b bytes.Buffer
-		m := drawn(160, 90, func(x, y float64) color.NRGBA {
-			if x*30 > float64(i) {
-				return night
-			}
-			return color.NRGBA{255, uint8(200 * y), 40, 255}
-		})
-		if err := jpeg.Encode(&b, m, nil); err != nil {
-			t.Fatal(err)
-		}
-		frames = append(frames, Frame{i * 100, b.Bytes()})
-	}
-	whole, err := GIF(frames, 80, 45, 2*time.Second, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	small, err := GIF(frames, 80, 45, 2*time.Second, int64(len(whole))*2/3)
-	if err != nil || len(small) > len(whole)*2/3 {
-		t.Errorf("%d bytes, of %d: %v", len(small), len(whole), err)
-	}
-	if _, err := GIF(frames[:1], 80, 45, time.Second, 0); err == nil {
-		t.Error("one picture was taken for a clip")
-	}
-	var stills [][]byte
-	for i := range 10 {
-		c := night
-		if i == 7 {
-			c = red
-		}
-		stills = append(stills, pngOf(t, drawn(64, 36, func(x, _ float64) color.NRGBA {
-			if x > .5 {
-				return c
-			}
-			return blue
-		})))
-	}
-	varied, err := Varied(append([][]byte{pngOf(t, drawn(64, 36, func(float64, float64) color.NRGBA { return night }))}, stills...), 2)
-	if err != nil || len(varied) != 2 || !bytes.Equal(varied[1], stills[7]) {
-		t.Errorf("%d are chosen, the second is not the one that differs: %v", len(varied), err)
-	}
 }
 
 // FuzzHeader reads masters that somebody else wrote.

@@ -3,7 +3,6 @@ package playhost
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -155,7 +154,7 @@ func (h *Host) whole(b *Build) (string, error) {
 	if _, err := io.Copy(hash, f); err != nil {
 		return "", err
 	}
-	if hex.EncodeToString(hash.Sum(nil)) != b.SHA256 {
+	if sumOf(hash) != b.SHA256 {
 		return "what arrived is not what was announced: the sums differ", nil
 	}
 	return "", nil

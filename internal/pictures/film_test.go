@@ -1,0 +1,82 @@
+package pictures
+
+import (
+	"bytes"
+	"image/color"
+	"image/jpeg"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestGIF: a clip keeps within its weight and its length, and its pictures in their order.
+func TestGIF(t *testing.T) {
+	var frames []Frame
+	for i := range 30 {
+		var b bytes.Buffer
+		m := drawn(160, 90, func(x, y float64) color.NRGBA {
+			if x*30 > float64(i) {
+				return night
+			}
+			return color.NRGBA{255, uint8(200 * y), 40, 255}
+		})
+		if err := jpeg.Encode(&b, m, nil); err != nil {
+			t.Fatal(err)
+		}
+		frames = append(frames, Frame{i * 100, b.Bytes()})
+	}
+	whole, err := GIF(frames, 80, 45, 2*time.Second, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	small, err := GIF(frames, 80, 45, 2*time.Second, int64(len(whole))*2/3)
+	if err != nil || len(small) > len(whole)*2/3 {
+		t.Errorf("%d bytes, of %d: %v", len(small), len(whole), err)
+	}
+	if _, err := GIF(frames[:1], 80, 45, time.Second, 0); err == nil {
+		t.Error("one picture was taken for a clip")
+	}
+	var stills [][]byte
+	for i := range 10 {
+		c := night
+		if i == 7 {
+			c = red
+		}
+		stills = append(stills, pngOf(t, drawn(64, 36, func(x, _ float64) color.NRGBA {
+			if x > .5 {
+				return c
+			}
+			return blue
+		})))
+	}
+	varied, err := Varied(append([][]byte{pngOf(t, drawn(64, 36, func(float64, float64) color.NRGBA { return night }))}, stills...), 2)
+	if err != nil || len(varied) != 2 || !bytes.Equal(varied[1], stills[7]) {
+		t.Errorf("%d are chosen, the second is not the one that differs: %v", len(varied), err)
+	}
+}
+
+// element is one of WebM: its id, its size, and what is in it.
+func element(id string, inner ...string) string {
+	body := strings.Join(inner, "")
+	return id + string([]byte{0x40 | byte(len(body)>>8), byte(len(body))}) + body
+}
+
+// film is the head of a WebM of that size; its segment has no size, as when it was recorded.
+func film(w, h string) []byte {
+	video := element("\xe0", element("\xb0", w), element("\xba", h))
+	return []byte(element("\x1a\x45\xdf\xa3", "webm") + "\x18\x53\x80\x67\x01\xff\xff\xff\xff\xff\xff\xff" + element("\x15\x49\xa9\x66", "info") + element("\x16\x54\xae\x6b", element("\xae", element("\xd7", "\x01"), video)) + "\x1f\x43\xb6\x75cluster")
+}
+
+func TestFilmSize(t *testing.T) {
+	for _, c := range []struct {
+		data []byte
+		w, h int
+	}{
+		{film("\x02\x80", "\x01\x68"), 640, 360}, {film("\x08", "\x09"), 8, 9}, {film("", ""), 0, 0},
+		{[]byte("\x1a\x45\xdf\xa3"), 0, 0}, {nil, 0, 0}, {film("\x02\x80", "\x01\x68")[:40], 0, 0}, {bytes.Repeat([]byte{0}, 99), 0, 0},
+	} {
+		if w, h := filmSize(c.data); w != c.w || h != c.h {
+			t.Errorf("%q: %dx%d, want %dx%d", c.data, w, h, c.w, c.h)
+		}
+	}
+}

@@ -1,0 +1,79 @@
+package pictures
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+
+	"havvel/internal/place"
+	"havvel/internal/project"
+)
+
+// file is where a cut is kept.
+func (c *Cut) file(format string) string {
+	name := c.Name
+	if c.Number > 1 {
+		name += "-" + strconv.Itoa(c.Number)
+	}
+	ending := map[string]string{"jpeg": "jpg"}[format]
+	if ending == "" {
+		ending = format
+	}
+	return name + "." + ending
+}
+
+func folder(p *project.Project, destination string) string {
+	return filepath.Join(p.Folder, ".havvel", "pictures", destination)
+}
+
+// keep writes a cut, and beside it what is known of it.
+func (c *Cut) keep(p *project.Project, data []byte, format string) error {
+	c.Path, c.Bytes = filepath.Join(folder(p, c.Destination), c.file(format)), int64(len(data))
+	sum := sha256.Sum256(data)
+	c.SHA256 = hex.EncodeToString(sum[:])
+	if err := place.Bytes(c.Path, data); err != nil {
+		return err
+	}
+	about, err := json.Marshal(c)
+	if err != nil {
+		return err
+	}
+	return place.Bytes(c.note(p), about)
+}
+
+// note is the file that says what is known of a cut.
+func (c *Cut) note(p *project.Project) string {
+	return filepath.Join(folder(p, c.Destination), "."+c.Name+"-"+strconv.Itoa(c.Number)+".json")
+}
+
+// known takes over what was cut before, when it was made from the same in the same way and still lies there.
+func (c *Cut) known(p *project.Project) bool {
+	data, err := os.ReadFile(c.note(p))
+	before := *c
+	if err != nil || json.Unmarshal(data, &before) != nil || before.Key != c.Key {
+		return false
+	}
+	before.Path = filepath.Join(folder(p, c.Destination), filepath.Base(before.Path))
+	if sum, err := hashOf(before.Path); err != nil || sum != before.SHA256 {
+		return false
+	}
+	*c = before
+	return true
+}
+
+func hashOf(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	hash := sha256.New()
+	if _, err := io.Copy(hash, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(hash.Sum(nil)), nil
+}
