@@ -119,7 +119,7 @@ func TestPageErrors(t *testing.T) {
 		t.Fatal(err)
 	}
 	hv("where").must(t, 0, "the page on Brackwater lacks: tagline")
-	hv("pictures").must(t, 1, "page/icon.png: there is no such file")
+	hv("pictures").must(t, 1, "page/icon.png: there is no such file", "next: mend the errors")
 	edit(t, project, `"page/description.md"`, `"page/Description.md"`)
 	hv("listing").must(t, 2, "listing.description: there is no file")
 	edit(t, project, "[listing]", "[listing]\ntagine = \"x\"")

@@ -92,6 +92,8 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 	}
 	a.showPageFindings(doc.Findings, len(leaves) > 1)
 	switch {
+	case failed != nil:
+		a.screen.Next("mend the errors, and run havvel pictures again")
 	case doc.Sheet != "":
 		a.screen.Next("look at %s: would you click? Then havvel listing --page", term.Near(doc.Sheet))
 	default:
