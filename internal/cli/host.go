@@ -54,7 +54,7 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 		return err
 	}
 	if a.dryRun {
-		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data in %s", o.Control, o.Games, o.Folder)
+		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data in %s", o.Control, o.Games, o.Data)
 		return nil
 	}
 	o.Log = slog.New(slog.NewJSONHandler(a.err, nil))
@@ -86,7 +86,7 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 }
 
 func (f *hostFlags) options() (playhost.Options, error) {
-	o := playhost.Options{Folder: f.data, ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
+	o := playhost.Options{Data: f.data, ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
 	games := 0
 	if f.port > 0 {
 		games = f.port + 1
@@ -119,7 +119,7 @@ func (a *app) hostToken(f *hostFlags) *cobra.Command {
 
 // opened does something with the host's data, which another process may serve meanwhile.
 func opened(f *hostFlags, do func(*playhost.Host) error) error {
-	h, err := playhost.Open(playhost.Options{Folder: f.data})
+	h, err := playhost.Open(playhost.Options{Data: f.data})
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package playhost
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -38,9 +39,9 @@ func (a *arrival) say(file, format string, args ...any) {
 
 // unpack goes through a zip, keeps its contents, and lists all that is wrong with it. Sizes that the directory states are not
 // trusted: bytes are counted as they come.
-func (h *Host) unpack(archive string) (*arrival, error) {
+func (h *Host) unpack(ctx context.Context, archive io.ReaderAt, size int64) (*arrival, error) {
 	a := &arrival{}
-	z, err := zip.OpenReader(archive)
+	z, err := zip.NewReader(archive, size)
 	if errors.Is(err, zip.ErrFormat) || errors.Is(err, io.ErrUnexpectedEOF) {
 		a.say("", "the archive is not a zip that can be opened")
 		return a, nil
@@ -48,7 +49,6 @@ func (h *Host) unpack(archive string) (*arrival, error) {
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return nil, err
 	}
-	defer z.Close()
 	if len(z.File) > mostFiles {
 		a.say("", "%d files are too many; %d are taken", len(z.File), mostFiles)
 		return a, nil
@@ -72,7 +72,7 @@ func (h *Host) unpack(archive string) (*arrival, error) {
 			a.say(f.Name, "it is a link or a device, and not a file")
 			continue
 		}
-		n, err := h.take(a, f, min(left, mostFile))
+		n, err := h.take(ctx, a, f, min(left, mostFile))
 		if err != nil {
 			return nil, err
 		}
@@ -100,7 +100,7 @@ func badName(name string) string {
 
 // take unpacks one file, of up to most bytes, and returns how many it read. What is wrong with it is a problem; an error is one of
 // this host.
-func (h *Host) take(a *arrival, f *zip.File, most int64) (int64, error) {
+func (h *Host) take(ctx context.Context, a *arrival, f *zip.File, most int64) (int64, error) {
 	r, err := f.Open()
 	if err != nil {
 		a.say(f.Name, "it can't be unpacked")
@@ -111,7 +111,7 @@ func (h *Host) take(a *arrival, f *zip.File, most int64) (int64, error) {
 		most = packed*mostRatio + 1<<16
 	}
 	broken := &faulty{r: r}
-	sum, n, err := h.contents.put(broken, most)
+	sum, n, err := h.contents.put(ctx, broken, most)
 	switch {
 	case errors.Is(err, errTooMuch):
 		a.say(f.Name, "it unpacks to more than its size allows")

@@ -62,7 +62,7 @@ func scanBuild(row interface{ Scan(...any) error }) (*Build, error) {
 
 // build is a build of an owner.
 func (h *Host) build(ctx context.Context, owner, id string) (*Build, error) {
-	return scanBuild(h.data.db.QueryRowContext(ctx, "SELECT "+buildColumns+" FROM builds WHERE id = ? AND owner = ?", id, owner))
+	return scanBuild(h.data.row(ctx, "SELECT "+buildColumns+" FROM builds WHERE id = ? AND owner = ?", id, owner))
 }
 
 // largestBuild is the largest archive, in bytes.
@@ -86,12 +86,15 @@ func (h *Host) announce(w http.ResponseWriter, r *http.Request) {
 		h.refuse(w, http.StatusUnprocessableEntity, "a build has a SHA-256, and up to 2 GB")
 		return
 	}
+	if h.slow(w, arrivals, ownerOf(r)) {
+		return
+	}
 	if err := h.roomFor(r.Context(), ownerOf(r), in.Bytes); err != nil {
 		h.fail(w, err)
 		return
 	}
 	id := newID()
-	_, err := h.data.db.ExecContext(r.Context(), "INSERT INTO builds (id, owner, game, title, version, sha256, bytes, state, secret, made) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+	_, err := h.data.exec(r.Context(), "INSERT INTO builds (id, owner, game, title, version, sha256, bytes, state, secret, made) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		id, ownerOf(r), in.Game, in.Title, in.Version, in.SHA256, in.Bytes, Arriving, newID(), seconds(h.options.Now()))
 	if err != nil {
 		h.fail(w, err)
@@ -106,7 +109,7 @@ func (h *Host) roomFor(ctx context.Context, owner string, more int64) error {
 		return nil
 	}
 	var kept int64
-	err := h.data.db.QueryRowContext(ctx, "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT files.sha256, files.bytes FROM files JOIN builds ON builds.id = files.build WHERE builds.owner = ?)", owner).Scan(&kept)
+	err := h.data.row(ctx, "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT files.sha256, files.bytes FROM files JOIN builds ON builds.id = files.build WHERE builds.owner = ?) AS kept", owner).Scan(&kept)
 	if err != nil {
 		return err
 	}
@@ -142,7 +145,7 @@ func (h *Host) shown(b *Build) any {
 }
 
 func (h *Host) listBuilds(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.data.db.QueryContext(r.Context(), "SELECT "+buildColumns+" FROM builds WHERE owner = ? AND game = ? ORDER BY made, id", ownerOf(r), r.URL.Query().Get("game"))
+	rows, err := h.data.query(r.Context(), "SELECT "+buildColumns+" FROM builds WHERE owner = ? AND game = ? ORDER BY made, id", ownerOf(r), r.URL.Query().Get("game"))
 	if err != nil {
 		h.fail(w, err)
 		return
@@ -164,48 +167,75 @@ func (h *Host) listBuilds(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, map[string]any{"builds": list})
 }
 
-// arrived verifies and unpacks an archive that is here whole, and decides what becomes of the build.
+// arrived verifies and unpacks an archive that is here whole, and decides what becomes of the build. Of several hosts that do so at
+// once, one decides.
 func (h *Host) arrived(ctx context.Context, b *Build) error {
-	words, err := h.whole(b)
+	list, _, err := h.pieces(ctx, h.data.queries, b.ID)
 	if err != nil {
 		return err
 	}
-	var found *arrival
-	if words == "" {
-		if found, err = h.unpack(h.uploadPath(b.ID)); err != nil {
-			return err
+	found := &arrival{}
+	err = spool(h.files, func(f *os.File) error {
+		words, err := h.assemble(ctx, b, list, f)
+		if err == nil && words == "" {
+			found, err = h.unpack(ctx, f, b.Bytes)
+		} else if err == nil {
+			found.say("", "%s", words)
 		}
-	} else {
-		found = &arrival{problems: []Problem{{"", words}}}
+		return err
+	})
+	if err != nil {
+		if now, asked := h.build(ctx, b.Owner, b.ID); asked == nil && now.State != Arriving {
+			return nil // its pieces went away because another host decided
+		}
+		return err
 	}
+	if err := h.decide(ctx, b, found); err != nil {
+		return err
+	}
+	var names []string
+	for _, p := range list {
+		names = append(names, p.name)
+	}
+	return h.files.Remove(ctx, names...)
+}
+
+// decide writes down what became of a build.
+func (h *Host) decide(ctx context.Context, b *Build, found *arrival) error {
 	state := Ready
 	if len(found.problems) > 0 {
 		state = Refused
 	}
-	problems, err := json.Marshal(found.problems)
+	problems, err := json.Marshal(append([]Problem{}, found.problems...))
 	if err != nil {
 		return err
 	}
-	err = h.data.within(ctx, func(tx *sql.Tx) error {
-		if state == Ready {
-			for _, f := range found.files {
-				if _, err := tx.Exec("INSERT INTO files (build, path, sha256, bytes) VALUES (?, ?, ?, ?)", b.ID, f.path, f.sha256, f.bytes); err != nil {
-					return err
-				}
+	return h.data.within(ctx, func(q queries) error {
+		done, err := q.exec(ctx, "UPDATE builds SET state = ?, problems = ?, isolated = ? WHERE id = ? AND state = ?", state, string(problems), flag(found.isolated), b.ID, Arriving)
+		if err := one(done, err, errDecided); err != nil {
+			if errors.Is(err, errDecided) {
+				return nil
+			}
+			return err
+		}
+		for _, f := range found.files {
+			if state != Ready {
+				break
+			}
+			if _, err := q.exec(ctx, "INSERT INTO files (build, path, sha256, bytes) VALUES (?, ?, ?, ?)", b.ID, f.path, f.sha256, f.bytes); err != nil {
+				return err
 			}
 		}
-		_, err := tx.Exec("UPDATE builds SET state = ?, problems = ?, isolated = ? WHERE id = ?", state, string(problems), found.isolated, b.ID)
+		_, err = q.exec(ctx, "DELETE FROM pieces WHERE build = ?", b.ID)
 		return err
 	})
-	if err != nil {
-		return err
-	}
-	return os.Remove(h.uploadPath(b.ID))
 }
 
-// resume verifies archives that were here whole when the host ended.
+var errDecided = errors.New("another host decided it")
+
+// resume verifies archives that were here whole when a host ended.
 func (h *Host) resume(ctx context.Context) error {
-	rows, err := h.data.db.QueryContext(ctx, "SELECT "+buildColumns+" FROM builds WHERE state = ?", Arriving)
+	rows, err := h.data.query(ctx, "SELECT "+buildColumns+" FROM builds WHERE state = ? AND bytes = (SELECT COALESCE(SUM(pieces.bytes), 0) FROM pieces WHERE pieces.build = builds.id)", Arriving)
 	if err != nil {
 		return err
 	}
@@ -216,16 +246,14 @@ func (h *Host) resume(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		if info, err := os.Stat(h.uploadPath(b.ID)); err == nil && info.Size() == b.Bytes {
-			whole = append(whole, b)
-		}
+		whole = append(whole, b)
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
 	for _, b := range whole {
 		if err := h.arrived(ctx, b); err != nil {
-			return err
+			h.options.Log.Error("looking at a build that arrived", "build", b.ID, "error", err)
 		}
 	}
 	return nil

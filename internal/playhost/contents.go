@@ -1,45 +1,65 @@
 package playhost
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"hash"
 	"io"
 	"os"
-	"path/filepath"
 
-	"havvel/internal/place"
+	"havvel/internal/playhost/files"
 )
 
 // contents keeps files by the SHA-256 of what is in them, each once.
-type contents struct{ folder string }
+type contents struct{ files.Store }
 
-func (c *contents) path(sum string) string { return filepath.Join(c.folder, sum[:2], sum) }
+func contentName(sum string) string { return "files/" + sum[:2] + "/" + sum }
 
 // put keeps what r gives, up to most bytes, and returns its hash and size. The error is errTooMuch when there is more.
-func (c *contents) put(r io.Reader, most int64) (sum string, n int64, err error) {
-	temporary := filepath.Join(c.folder, ".arriving-"+newID())
-	defer os.Remove(temporary)
+func (c *contents) put(ctx context.Context, r io.Reader, most int64) (sum string, n int64, err error) {
 	hash := sha256.New()
-	err = place.File(temporary, func(f *os.File) error {
+	err = spool(c.Store, func(f *os.File) error {
 		n, err = io.Copy(f, io.TeeReader(io.LimitReader(r, most+1), hash))
 		if err == nil && n > most {
 			err = errTooMuch
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		sum = sumOf(hash)
+		if there, err := c.Size(ctx, contentName(sum)); err == nil && there == n {
+			return nil
+		}
+		return c.Put(ctx, contentName(sum), f)
 	})
+	return sum, n, err
+}
+
+// open opens a content.
+func (c *contents) open(ctx context.Context, sum string) (io.ReadSeekCloser, error) {
+	return c.Open(ctx, contentName(sum))
+}
+
+// read reads a small content.
+func (c *contents) read(ctx context.Context, sum string) ([]byte, error) {
+	f, err := c.open(ctx, sum)
 	if err != nil {
-		return "", n, err
+		return nil, err
 	}
-	sum = sumOf(hash)
-	if info, err := os.Stat(c.path(sum)); err == nil && info.Size() == n {
-		return sum, n, nil
+	defer f.Close()
+	return io.ReadAll(f)
+}
+
+// spool gives do a file for what is on its way, and takes it away.
+func spool(s files.Store, do func(*os.File) error) error {
+	f, err := s.Scratch()
+	if err != nil {
+		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(c.path(sum)), 0o750); err != nil {
-		return "", n, err
-	}
-	return sum, n, os.Rename(temporary, c.path(sum))
+	defer os.Remove(f.Name())
+	return errors.Join(do(f), f.Close())
 }
 
 func sumOf(h hash.Hash) string { return hex.EncodeToString(h.Sum(nil)) }

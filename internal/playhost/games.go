@@ -6,7 +6,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"os"
 	"path"
 	"slices"
 	"strings"
@@ -49,11 +48,11 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 	if b != nil {
 		return b, nil
 	}
-	of, err := scanBuild(h.data.db.QueryRowContext(ctx, "SELECT "+buildColumns+" FROM builds WHERE secret = ? AND state = ?", secret, Ready))
+	of, err := scanBuild(h.data.row(ctx, "SELECT "+buildColumns+" FROM builds WHERE secret = ? AND state = ?", secret, Ready))
 	if err != nil {
 		return nil, err
 	}
-	rows, err := h.data.db.QueryContext(ctx, "SELECT path, sha256, bytes FROM files WHERE build = ?", of.ID)
+	rows, err := h.data.query(ctx, "SELECT path, sha256, bytes FROM files WHERE build = ?", of.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -94,6 +93,7 @@ func typeOf(name string) (kind, encoding string) {
 
 func (h *Host) gameRoutes() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h.counts.games.Add(1)
 		at := r.URL.Path
 		if len(at) < 3 || at[:3] != "/b/" && at[:3] != "/p/" {
 			http.NotFound(w, r)
@@ -174,12 +174,12 @@ func (h *Host) send(w http.ResponseWriter, r *http.Request, f servedFile) {
 		}
 	}
 	if f.encoding == "" || as {
-		if data := h.held.Get(f.sha256, f.bytes, func() ([]byte, error) { return os.ReadFile(h.contents.path(f.sha256)) }); data != nil {
+		if data := h.held.Get(f.sha256, f.bytes, func() ([]byte, error) { return h.contents.read(r.Context(), f.sha256) }); data != nil {
 			serve.Answer(w, r, data)
 			return
 		}
 	}
-	file, err := os.Open(h.contents.path(f.sha256))
+	file, err := h.contents.open(r.Context(), f.sha256)
 	if err != nil {
 		h.options.Log.Error("a content is missing", "sha256", f.sha256, "error", err)
 		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
@@ -217,13 +217,13 @@ var listener string
 
 // played serves one file of the build of a round, as long as that is open. The entry page brings the script that tells what happens.
 func (h *Host) played(w http.ResponseWriter, r *http.Request, play, name string) {
-	x, err := scanRound(h.data.db.QueryRowContext(r.Context(), "SELECT "+roundColumns+" FROM rounds WHERE play = ?", play))
+	x, err := scanRound(h.data.row(r.Context(), "SELECT "+roundColumns+" FROM rounds WHERE play = ?", play))
 	if err != nil || h.over(x) {
 		http.Error(w, "This round is over, or there is none.", http.StatusGone)
 		return
 	}
 	var of string
-	if err := h.data.db.QueryRowContext(r.Context(), "SELECT secret FROM builds WHERE id = ?", x.build).Scan(&of); err != nil {
+	if err := h.data.row(r.Context(), "SELECT secret FROM builds WHERE id = ?", x.build).Scan(&of); err != nil {
 		http.Error(w, "The host has a problem; try again later.", http.StatusInternalServerError)
 		return
 	}
@@ -236,7 +236,7 @@ func (h *Host) played(w http.ResponseWriter, r *http.Request, play, name string)
 		http.Error(w, "There is no such build here.", http.StatusNotFound)
 		return
 	}
-	data, err := os.ReadFile(h.contents.path(b.files["index.html"].sha256))
+	data, err := h.contents.read(r.Context(), b.files["index.html"].sha256)
 	if err != nil {
 		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
 		return

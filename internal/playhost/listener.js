@@ -2,14 +2,14 @@
 (function () {
 	"use strict";
 	if (window.parent === window) return;
-	var errors = 0;
-	function say(kind, data) {
-		try { window.parent.postMessage({ havvel: 1, kind: kind, data: data }, "CONTROL"); } catch (x) { /* what can't be told is not told */ }
+	var home = "CONTROL", errors = 0;
+	function say(kind, data, bytes) {
+		try { window.parent.postMessage({ havvel: 1, kind: kind, data: data, bytes: bytes }, home, bytes ? [bytes] : []); } catch (x) { /* what can't be told is not told */ }
 	}
 	function plain(d) {
 		try { return JSON.parse(JSON.stringify(d)); } catch (x) { return null; }
 	}
-	window.addEventListener("game-moment", function (e) { say("moment", plain(e.detail || {})); });
+	window.addEventListener("game-moment", function (e) { var d = plain(e.detail || {}); if (d && d.data !== undefined) delete d.data; say("moment", d); }); // what is saved stays with the game
 	window.addEventListener("error", function (e) { if (e.message && ++errors <= 50) say("error", { message: String(e.message).slice(0, 500), file: String(e.filename || "").slice(-200), line: e.lineno }); });
 	window.addEventListener("unhandledrejection", function (e) { if (++errors <= 50) say("error", { message: String(e.reason && e.reason.message || e.reason).slice(0, 500) }); });
 	var frames = 0, since = 0, shown = false;
@@ -24,4 +24,32 @@
 		requestAnimationFrame(count);
 	}
 	requestAnimationFrame(count);
+
+	// A clip of the largest canvas, in pieces, when the page asks for one.
+	var recorder = null, pieces = 0;
+	function largest() {
+		var best = null;
+		document.querySelectorAll("canvas").forEach(function (c) { if (c.width * c.height > 0 && (!best || c.width * c.height > best.width * best.height)) best = c; });
+		return best;
+	}
+	function record(tries) {
+		var canvas = largest();
+		if (!canvas || !shown) { if (tries > 0) setTimeout(record, 500, tries - 1); return; }
+		try {
+			var type = ["video/webm;codecs=vp8", "video/webm"].filter(function (t) { return MediaRecorder.isTypeSupported(t); })[0];
+			recorder = new MediaRecorder(canvas.captureStream(15), { mimeType: type, videoBitsPerSecond: 300000 });
+			recorder.onstart = function () { say("clip", null); };
+			recorder.ondataavailable = function (e) { if (e.data.size) { var n = ++pieces; e.data.arrayBuffer().then(function (b) { say("piece", n, b); }); } };
+			recorder.start(3000);
+			setTimeout(stop, 600000);
+		} catch (x) { recorder = null; }
+	}
+	function stop() { try { if (recorder && recorder.state !== "inactive") recorder.stop(); } catch (x) { /* it has stopped */ } }
+	window.addEventListener("message", function (e) {
+		if (e.origin !== home || e.source !== window.parent || !e.data || e.data.havvel !== 1) return;
+		if (e.data.record === true && !recorder) record(60);
+		if (e.data.record === false) stop();
+		e.stopImmediatePropagation();
+	});
+	say("ready", null);
 })();

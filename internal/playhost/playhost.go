@@ -15,24 +15,27 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"time"
 
+	"havvel/internal/playhost/files"
 	"havvel/internal/serve"
 )
 
 // Options say where a host keeps its data, and how it is reached.
 type Options struct {
-	Folder      string // for its data; made when absent
-	Control     string // TCP address of the interface for owners, such as "127.0.0.1:7440"; port 0 takes a free one
-	Games       string // TCP address on which games are served; another origin than Control
-	ControlURL  string // how Control is reached from outside, such as "https://shed.example"; made of Control unless said
-	GamesURL    string // likewise
-	Certificate string // file with the certificate chain (PEM), where the host speaks TLS itself
-	Key         string // file with its key
-	Quota       int64  // bytes that one owner may keep; 0 for any
+	Data        string        // folder for its data, made when absent, or postgres://…, which several hosts share
+	Files       string        // folder for its files, or s3://HOST/BUCKET; that of Data unless said
+	FilesKey    string        // ID:SECRET, which lets into the bucket
+	Control     string        // TCP address of the interface for owners, such as "127.0.0.1:7440"; port 0 takes a free one
+	Games       string        // TCP address on which games are served; another origin than Control
+	ControlURL  string        // how Control is reached from outside, such as "https://shed.example"; made of Control unless said
+	GamesURL    string        // likewise
+	Certificate string        // file with the certificate chain (PEM), where the host speaks TLS itself
+	Key         string        // file with its key
+	Quota       int64         // bytes that one owner may keep; 0 for any
+	Keep        time.Duration // the longest that is kept what came back of a round, after its end; 90 days unless said
 	Log         *slog.Logger
 	Now         func() time.Time
 }
@@ -41,13 +44,16 @@ type Options struct {
 type Host struct {
 	options  Options
 	data     *database
+	files    files.Store
 	contents *contents
 	work     sync.WaitGroup
 	servers  []*http.Server
 	builds   buildCache
 	held     serve.Held // contents, by their hash
 	taking   locks      // uploads that a request writes to
-	guesses  attempts
+	limits   limits
+	counts   counts
+	ended    context.CancelFunc
 }
 
 // Open opens the data of a host without serving it, for commands on the host's machine. Close closes it.
@@ -58,16 +64,31 @@ func Open(o Options) (*Host, error) {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	for _, folder := range []string{"", "files", "uploads"} {
-		if err := os.MkdirAll(filepath.Join(o.Folder, folder), 0o750); err != nil {
-			return nil, fmt.Errorf("making the host's folder: %w", err)
-		}
+	if o.Keep <= 0 {
+		o.Keep = 90 * 24 * time.Hour
 	}
-	data, err := openDatabase(filepath.Join(o.Folder, "host.db"))
+	if o.Files == "" {
+		if shared(o.Data) {
+			return nil, errors.New("data on a server are for several hosts, so the files must be where all of them reach them: say where")
+		}
+		o.Files = o.Data
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	store, err := files.Open(ctx, o.Files, o.FilesKey)
 	if err != nil {
 		return nil, err
 	}
-	return &Host{options: o, data: data, contents: &contents{filepath.Join(o.Folder, "files")}}, nil
+	if !shared(o.Data) {
+		if err := os.MkdirAll(o.Data, 0o750); err != nil {
+			return nil, fmt.Errorf("making the host's folder: %w", err)
+		}
+	}
+	data, err := openDatabase(o.Data)
+	if err != nil {
+		return nil, err
+	}
+	return &Host{options: o, data: data, files: store, contents: &contents{store}}, nil
 }
 
 // Close closes the data.
@@ -90,6 +111,9 @@ func Start(o Options) (*Host, error) {
 	if err := h.resume(context.Background()); err != nil {
 		return nil, errors.Join(err, control.Close(), games.Close(), h.Close())
 	}
+	ctx, ended := context.WithCancel(context.Background())
+	h.ended = ended
+	h.work.Go(func() { h.sweeps(ctx) })
 	h.serve(control, h.logged(h.controlRoutes()))
 	h.serve(games, h.gameRoutes()) // without a line for each file that a browser loads
 	return h, nil
@@ -146,6 +170,7 @@ func (h *Host) Stop(patience time.Duration) error {
 			s.Close()
 		}
 	}
+	h.ended()
 	h.work.Wait()
 	return h.Close()
 }
@@ -162,11 +187,15 @@ func (h *Host) controlRoutes() http.Handler {
 	mux.HandleFunc("GET /api/rounds", h.owned(h.listRounds))
 	mux.HandleFunc("POST /api/rounds/{id}/close", h.owned(h.closeRound))
 	mux.HandleFunc("GET /api/rounds/{id}/events", h.owned(h.exportRound))
+	mux.HandleFunc("POST /api/rounds/{id}/forget", h.owned(h.forgetRound))
+	mux.HandleFunc("GET /api/rounds/{id}/clips/{session}", h.owned(h.showClip))
 	mux.HandleFunc("GET /healthz", h.health)
+	mux.HandleFunc("GET /metrics", h.owned(h.metrics))
 	mux.HandleFunc("GET /r/{secret}", h.testerPage)
 	mux.HandleFunc("POST /r/{secret}", h.enterRound)
 	mux.HandleFunc("POST /r/{secret}/sessions", h.beginSession)
 	mux.HandleFunc("POST /r/{secret}/sessions/{id}/events", h.takeEvents)
+	mux.HandleFunc("PUT /r/{secret}/sessions/{id}/clip/{n}", h.takeClip)
 	mux.HandleFunc("DELETE /r/{secret}/sessions/{id}", h.forgetSession)
 	return guarded(mux)
 }
@@ -190,6 +219,7 @@ func (h *Host) logged(next http.Handler) http.Handler {
 		seen := &watched{ResponseWriter: w, status: http.StatusOK}
 		next.ServeHTTP(seen, r)
 		if r.Pattern != "" {
+			h.counts.request(r.Pattern, seen.status)
 			h.options.Log.Info("request", "pattern", r.Pattern, "status", seen.status, "bytes", seen.bytes, "ms", h.options.Now().Sub(began).Milliseconds())
 		}
 	})

@@ -23,7 +23,7 @@ import (
 // host starts a host with one token.
 func host(t *testing.T, change func(*Options)) (*Host, string) {
 	t.Helper()
-	o := Options{Folder: t.TempDir(), Control: "127.0.0.1:0", Games: "127.0.0.1:0"}
+	o := Options{Data: t.TempDir(), Control: "127.0.0.1:0", Games: "127.0.0.1:0"}
 	if change != nil {
 		change(&o)
 	}
@@ -167,7 +167,7 @@ func TestServed(t *testing.T) {
 	}
 	again := sent(t, h, token, zipOf(t, "index.html", entry+"<p>", "art/lane.png", "pixels"))
 	kept := 0
-	filepath.Walk(h.contents.folder, func(_ string, info os.FileInfo, err error) error {
+	filepath.Walk(filepath.Join(h.options.Data, "files"), func(_ string, info os.FileInfo, err error) error {
 		if err == nil && info.Mode().IsRegular() {
 			kept++
 		}
@@ -228,15 +228,17 @@ func TestHostile(t *testing.T) {
 			t.Errorf("%s: %+v", name, b)
 		}
 	}
-	if entries, err := os.ReadDir(filepath.Join(h.options.Folder, "uploads")); err != nil || len(entries) > 0 {
-		t.Errorf("archives are left: %v %v", entries, err)
+	for _, of := range []string{"uploads/*/*", "scratch/*"} {
+		if left, err := filepath.Glob(filepath.Join(h.options.Data, of)); err != nil || len(left) > 0 {
+			t.Errorf("archives are left: %v %v", left, err)
+		}
 	}
 }
 
 // TestUploads: an upload goes on where it was, over requests and restarts; what is not what was announced is refused.
 func TestUploads(t *testing.T) {
 	folder := t.TempDir()
-	h, token := host(t, func(o *Options) { o.Folder = folder })
+	h, token := host(t, func(o *Options) { o.Data = folder })
 	archive := zipOf(t, "index.html", entry, "noise.bin", strings.Repeat("light", 3000))
 	id := announced(t, h, token, archive)
 	bytesAt := func(h *Host) string { return h.ControlURL() + "/api/builds/" + id + "/bytes" }
@@ -250,7 +252,7 @@ func TestUploads(t *testing.T) {
 	if err := h.Stop(time.Second); err != nil {
 		t.Fatal(err)
 	}
-	h2, err := Start(Options{Folder: folder, Control: "127.0.0.1:0", Games: "127.0.0.1:0"})
+	h2, err := Start(Options{Data: folder, Control: "127.0.0.1:0", Games: "127.0.0.1:0"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -276,16 +278,16 @@ func TestUploads(t *testing.T) {
 // TestKilledWhole: an archive that was here whole when the host was killed is verified when it runs again.
 func TestKilledWhole(t *testing.T) {
 	folder := t.TempDir()
-	h, token := host(t, func(o *Options) { o.Folder = folder })
+	h, token := host(t, func(o *Options) { o.Data = folder })
 	archive := zipOf(t, "index.html", entry)
 	id := announced(t, h, token, archive)
-	if err := os.WriteFile(h.uploadPath(id), archive, 0o600); err != nil { // it came, and nobody was told
-		t.Fatal(err)
+	if n, _, err := h.keepPiece(t.Context(), &Build{ID: id, Bytes: int64(len(archive))}, 0, bytes.NewReader(archive)); err != nil || int(n) != len(archive) { // it came, and nobody was told
+		t.Fatal(n, err)
 	}
 	if err := h.Stop(time.Second); err != nil {
 		t.Fatal(err)
 	}
-	h2, err := Start(Options{Folder: folder, Control: "127.0.0.1:0", Games: "127.0.0.1:0"})
+	h2, err := Start(Options{Data: folder, Control: "127.0.0.1:0", Games: "127.0.0.1:0"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -321,8 +323,8 @@ func TestOwners(t *testing.T) {
 	if r, _ := ask(t, "GET", h.ControlURL()+"/api/builds/"+id, moth, nil); r.StatusCode != 401 {
 		t.Errorf("revoked: %d", r.StatusCode)
 	}
-	data, err := os.ReadFile(filepath.Join(h.options.Folder, "host.db"))
-	wal, _ := os.ReadFile(filepath.Join(h.options.Folder, "host.db-wal"))
+	data, err := os.ReadFile(filepath.Join(h.options.Data, "host.db"))
+	wal, _ := os.ReadFile(filepath.Join(h.options.Data, "host.db-wal"))
 	if err != nil || bytes.Contains(append(data, wal...), []byte(other)) {
 		t.Errorf("a token stands in the data: %v", err)
 	}
@@ -334,7 +336,7 @@ func TestOwners(t *testing.T) {
 
 // FuzzUnpack reads archives that somebody else made.
 func FuzzUnpack(f *testing.F) {
-	h, err := Open(Options{Folder: f.TempDir()})
+	h, err := Open(Options{Data: f.TempDir()})
 	if err != nil {
 		f.Fatal(err)
 	}
@@ -345,12 +347,8 @@ func FuzzUnpack(f *testing.F) {
 	io.WriteString(w, entry)
 	z.Close()
 	f.Add(b.Bytes())
-	path := filepath.Join(f.TempDir(), "x.zip")
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if err := os.WriteFile(path, data, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		a, err := h.unpack(path)
+		a, err := h.unpack(t.Context(), bytes.NewReader(data), int64(len(data)))
 		if err != nil {
 			t.Skip() // a disk, or a form of zip that nobody writes
 		}

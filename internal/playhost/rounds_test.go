@@ -116,7 +116,7 @@ func TestEvents(t *testing.T) {
 		t.Errorf("taken back: %d\n%s", r.StatusCode, events(t, h, token, o.ID))
 	}
 	var left int
-	if err := h.data.db.QueryRow("SELECT COUNT(*) FROM events").Scan(&left); err != nil || left != 0 {
+	if err := h.data.row(t.Context(), "SELECT COUNT(*) FROM batches").Scan(&left); err != nil || left != 0 {
 		t.Errorf("%d events are left: %v", left, err)
 	}
 }
@@ -210,7 +210,7 @@ func TestRoundPassword(t *testing.T) {
 		t.Error("a pass opens another round")
 	}
 	last := 0
-	for range mostGuesses + 2 {
+	for range guesses.burst + 2 {
 		last = guess("eight lamps").StatusCode
 	}
 	if last != 429 || guess("seven lamps").StatusCode != 429 {

@@ -29,16 +29,16 @@ func (h *Host) MakeToken(ctx context.Context, name string) (string, error) {
 		return "", fmt.Errorf("%q can't name a token; use small letters, digits and hyphens", name)
 	}
 	token := "shed-" + strings.ToLower(rand.Text())
-	err := h.data.within(ctx, func(tx *sql.Tx) error {
+	err := h.data.within(ctx, func(q queries) error {
 		var revoked bool
-		err := tx.QueryRow("SELECT revoked FROM tokens WHERE name = ?", name).Scan(&revoked)
+		err := q.row(ctx, "SELECT revoked FROM tokens WHERE name = ?", name).Scan(&revoked)
 		if err == nil && !revoked {
 			return fmt.Errorf("there is a token %q already; revoke it first, or take another name", name)
 		}
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		_, err = tx.Exec("INSERT INTO tokens (name, hash, made) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made, revoked = 0",
+		_, err = q.exec(ctx, "INSERT INTO tokens (name, hash, made) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made, revoked = 0",
 			name, hashOf(token), seconds(h.options.Now()))
 		return err
 	})
@@ -52,7 +52,7 @@ func hashOf(token string) string {
 
 // Tokens lists all tokens, by name.
 func (h *Host) Tokens(ctx context.Context) ([]Token, error) {
-	rows, err := h.data.db.QueryContext(ctx, "SELECT name, made, revoked FROM tokens ORDER BY name")
+	rows, err := h.data.query(ctx, "SELECT name, made, revoked FROM tokens ORDER BY name")
 	if err != nil {
 		return nil, err
 	}
@@ -75,7 +75,7 @@ var ErrNoToken = errors.New("there is no such token")
 
 // RevokeToken shuts out whoever has a token, at once. What its owner sent stays.
 func (h *Host) RevokeToken(ctx context.Context, name string) error {
-	r, err := h.data.db.ExecContext(ctx, "UPDATE tokens SET revoked = 1 WHERE name = ? AND revoked = 0", name)
+	r, err := h.data.exec(ctx, "UPDATE tokens SET revoked = 1 WHERE name = ? AND revoked = 0", name)
 	if err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func (h *Host) owned(next http.HandlerFunc) http.HandlerFunc {
 		var name string
 		err := sql.ErrNoRows
 		if ok { // a hash is looked for, so that the time says nothing of the token
-			err = h.data.db.QueryRowContext(r.Context(), "SELECT name FROM tokens WHERE hash = ? AND revoked = 0", hashOf(token)).Scan(&name)
+			err = h.data.row(r.Context(), "SELECT name FROM tokens WHERE hash = ? AND revoked = 0", hashOf(token)).Scan(&name)
 		}
 		switch {
 		case errors.Is(err, sql.ErrNoRows):

@@ -8,16 +8,18 @@ import (
 	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strconv"
 	"sync"
 )
 
-// The open protocol for resumable uploads, version 1.0.0: POST makes an upload, HEAD tells its offset, PATCH appends. How far an
-// upload is, is the size of its file, so that a host that was killed goes on from what it has.
+// The open protocol for resumable uploads, version 1.0.0: POST makes an upload, HEAD tells its offset, PATCH appends. What comes is
+// kept in pieces, each noted in the database when it is kept, so that any host goes on from there when this one ends.
 const protocolVersion = "1.0.0"
 
-// locks keeps two requests from writing to one upload.
+// pieceBytes is the most that is lost when a host is killed.
+const pieceBytes = 4 << 20
+
+// locks keeps two requests from doing the same at once.
 type locks struct {
 	mu    sync.Mutex
 	taken map[string]bool
@@ -41,28 +43,53 @@ func (l *locks) take(name string) (free func(), ok bool) {
 	}, true
 }
 
-func (h *Host) uploadPath(id string) string { return filepath.Join(h.options.Folder, "uploads", id) }
+// A piece is a part of an archive on its way.
+type piece struct {
+	start, bytes int64
+	name         string
+}
 
-// arriving is the build that a request uploads to; it answers itself when there is none that waits for bytes.
-func (h *Host) arriving(w http.ResponseWriter, r *http.Request) *Build {
+// pieces are those of a build, in their order.
+func (h *Host) pieces(ctx context.Context, q queries, build string) (list []piece, there int64, err error) {
+	rows, err := q.query(ctx, "SELECT start, bytes, name FROM pieces WHERE build = ? ORDER BY start", build)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var p piece
+		if err := rows.Scan(&p.start, &p.bytes, &p.name); err != nil {
+			return nil, 0, err
+		}
+		list, there = append(list, p), p.start+p.bytes
+	}
+	return list, there, rows.Err()
+}
+
+// arriving is the build that a request uploads to, and how many of its bytes are here; it answers itself when there is none that waits
+// for bytes.
+func (h *Host) arriving(w http.ResponseWriter, r *http.Request) (*Build, int64) {
 	w.Header().Set("Tus-Resumable", protocolVersion)
 	b, err := h.build(r.Context(), ownerOf(r), r.PathValue("id"))
-	switch {
-	case errors.Is(err, errNoBuild):
-		h.refuse(w, http.StatusNotFound, "there is no such build of yours")
-		return nil
-	case err != nil:
-		h.fail(w, err)
-		return nil
-	case b.State != Arriving:
-		h.refuse(w, http.StatusConflict, "this build has its archive already")
-		return nil
+	if err == nil && b.State != Arriving {
+		err = &refusal{http.StatusConflict, "this build has its archive already"}
 	}
-	return b
+	if errors.Is(err, errNoBuild) {
+		err = &refusal{http.StatusNotFound, "there is no such build of yours"}
+	}
+	var there int64
+	if err == nil {
+		_, there, err = h.pieces(r.Context(), h.data.queries, b.ID)
+	}
+	if err != nil {
+		h.fail(w, err)
+		return nil, 0
+	}
+	return b, there
 }
 
 func (h *Host) beginUpload(w http.ResponseWriter, r *http.Request) {
-	b := h.arriving(w, r)
+	b, _ := h.arriving(w, r)
 	if b == nil {
 		return
 	}
@@ -70,36 +97,29 @@ func (h *Host) beginUpload(w http.ResponseWriter, r *http.Request) {
 		h.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("the upload must be of the %d bytes that were announced", b.Bytes))
 		return
 	}
-	f, err := os.OpenFile(h.uploadPath(b.ID), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
-	if err == nil {
-		err = f.Close()
-	}
-	if err != nil {
-		h.fail(w, err)
-		return
-	}
 	w.Header().Set("Location", "/api/builds/"+b.ID+"/bytes")
 	w.WriteHeader(http.StatusCreated)
 }
 
 func (h *Host) uploadOffset(w http.ResponseWriter, r *http.Request) {
-	b := h.arriving(w, r)
+	b, there := h.arriving(w, r)
 	if b == nil {
 		return
 	}
-	info, err := os.Stat(h.uploadPath(b.ID))
-	if err != nil {
-		w.WriteHeader(http.StatusNotFound)
-		return
+	if there == b.Bytes { // whole, and the host that had it was killed before it looked
+		if err := h.arrived(context.WithoutCancel(r.Context()), b); err != nil {
+			h.fail(w, err)
+			return
+		}
 	}
-	w.Header().Set("Upload-Offset", strconv.FormatInt(info.Size(), 10))
+	w.Header().Set("Upload-Offset", strconv.FormatInt(there, 10))
 	w.Header().Set("Upload-Length", strconv.FormatInt(b.Bytes, 10))
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
 }
 
 func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
-	b := h.arriving(w, r)
+	b, there := h.arriving(w, r)
 	if b == nil {
 		return
 	}
@@ -109,33 +129,23 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer free()
-	f, err := os.OpenFile(h.uploadPath(b.ID), os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		h.refuse(w, http.StatusNotFound, "this upload was not begun")
-		return
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		h.fail(w, err)
-		return
-	}
 	offset, err := strconv.ParseInt(r.Header.Get("Upload-Offset"), 10, 64)
-	if err != nil || offset != info.Size() {
-		h.refuse(w, http.StatusConflict, fmt.Sprintf("the upload is at byte %d", info.Size()))
+	if err != nil || offset != there {
+		h.refuse(w, http.StatusConflict, fmt.Sprintf("the upload is at byte %d", there))
 		return
 	}
-	n, copied := io.Copy(f, io.LimitReader(r.Body, b.Bytes-offset))
-	if err := f.Sync(); err != nil { // what is acknowledged is on the disk
-		h.fail(w, err)
-		return
+	ctx := context.WithoutCancel(r.Context()) // what came is kept, also when the connection breaks off
+	for broken := false; offset < b.Bytes && !broken; {
+		n, cut, err := h.keepPiece(ctx, b, offset, r.Body)
+		if err != nil {
+			h.fail(w, err)
+			return
+		}
+		offset, broken = offset+n, cut
 	}
-	if copied != nil {
-		return // the connection broke off; what came stays
-	}
-	w.Header().Set("Upload-Offset", strconv.FormatInt(offset+n, 10))
-	if offset+n == b.Bytes {
-		if err := h.arrived(context.WithoutCancel(r.Context()), b); err != nil {
+	w.Header().Set("Upload-Offset", strconv.FormatInt(offset, 10))
+	if offset == b.Bytes {
+		if err := h.arrived(ctx, b); err != nil {
 			h.fail(w, err)
 			return
 		}
@@ -143,19 +153,52 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
-// whole says what is wrong with the bytes of an upload; "" when they are those that were announced.
-func (h *Host) whole(b *Build) (string, error) {
-	f, err := os.Open(h.uploadPath(b.ID))
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
+// keepPiece keeps the next piece of an archive, and reports how much it is and whether that was all that comes.
+func (h *Host) keepPiece(ctx context.Context, b *Build, start int64, body io.Reader) (n int64, last bool, err error) {
+	err = spool(h.files, func(f *os.File) error {
+		most := min(pieceBytes, b.Bytes-start)
+		n, err = io.Copy(f, io.LimitReader(body, most))
+		if last = n < most; n == 0 { // the body ended or broke off
+			return nil
+		}
+		name := "uploads/" + b.ID + "/" + newID()
+		if err := h.files.Put(ctx, name, f); err != nil {
+			return err
+		}
+		_, err := h.data.exec(ctx, "INSERT INTO pieces (build, start, bytes, name) VALUES (?, ?, ?, ?)", b.ID, start, n, name)
+		if err != nil {
+			var noted int64 // it may be, when the connection broke while the database answered
+			if asked := h.data.row(ctx, "SELECT COUNT(*) FROM pieces WHERE name = ?", name).Scan(&noted); asked == nil && noted == 0 {
+				h.files.Remove(ctx, name) // else it stays, which loses nothing
+			}
+			return err
+		}
+		h.counts.uploadBytes.Add(n)
+		return nil
+	})
+	return n, last, err
+}
+
+// assemble joins the pieces of an archive in f, and says what is wrong with it; "" when it is what was announced.
+func (h *Host) assemble(ctx context.Context, b *Build, list []piece, f *os.File) (string, error) {
 	hash := sha256.New()
-	if _, err := io.Copy(hash, f); err != nil {
-		return "", err
+	for _, p := range list {
+		if err := h.joinPiece(ctx, p, io.MultiWriter(f, hash)); err != nil {
+			return "", err
+		}
 	}
 	if sumOf(hash) != b.SHA256 {
 		return "what arrived is not what was announced: the sums differ", nil
 	}
 	return "", nil
+}
+
+func (h *Host) joinPiece(ctx context.Context, p piece, to io.Writer) error {
+	part, err := h.files.Open(ctx, p.name)
+	if err != nil {
+		return fmt.Errorf("opening a piece of an upload: %w", err)
+	}
+	defer part.Close()
+	_, err = io.Copy(to, part)
+	return err
 }

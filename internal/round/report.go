@@ -1,83 +1,41 @@
 package round
 
 import (
-	"bufio"
 	"cmp"
-	"encoding/json"
-	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
 )
 
-// A Session is what came back of one tester.
-type Session struct {
-	ID        string
-	Device    Device
-	Simulated bool
-	Events    []Event
-}
-
-// An Event is one thing that happened.
-type Event struct {
-	At   int64 // milliseconds after the session began
-	Kind string
-	Data map[string]any
-}
-
-// longestLine is the most that one line may hold, in bytes.
-const longestLine = 1 << 20
-
-// Read reads what came back of a round, as the host exports it.
-func Read(r io.Reader) ([]*Session, error) {
-	var list []*Session
-	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 64<<10), longestLine)
-	for n := 1; lines.Scan(); n++ {
-		var l Line
-		if err := json.Unmarshal(lines.Bytes(), &l); err != nil {
-			return nil, fmt.Errorf("line %d of what came back can't be read: %w", n, err)
-		}
-		switch {
-		case l.Format > Format:
-			return nil, fmt.Errorf("what came back is of format %d; this havvel reads %d", l.Format, Format)
-		case l.Format > 0:
-			s := &Session{ID: l.Session, Simulated: l.Simulated}
-			json.Unmarshal(l.Device, &s.Device) // a device that can't be read is a desk
-			list = append(list, s)
-		case len(list) == 0 || list[len(list)-1].ID != l.Session:
-			return nil, fmt.Errorf("line %d of what came back is of a session that did not begin", n)
-		default:
-			e := Event{At: l.At, Kind: l.Kind}
-			json.Unmarshal(l.Data, &e.Data) // data of another form says nothing that is understood
-			s := list[len(list)-1]
-			s.Events = append(s.Events, e)
-		}
-	}
-	return list, lines.Err()
-}
-
-// A Report is what a round means. Simulated sessions are counted apart, and are in nothing else.
+// A Report is what a round means. It is of testers or of simulated ones, never of both.
 type Report struct {
-	Testers   int      `json:"testers"`  // who allowed to be watched
-	Started   int      `json:"started"`  // began to play
-	Finished  int      `json:"finished"` // won the last level that anybody reached
-	Simulated int      `json:"simulated"`
-	Levels    []Level  `json:"levels"`
-	Frames    []Frames `json:"frames"`
-	Errors    []Error  `json:"errors"`
-	Answers   []Answer `json:"answers"`
+	OfSimulated bool     `json:"of_simulated"`
+	Testers     int      `json:"testers"`       // who allowed to be watched
+	Started     int      `json:"started"`       // began to play
+	Finished    int      `json:"finished"`      // won the last level that anybody reached
+	Simulated   int      `json:"simulated"`     // sessions that nobody played; they are in no other figure unless all are theirs
+	Seconds     float64  `json:"seconds"`       // median length of a session, without pauses
+	Pauses      int      `json:"pauses"`        // testers who looked away at least once
+	Shown       float64  `json:"first_picture"` // median seconds to the first picture
+	Levels      []Level  `json:"levels"`
+	Frames      []Frames `json:"frames"`
+	Errors      []Error  `json:"errors"`
+	Answers     []Answer `json:"answers"`
+
+	samples samples
 }
 
 // A Level is how one level went, over all testers.
 type Level struct {
-	Name    string  `json:"level"`
-	Reached int     `json:"reached"` // testers who began it
-	Won     int     `json:"won"`
-	Stopped int     `json:"stopped"` // whose session ended there, not won
-	Tries   float64 `json:"tries"`   // median of those who won: how often they began it
-	Seconds float64 `json:"seconds"` // likewise: from the first begin to the win
+	Name    string   `json:"level"`
+	Reached int      `json:"reached"` // testers who began it
+	Won     int      `json:"won"`
+	Stopped int      `json:"stopped"`       // whose session ended there, not won
+	Tries   float64  `json:"tries"`         // median of those who won: how often they began it
+	Seconds float64  `json:"seconds"`       // likewise: how long they played it, all tries together
+	PerWin  float64  `json:"tries_per_win"` // all tries of everybody, for each who won; 0 when nobody did
+	Cost    float64  `json:"seconds_per_win"`
+	Hard    []string `json:"hard"` // "tries", "time": what says that it is harder than the others
 }
 
 // Frames is how smoothly it ran on one class of devices.
@@ -101,100 +59,116 @@ type Answer struct {
 	Given    []string `json:"given"`
 }
 
-// Make works out a report.
-func Make(sessions []*Session) *Report {
-	r := &Report{Levels: []Level{}, Frames: []Frames{}, Errors: []Error{}, Answers: []Answer{}}
-	m := &maker{levels: map[string]*levelSums{}, frames: map[string][]float64{}, errors: map[string]*Error{}, answers: map[int][]string{}}
-	for _, s := range sessions {
-		if s.Simulated {
-			r.Simulated++
-			continue
-		}
-		r.Testers++
-		if m.add(s) {
-			r.Started++
-		}
-	}
-	m.fill(r)
-	return r
+// samples are what a report's medians are of.
+type samples struct {
+	lengths, shown []float64
+	levels         map[string]*levelSums
+	frames         map[string][]float64 // by class: a median of each tester
 }
 
-// maker gathers what sessions say.
-type maker struct {
+type levelSums struct {
+	reached, won, stopped, allTries int
+	allSeconds                      float64
+	tries, seconds                  []float64 // of those who won
+}
+
+// A Maker makes a report of sessions, one after another.
+type Maker struct {
+	report  Report
 	order   []string // of levels, as they were first reached
-	levels  map[string]*levelSums
-	frames  map[string][]float64 // by class: a median of each tester
 	errors  map[string]*Error
 	answers map[int][]string
 }
 
-type levelSums struct {
-	reached, won, stopped int
-	tries, seconds        []float64
+// NewMaker begins a report of testers, or of simulated ones.
+func NewMaker(simulated bool) *Maker {
+	return &Maker{
+		report: Report{OfSimulated: simulated, samples: samples{levels: map[string]*levelSums{}, frames: map[string][]float64{}}},
+		errors: map[string]*Error{}, answers: map[int][]string{},
+	}
 }
 
-// add takes in one session, and reports whether its tester began to play.
-func (m *maker) add(s *Session) (started bool) {
-	type run struct {
-		tries int
-		began int64
-		won   bool
+// Add takes in a session, and returns how it went; nil when the report is not of its kind.
+func (m *Maker) Add(s *Session) *Play {
+	r := &m.report
+	if s.Simulated {
+		r.Simulated++
 	}
-	runs, frames, met := map[string]*run{}, []float64{}, map[string]bool{}
-	last := ""
-	for _, e := range s.Events {
-		switch e.Kind {
-		case "frames":
-			if fps, ok := e.Data["fps"].(float64); ok {
-				frames = append(frames, fps)
-			}
-		case "error":
-			m.fault(text(e.Data["message"]), met)
-		case "answer":
-			if q, ok := e.Data["question"].(float64); ok && q >= 0 && q < 100 {
-				m.answers[int(q)] = append(m.answers[int(q)], text(e.Data["answer"]))
-			}
-		case "moment":
-			level := text(e.Data["level"])
-			switch text(e.Data["moment"]) {
-			case "play-begun":
-				started = true
-			case "level-begun":
-				started, last = true, level
-				if runs[level] == nil {
-					runs[level] = &run{began: e.At}
-					m.reach(level)
-				}
-				runs[level].tries++
-			case "level-ended":
-				if x, won := runs[level], e.Data["won"] == true; x != nil && won && !x.won {
-					x.won = true
-					sums := m.levels[level]
-					sums.won++
-					sums.tries, sums.seconds = append(sums.tries, float64(x.tries)), append(sums.seconds, float64(e.At-x.began)/1000)
-				}
+	if s.Simulated != r.OfSimulated {
+		return nil
+	}
+	p := Follow(s)
+	r.Testers++
+	if p.Started {
+		r.Started++
+	}
+	if len(p.Away) > 0 {
+		r.Pauses++
+	}
+	if p.Length > 0 {
+		r.samples.lengths = append(r.samples.lengths, p.Played(Span{0, p.Length}))
+	}
+	if p.Shown >= 0 {
+		r.samples.shown = append(r.samples.shown, float64(p.Shown)/1000)
+	}
+	if fps := p.FPS(); fps > 0 {
+		class := p.Device.Class()
+		r.samples.frames[class] = append(r.samples.frames[class], fps)
+	}
+	m.levels(p)
+	met := map[string]bool{}
+	for _, e := range p.Errors {
+		m.fault(e.Words, met)
+	}
+	for _, a := range p.Answers {
+		m.answers[a.Question] = append(m.answers[a.Question], a.Answer)
+	}
+	return p
+}
+
+func (m *Maker) levels(p *Play) {
+	type sum struct {
+		tries   int
+		seconds float64
+		won     bool
+	}
+	sums := map[string]*sum{}
+	for _, run := range p.Runs {
+		x := sums[run.Level]
+		if x == nil {
+			x = &sum{}
+			sums[run.Level] = x
+			if m.report.samples.levels[run.Level] == nil {
+				m.report.samples.levels[run.Level] = &levelSums{}
+				m.order = append(m.order, run.Level)
 			}
 		}
+		if x.won { // played again for pleasure
+			continue
+		}
+		x.tries, x.seconds, x.won = x.tries+1, x.seconds+p.Played(run.Span), run.Won
 	}
-	if x := runs[last]; x != nil && !x.won {
-		m.levels[last].stopped++
+	for name, x := range sums {
+		l := m.report.samples.levels[name]
+		l.reached, l.allTries, l.allSeconds = l.reached+1, l.allTries+x.tries, l.allSeconds+x.seconds
+		if x.won {
+			l.won, l.tries, l.seconds = l.won+1, append(l.tries, float64(x.tries)), append(l.seconds, x.seconds)
+		}
+		if p.Stopped == name {
+			l.stopped++
+		}
 	}
-	if len(frames) > 0 {
-		m.frames[s.Device.Class()] = append(m.frames[s.Device.Class()], median(frames))
-	}
-	return started
 }
 
-func (m *maker) reach(level string) {
-	if m.levels[level] == nil {
-		m.levels[level] = &levelSums{}
-		m.order = append(m.order, level)
-	}
-	m.levels[level].reached++
-}
+// mostMessages is how many different errors are told apart.
+const mostMessages = 1000
 
-func (m *maker) fault(message string, met map[string]bool) {
+func (m *Maker) fault(message string, met map[string]bool) {
 	x := m.errors[message]
+	if x == nil && len(m.errors) >= mostMessages {
+		message = "others"
+		x = m.errors[message]
+	}
 	if x == nil {
 		x = &Error{Message: message}
 		m.errors[message] = x
@@ -206,20 +180,11 @@ func (m *maker) fault(message string, met map[string]bool) {
 	}
 }
 
-// text writes a value as people do.
-func text(v any) string {
-	switch v := v.(type) {
-	case string:
-		return v
-	case float64:
-		return strconv.FormatFloat(v, 'f', -1, 64)
-	case bool:
-		return strconv.FormatBool(v)
-	}
-	return ""
-}
-
-func (m *maker) fill(r *Report) {
+// Report is what all sessions so far mean.
+func (m *Maker) Report() *Report {
+	r := m.report
+	r.Levels, r.Frames, r.Errors, r.Answers = []Level{}, []Frames{}, []Error{}, []Answer{}
+	r.Seconds, r.Shown = median(r.samples.lengths), median(r.samples.shown)
 	slices.SortStableFunc(m.order, func(a, b string) int { // numbered levels in their order
 		x, errX := strconv.ParseFloat(a, 64)
 		y, errY := strconv.ParseFloat(b, 64)
@@ -229,12 +194,17 @@ func (m *maker) fill(r *Report) {
 		return cmp.Compare(x, y)
 	})
 	for _, name := range m.order {
-		s := m.levels[name]
-		r.Levels = append(r.Levels, Level{name, s.reached, s.won, s.stopped, median(s.tries), median(s.seconds)})
+		s := r.samples.levels[name]
+		l := Level{Name: name, Reached: s.reached, Won: s.won, Stopped: s.stopped, Tries: median(s.tries), Seconds: median(s.seconds), Hard: []string{}}
+		if s.won > 0 {
+			l.PerWin, l.Cost = float64(s.allTries)/float64(s.won), s.allSeconds/float64(s.won)
+		}
+		r.Levels = append(r.Levels, l)
 		r.Finished = s.won
 	}
-	for _, class := range []string{"desk", "tablet", "phone"} {
-		if list := m.frames[class]; len(list) > 0 {
+	compareLevels(r.Levels)
+	for _, class := range Classes {
+		if list := r.samples.frames[class]; len(list) > 0 {
 			r.Frames = append(r.Frames, Frames{class, len(list), median(list), slices.Min(list)})
 		}
 	}
@@ -248,6 +218,36 @@ func (m *maker) fill(r *Report) {
 		r.Answers = append(r.Answers, Answer{q, given})
 	}
 	slices.SortFunc(r.Answers, func(a, b Answer) int { return cmp.Compare(a.Question, b.Question) })
+	return &r
+}
+
+// What makes a level hard: it costs so much more than the one in the middle, and enough testers reached it to say so.
+const (
+	hardTimes   = 1.75
+	hardReached = 3
+	hardLevels  = 3 // with fewer there is no middle
+)
+
+// compareLevels reads difficulty two ways: by tries and by time. What nobody won counts as hard in both.
+func compareLevels(levels []Level) {
+	var tries, cost []float64
+	for _, l := range levels {
+		if l.Won > 0 {
+			tries, cost = append(tries, l.PerWin), append(cost, l.Cost)
+		}
+	}
+	for i := range levels {
+		l := &levels[i]
+		if l.Reached < hardReached || len(levels) < hardLevels {
+			continue
+		}
+		if l.Won == 0 || l.PerWin > hardTimes*median(tries) {
+			l.Hard = append(l.Hard, "tries")
+		}
+		if l.Won == 0 || l.Cost > hardTimes*median(cost) {
+			l.Hard = append(l.Hard, "time")
+		}
+	}
 }
 
 // median is the middle of values; 0 of none.

@@ -2,6 +2,7 @@ package round
 
 import (
 	"fmt"
+	"math"
 	"reflect"
 	"strings"
 	"testing"
@@ -28,28 +29,44 @@ func ended(at, level int, won bool) string {
 	return fmt.Sprintf(`%d moment {"moment":"level-ended","level":%d,"won":%v}`, at, level, won)
 }
 
+func read(t *testing.T, text string) (list []*Session) {
+	t.Helper()
+	if err := Read(t.Context(), strings.NewReader(text), func(s *Session) error { list = append(list, s); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	return list
+}
+
+// reported is the report of sessions.
+func reported(list []*Session, simulated bool) *Report {
+	m := NewMaker(simulated)
+	for _, s := range list {
+		m.Add(s)
+	}
+	r := m.Report()
+	r.samples = samples{}
+	return r
+}
+
 // TestReport: a known set of sessions, and every number that follows from it.
 func TestReport(t *testing.T) {
 	desk, phone, robot := `{"width":1280,"height":720}`, `{"width":390,"height":844,"touch":true}`, `{"robot":1}`
 	text := lines(
-		[]string{desk, `0 moment {"moment":"play-begun"}`, begun(1000, 1), ended(5000, 1, true), begun(6000, 2), ended(9000, 2, false), begun(9500, 2), ended(16000, 2, true), `16100 frames {"fps":60}`, `17000 frames {"fps":50}`, `18000 answer {"question":0,"answer":"4"}`},
+		[]string{desk, `400 shown null`, `500 moment {"moment":"play-begun"}`, begun(1000, 1), ended(5000, 1, true), begun(6000, 2), ended(9000, 2, false), begun(9500, 2), `10000 paused null`, `11500 resumed null`, ended(16000, 2, true), `16100 frames {"fps":60}`, `17000 frames {"fps":50}`, `18000 answer {"question":0,"answer":"4"}`},
 		[]string{phone, begun(500, 1), ended(8500, 1, true), begun(9000, 2), ended(20000, 2, false), `21000 error {"message":"lost"}`, `22000 error {"message":"lost"}`, `23000 frames {"fps":30}`, `24000 left null`},
 		[]string{desk, begun(100, 1), `300 error {"message":"lost"}`, `400 error {"message":"other"}`, `500 frames {"fps":40}`, `600 answer {"question":0,"answer":"2"}`, `700 answer {"question":1,"answer":"too dark"}`},
 		[]string{desk},
 		[]string{robot, begun(100, 1), ended(200, 1, true), begun(300, 10), ended(400, 10, true)},
 	)
-	sessions, err := Read(strings.NewReader(text))
-	if err != nil {
-		t.Fatal(err)
-	}
+	sessions := read(t, text)
 	want := &Report{
-		Testers: 4, Started: 3, Finished: 1, Simulated: 1,
-		Levels:  []Level{{"1", 3, 2, 1, 1, 6}, {"2", 2, 1, 1, 2, 10}},
+		Testers: 4, Started: 3, Finished: 1, Simulated: 1, Seconds: 15.5, Pauses: 1, Shown: 0.4,
+		Levels:  []Level{{"1", 3, 2, 1, 1, 6, 1.5, 6.2, []string{}}, {"2", 2, 1, 1, 2, 8, 3, 19, []string{}}},
 		Frames:  []Frames{{"desk", 2, 47.5, 40}, {"phone", 1, 30, 30}},
 		Errors:  []Error{{"lost", 2, 3}, {"other", 1, 1}},
 		Answers: []Answer{{0, []string{"4", "2"}}, {1, []string{"too dark"}}},
 	}
-	if got := Make(sessions); !reflect.DeepEqual(got, want) {
+	if got := reported(sessions, false); !reflect.DeepEqual(got, want) {
 		t.Errorf("%+v\nwant\n%+v", got, want)
 	}
 }
@@ -62,31 +79,84 @@ func TestReadOdd(t *testing.T) {
 		`{"round":1,"session":"a"`:                                   "line 1",
 		`{"round":1,"session":"a"}` + "\n" + `{"session":"b","n":1}`: "line 2",
 	} {
-		if _, err := Read(strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), says) {
+		if err := Read(t.Context(), strings.NewReader(text), func(*Session) error { return nil }); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
 	odd := lines([]string{`[1]`, `5 moment "level-begun"`, `6 moment {"moment":5,"level":{}}`, `7 frames {"fps":"many"}`, `8 answer {"question":-1}`, `9 answer {"question":1e9,"answer":"x"}`, `10 unknown {}`, ended(11, 3, true)})
-	sessions, err := Read(strings.NewReader(odd))
-	if err != nil {
-		t.Fatal(err)
-	}
-	if got := Make(sessions); got.Testers != 1 || got.Started != 0 || len(got.Levels)+len(got.Frames)+len(got.Errors)+len(got.Answers) != 0 {
+	sessions := read(t, odd)
+	if got := reported(sessions, false); got.Testers != 1 || got.Started != 0 || len(got.Levels)+len(got.Frames)+len(got.Errors)+len(got.Answers) != 0 {
 		t.Errorf("%+v", got)
 	}
 }
 
 // TestLevelOrder: levels that are named, and numbered ones in their order.
 func TestLevelOrder(t *testing.T) {
-	sessions, err := Read(strings.NewReader(lines([]string{`{}`, begun(1, 10), begun(2, 9), begun(3, 2)}, []string{`{}`, begun(1, 1)})))
-	if err != nil {
-		t.Fatal(err)
-	}
+	sessions := read(t, lines([]string{`{}`, begun(1, 10), begun(2, 9), begun(3, 2)}, []string{`{}`, begun(1, 1)}))
 	var names []string
-	for _, l := range Make(sessions).Levels {
+	for _, l := range reported(sessions, false).Levels {
 		names = append(names, l.Name)
 	}
 	if strings.Join(names, " ") != "1 2 9 10" {
 		t.Errorf("%v", names)
+	}
+}
+
+// TestCompare: ten testers can't tell a small difference; a large one is told; the intervals are those of the literature.
+func TestCompare(t *testing.T) {
+	of := func(won, reached int, seconds ...float64) *Report {
+		return &Report{Testers: reached, Started: reached, Levels: []Level{{Name: "3"}}, samples: samples{frames: map[string][]float64{}, levels: map[string]*levelSums{"3": {reached: reached, won: won, seconds: seconds}}}}
+	}
+	find := func(list []Change, figure string) Change {
+		for _, c := range list {
+			if c.Figure == figure {
+				return c
+			}
+		}
+		t.Fatalf("%s is not compared: %+v", figure, list)
+		return Change{}
+	}
+	few := Compare(of(4, 10, 20, 30, 40), of(7, 10, 10, 15, 20))
+	if c := find(few, "won it"); c.Sure || !c.Known || c.Words() != "can't tell: from -12 points to +60 points" {
+		t.Errorf("%+v %s", c, c.Words())
+	}
+	if c := find(few, "time"); c.Known || c.Words() != "can't tell: too few testers" {
+		t.Errorf("three and three have no interval: %+v", c)
+	}
+	// Newcombe 1998, table II: 56 of 70 less 48 of 80 is 0.2, from 0.0524 to 0.3339 by method 10.
+	if c := share("", "", 48, 80, 56, 70); math.Abs(c.Low-5.24) > 0.01 || math.Abs(c.High-33.39) > 0.01 || !c.Sure {
+		t.Errorf("%+v", c)
+	}
+	// Tables of the rank sum: critical values of U at 5 %, two-sided, are 2 for 5 and 5, 23 for 10 and 10, 127 for 20 and 20.
+	for n, u := range map[[2]int]int{{5, 5}: 2, {10, 10}: 23, {20, 20}: 127, {4, 4}: 0, {3, 3}: -1, {8, 12}: 22} {
+		if k := rankQuantile(n[0], n[1]); k != u+1 {
+			t.Errorf("%v: %d, want %d", n, k, u+1)
+		}
+	}
+	slow, fast := []float64{50, 52, 54, 56, 58, 60}, []float64{20, 22, 24, 26, 28, 30}
+	if c := find(Compare(of(6, 6, slow...), of(6, 6, fast...)), "time"); !c.Sure || c.Words() != "less, by 24 s to 36 s" {
+		t.Errorf("%+v %s", c, c.Words())
+	}
+}
+
+// TestTable: what strangers write is no formula in a spreadsheet.
+func TestTable(t *testing.T) {
+	var b strings.Builder
+	table, err := NewTable(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range read(t, lines([]string{`{"width":1280}`, begun(1, 3), `9 answer {"question":0,"answer":"=HYPERLINK(\"http://shed.example\")"}`, `12 moment {"moment":"statistic","name":"score","value":-4}`})) {
+		if err := table.Add(s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := table.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"session,opened,class", "s0,0001-01-01T00:00:00Z,desk,false,1,1,moment,level-begun,3,", `"'=HYPERLINK(""http://shed.example"")"`, "score,-4"} {
+		if !strings.Contains(b.String(), want) {
+			t.Errorf("no %s in:\n%s", want, b.String())
+		}
 	}
 }

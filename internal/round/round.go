@@ -17,24 +17,41 @@ type Opening struct {
 	Seconds   int64      `json:"seconds"` // that it stays open
 	Most      int        `json:"most"`    // testers; 0 for any number
 	Password  string     `json:"password"`
+	Record    bool       `json:"record"` // ask testers for a clip
+	Keep      int64      `json:"keep"`   // seconds after its end for which what came back is kept; 0 for as long as the host keeps it
 	Questions []Question `json:"questions"`
+	Controls  []Control  `json:"controls"`
+}
+
+// A Control is one thing that players do, and how, as testers read it.
+type Control struct {
+	Action  string `json:"action"`
+	Keys    string `json:"keys"`
+	Mouse   string `json:"mouse"`
+	Touch   string `json:"touch"`
+	Gamepad string `json:"gamepad"`
 }
 
 // Opened is a round that was opened.
 type Opened struct {
-	ID   string `json:"id"`
-	Link string `json:"link"`
+	ID    string    `json:"id"`
+	Link  string    `json:"link"`
+	Until time.Time `json:"until"`
+	Kept  time.Time `json:"kept_until"` // when all that came back is deleted
 }
 
 // A Round is one as its owner sees it.
 type Round struct {
-	ID       string    `json:"id"`
-	Version  string    `json:"version"`
-	Link     string    `json:"link"`
-	Open     bool      `json:"open"`
-	Opened   time.Time `json:"opened"`
-	Until    time.Time `json:"until"`
-	Sessions int       `json:"sessions"`
+	ID        string     `json:"id"`
+	Version   string     `json:"version"`
+	Link      string     `json:"link"`
+	Open      bool       `json:"open"`
+	Opened    time.Time  `json:"opened"`
+	Until     time.Time  `json:"until"`
+	Kept      time.Time  `json:"kept_until"`
+	Sessions  int        `json:"sessions"` // of testers
+	Simulated int        `json:"simulated"`
+	Questions []Question `json:"questions"`
 }
 
 // A Question is one that testers are asked.
@@ -64,6 +81,7 @@ type Line struct {
 	Opened    *time.Time      `json:"opened,omitempty"`
 	Device    json.RawMessage `json:"device,omitempty"`
 	Simulated bool            `json:"simulated,omitempty"`
+	Clip      int64           `json:"clip,omitempty"` // bytes of its clip
 	N         int             `json:"n,omitempty"`
 	At        int64           `json:"at,omitempty"` // milliseconds after the session began
 	Kind      string          `json:"kind,omitempty"`
@@ -89,3 +107,6 @@ func (d Device) Class() string {
 	}
 	return "desk"
 }
+
+// Classes are the kinds of device, in the order in which they are shown.
+var Classes = []string{"desk", "tablet", "phone"}

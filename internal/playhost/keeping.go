@@ -1,0 +1,97 @@
+package playhost
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"time"
+)
+
+// forget deletes sessions, with their events and clips, and tells how many. which is a condition on the table of sessions.
+func (h *Host) forget(ctx context.Context, which string, values ...any) (gone int, err error) {
+	var names []string
+	err = h.data.within(ctx, func(q queries) error {
+		ids, err := texts(q.query(ctx, "UPDATE sessions SET last = last WHERE "+which+" RETURNING id", values...))
+		if err != nil {
+			return err
+		}
+		gone = len(ids)
+		for _, id := range ids {
+			clips, err := texts(q.query(ctx, "DELETE FROM clips WHERE session = ? RETURNING name", id))
+			if err != nil {
+				return err
+			}
+			names = append(append(names, clips...), clipName(id, int64(len(clips))+1)) // one more may be there that was never noted
+			if _, err := q.exec(ctx, "DELETE FROM batches WHERE session = ?", id); err != nil {
+				return err
+			}
+			if _, err := q.exec(ctx, "DELETE FROM sessions WHERE id = ?", id); err != nil {
+				return err
+			}
+		}
+		// Files go before the notes of them: what is noted and gone is asked to go once more, what is there and not noted stays for ever.
+		return h.files.Remove(ctx, names...)
+	})
+	if err != nil || gone == 0 {
+		return gone, err
+	}
+	return gone, h.data.scrub(ctx)
+}
+
+// forgetRound deletes all that came back of a round, and closes it.
+func (h *Host) forgetRound(w http.ResponseWriter, r *http.Request) {
+	x := h.ownRound(w, r)
+	if x == nil {
+		return
+	}
+	_, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1, forget = ? WHERE id = ?", seconds(h.options.Now()), x.id)
+	gone := 0
+	if err == nil {
+		gone, err = h.forget(r.Context(), "round = ?", x.id)
+	}
+	if err != nil {
+		h.fail(w, err)
+		return
+	}
+	answer(w, http.StatusOK, map[string]int{"forgotten": gone})
+}
+
+// abandoned is after how long an upload that nobody went on with is given up.
+const abandoned = 7 * 24 * time.Hour
+
+// sweep deletes what has been kept for as long as was said, and uploads that were given up.
+func (h *Host) sweep(ctx context.Context) error {
+	now := h.options.Now()
+	_, err := h.forget(ctx, "round IN (SELECT id FROM rounds WHERE forget < ?)", seconds(now))
+	old, asked := texts(h.data.query(ctx, "SELECT id FROM builds WHERE state = ? AND made < ?", Arriving, seconds(now.Add(-abandoned))))
+	err = errors.Join(err, asked)
+	for _, id := range old {
+		list, _, asked := h.pieces(ctx, h.data.queries, id)
+		if err = errors.Join(err, asked); asked != nil {
+			continue
+		}
+		for _, p := range list {
+			err = errors.Join(err, h.files.Remove(ctx, p.name))
+		}
+		err = errors.Join(err, h.data.within(ctx, func(q queries) error {
+			_, first := q.exec(ctx, "DELETE FROM pieces WHERE build = ?", id)
+			_, second := q.exec(ctx, "DELETE FROM builds WHERE id = ? AND state = ?", id, Arriving)
+			return errors.Join(first, second)
+		}))
+	}
+	return err
+}
+
+// sweeps sweeps at once, and then every hour.
+func (h *Host) sweeps(ctx context.Context) {
+	for {
+		if err := h.sweep(ctx); err != nil && ctx.Err() == nil {
+			h.options.Log.Error("deleting what was kept long enough", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Hour):
+		}
+	}
+}

@@ -1,0 +1,72 @@
+package playhost
+
+import (
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+)
+
+// counts are what is told to a monitoring system. They begin at 0 when the host starts.
+type counts struct {
+	events, clipBytes, uploadBytes atomic.Int64
+	games                          atomic.Int64 // files of games that were asked for
+
+	mu       sync.Mutex
+	requests map[[2]string]int64 // by route, and class of status
+}
+
+func (c *counts) request(route string, status int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.requests == nil {
+		c.requests = map[[2]string]int64{}
+	}
+	c.requests[[2]string{route, fmt.Sprintf("%dxx", status/100)}]++
+}
+
+// metrics answers in the OpenMetrics text format 1.0, with figures of this process and of the data.
+func (h *Host) metrics(w http.ResponseWriter, r *http.Request) {
+	var b strings.Builder
+	one := func(name, kind, help string, value int64) {
+		suffix := ""
+		if kind == "counter" {
+			suffix = "_total"
+		}
+		fmt.Fprintf(&b, "# TYPE %s %s\n# HELP %s %s\n%s%s %d\n", name, kind, name, help, name, suffix, value)
+	}
+	h.counts.mu.Lock()
+	fmt.Fprintf(&b, "# TYPE havvel_host_requests counter\n# HELP havvel_host_requests Requests of owners and testers, by route.\n")
+	for _, key := range slices.SortedFunc(maps.Keys(h.counts.requests), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) }) {
+		fmt.Fprintf(&b, "havvel_host_requests_total{route=%q,status=%q} %d\n", key[0], key[1], h.counts.requests[key])
+	}
+	h.counts.mu.Unlock()
+	one("havvel_host_game_requests", "counter", "Files of games that were asked for.", h.counts.games.Load())
+	one("havvel_host_events", "counter", "Events that were kept.", h.counts.events.Load())
+	one("havvel_host_clip_bytes", "counter", "Bytes of clips that were kept.", h.counts.clipBytes.Load())
+	one("havvel_host_upload_bytes", "counter", "Bytes of archives that were kept.", h.counts.uploadBytes.Load())
+	for _, g := range []struct{ name, help, query string }{
+		{"havvel_host_builds", "Builds that are ready.", "SELECT COUNT(*) FROM builds WHERE state = 'ready'"},
+		{"havvel_host_sessions", "Sessions of which something is kept.", "SELECT COUNT(*) FROM sessions"},
+		{"havvel_host_content_bytes", "Bytes of all contents, each counted once.", "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT sha256, bytes FROM files) AS kept"},
+	} {
+		var n int64
+		if err := h.data.row(r.Context(), g.query).Scan(&n); err != nil {
+			h.fail(w, err)
+			return
+		}
+		one(g.name, "gauge", g.help, n)
+	}
+	var open int64
+	if err := h.data.row(r.Context(), "SELECT COUNT(*) FROM rounds WHERE closed = 0 AND until > ?", seconds(h.options.Now())).Scan(&open); err != nil {
+		h.fail(w, err)
+		return
+	}
+	one("havvel_host_open_rounds", "gauge", "Rounds that are open.", open)
+	w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
+	w.Header().Set("Cache-Control", "no-store")
+	fmt.Fprint(w, b.String(), "# EOF\n")
+}

@@ -1,0 +1,163 @@
+package round
+
+import (
+	"strconv"
+	"time"
+)
+
+// A Play is how one session went.
+type Play struct {
+	ID        string
+	Opened    time.Time
+	Device    Device
+	Started   bool
+	Length    int64 // milliseconds from its begin to the last that was heard
+	Away      []Span
+	Shown     int64 // milliseconds to the first picture; -1 when none was seen
+	Runs      []Run
+	Frames    []Rate
+	Errors    []Mark
+	Values    []Mark // statistics
+	Answers   []Said
+	Clip      int64  // bytes
+	ClipBegan int64  // milliseconds after the session began; -1 without
+	Stopped   string // the level in which it ended, not won; "" when it did not
+}
+
+// A Span is a time, in milliseconds after the session began.
+type Span struct{ From, To int64 }
+
+// A Run is one try at a level.
+type Run struct {
+	Level string
+	Span
+	Ended bool // else it broke off: the next one began, or nothing more came
+	Won   bool
+}
+
+// A Rate is how smoothly it ran over some seconds.
+type Rate struct {
+	At  int64
+	FPS float64
+}
+
+// A Mark is something that happened once.
+type Mark struct {
+	At    int64
+	Words string
+}
+
+// Said is an answer to a question, by its number from 0.
+type Said struct {
+	Question int
+	Answer   string
+}
+
+// Follow works out how a session went.
+func Follow(s *Session) *Play {
+	p := &Play{ID: s.ID, Opened: s.Opened, Device: s.Device, Shown: -1, Clip: s.Clip, ClipBegan: -1}
+	away := int64(-1)
+	for _, e := range s.Events {
+		if e.Kind != "answer" { // answers come after the game
+			p.Length = max(p.Length, e.At)
+		}
+		switch e.Kind {
+		case "moment":
+			p.moment(e)
+		case "shown":
+			if p.Shown < 0 {
+				p.Shown = e.At
+			}
+		case "frames":
+			if fps, err := strconv.ParseFloat(string(e.Data.FPS), 64); err == nil && fps >= 0 && fps < 1000 {
+				p.Frames = append(p.Frames, Rate{e.At, fps})
+			}
+		case "error":
+			p.Errors = append(p.Errors, Mark{e.At, string(e.Data.Message)})
+		case "answer":
+			if q, err := strconv.Atoi(string(e.Data.Question)); err == nil && q >= 0 && q < 100 {
+				p.Answers = append(p.Answers, Said{q, string(e.Data.Answer)})
+			}
+		case "paused":
+			away = e.At
+		case "resumed":
+			if away >= 0 {
+				p.Away = append(p.Away, Span{away, max(away, e.At)})
+			}
+			away = -1
+		case "clip":
+			if p.ClipBegan < 0 {
+				p.ClipBegan = e.At
+			}
+		}
+	}
+	p.end(away)
+	return p
+}
+
+func (p *Play) moment(e Event) {
+	switch e.Data.Moment {
+	case "play-begun":
+		p.Started = true
+	case "level-begun":
+		p.Started = true
+		p.cut(e.At)
+		p.Runs = append(p.Runs, Run{Level: string(e.Data.Level), Span: Span{e.At, e.At}})
+	case "level-ended":
+		if r := p.open(); r != nil && r.Level == string(e.Data.Level) {
+			r.To, r.Ended, r.Won = max(r.From, e.At), true, e.Data.Won == "true"
+		}
+	case "statistic":
+		p.Values = append(p.Values, Mark{e.At, string(e.Data.Name) + " " + string(e.Data.Value)})
+	}
+}
+
+// open is the try that goes on.
+func (p *Play) open() *Run {
+	if n := len(p.Runs); n > 0 && !p.Runs[n-1].Ended {
+		return &p.Runs[n-1]
+	}
+	return nil
+}
+
+// cut ends a try that the game did not end.
+func (p *Play) cut(at int64) {
+	if r := p.open(); r != nil {
+		r.To = max(r.From, at)
+	}
+}
+
+func (p *Play) end(away int64) {
+	p.cut(p.Length)
+	if away >= 0 && p.Length > away {
+		p.Away = append(p.Away, Span{away, p.Length})
+	}
+	if n := len(p.Runs); n > 0 {
+		last := p.Runs[n-1].Level
+		won := false
+		for _, r := range p.Runs {
+			won = won || r.Level == last && r.Won
+		}
+		if !won {
+			p.Stopped = last
+		}
+	}
+}
+
+// Played is how much of a time the page was in sight, in seconds.
+func (p *Play) Played(s Span) float64 {
+	ms := s.To - s.From
+	for _, a := range p.Away {
+		ms -= max(0, min(a.To, s.To)-max(a.From, s.From))
+	}
+	return float64(max(0, ms)) / 1000
+}
+
+// FPS is the median of how smoothly it ran, in frames a second; 0 when nothing is known.
+func (p *Play) FPS() float64 {
+	var list []float64
+	for _, f := range p.Frames {
+		list = append(list, f.FPS)
+	}
+	return median(list)
+}

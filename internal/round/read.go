@@ -1,0 +1,186 @@
+package round
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// A Session is what came back of one tester.
+type Session struct {
+	ID        string
+	Opened    time.Time
+	Device    Device
+	Simulated bool
+	Clip      int64 // bytes of its clip; 0 without
+	Events    []Event
+}
+
+// An Event is one thing that happened.
+type Event struct {
+	N    int
+	At   int64 // milliseconds after the session began
+	Kind string
+	Data Data
+}
+
+// Data is what an event says; each kind has its own. What is of another form than expected is empty.
+type Data struct {
+	Moment   loose `json:"moment"`
+	Level    loose `json:"level"`
+	Won      loose `json:"won"`
+	Name     loose `json:"name"` // of a statistic
+	Value    loose `json:"value"`
+	FPS      loose `json:"fps"`
+	Message  loose `json:"message"`
+	File     loose `json:"file"`
+	Line     loose `json:"line"`
+	Question loose `json:"question"`
+	Answer   loose `json:"answer"`
+}
+
+// loose is a text, a number, or a yes or no, as people write it.
+type loose string
+
+func (l *loose) UnmarshalJSON(data []byte) error {
+	switch data[0] {
+	case '"':
+		return json.Unmarshal(data, (*string)(l))
+	case '{', '[', 'n':
+		return nil
+	}
+	*l = loose(data)
+	return nil
+}
+
+// longestLine is the most that one line may hold, in bytes.
+const longestLine = 1 << 20
+
+// Read goes through what came back of a round, as a host exports it, and gives visit each session in its order. Only a few sessions are
+// in memory at a time. It ends with the first error, of its own or of visit.
+func Read(ctx context.Context, r io.Reader, visit func(*Session) error) error {
+	group, ctx := errgroup.WithContext(ctx)
+	type work struct {
+		text  []byte
+		first int // the number of its first line
+		done  chan *Session
+	}
+	parts, order := make(chan work, runtime.NumCPU()), make(chan work, 2*runtime.NumCPU())
+	group.Go(func() error {
+		defer close(order)
+		defer close(parts)
+		return split(r, func(text []byte, first int) error {
+			w := work{text, first, make(chan *Session, 1)}
+			for _, to := range []chan work{order, parts} {
+				select {
+				case to <- w:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
+			return nil
+		})
+	})
+	for range runtime.NumCPU() {
+		group.Go(func() error {
+			for w := range parts {
+				s, err := parse(w.text, w.first)
+				if err != nil {
+					return err
+				}
+				w.done <- s
+			}
+			return nil
+		})
+	}
+	group.Go(func() error {
+		for w := range order {
+			select {
+			case s := <-w.done:
+				if err := visit(s); err != nil {
+					return err
+				}
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	return group.Wait()
+}
+
+var headBegins = []byte(`{"round":`)
+
+// split gives the lines of one session at a time, with the number of the first.
+func split(r io.Reader, to func(text []byte, first int) error) error {
+	lines := bufio.NewScanner(r)
+	lines.Buffer(make([]byte, 256<<10), longestLine)
+	var text []byte
+	first := 1
+	n := 0
+	for lines.Scan() {
+		n++
+		if bytes.HasPrefix(lines.Bytes(), headBegins) && len(text) > 0 {
+			if err := to(text, first); err != nil {
+				return err
+			}
+			text, first = make([]byte, 0, len(text)), n
+		}
+		text = append(append(text, lines.Bytes()...), '\n')
+	}
+	if err := lines.Err(); err != nil {
+		return fmt.Errorf("line %d of what came back can't be read: %w", n+1, err)
+	}
+	if len(text) == 0 {
+		return nil
+	}
+	return to(text, first)
+}
+
+// A line is one as it is read.
+type line struct {
+	Format    int       `json:"round"`
+	Session   string    `json:"session"`
+	Opened    time.Time `json:"opened"`
+	Device    Device    `json:"device"`
+	Simulated bool      `json:"simulated"`
+	Clip      int64     `json:"clip"`
+	N         int       `json:"n"`
+	At        int64     `json:"at"`
+	Kind      string    `json:"kind"`
+	Data      Data      `json:"data"`
+}
+
+// parse reads the lines of one session.
+func parse(text []byte, first int) (*Session, error) {
+	var s *Session
+	for n := first; len(text) > 0; n++ {
+		one, rest, _ := bytes.Cut(text, []byte{'\n'})
+		text = rest
+		var l line
+		var form *json.UnmarshalTypeError
+		if err := json.Unmarshal(one, &l); err != nil && (!errors.As(err, &form) || !strings.HasPrefix(form.Field, "data") && !strings.HasPrefix(form.Field, "device")) {
+			return nil, fmt.Errorf("line %d of what came back can't be read: %w", n, err)
+		}
+		switch {
+		case l.Format > Format:
+			return nil, fmt.Errorf("what came back is of format %d; this havvel reads %d", l.Format, Format)
+		case l.Format > 0 && s == nil:
+			s = &Session{ID: l.Session, Opened: l.Opened, Device: l.Device, Simulated: l.Simulated, Clip: l.Clip}
+		case s == nil || s.ID != l.Session:
+			return nil, fmt.Errorf("line %d of what came back is of a session that did not begin", n)
+		default:
+			s.Events = append(s.Events, Event{l.N, l.At, l.Kind, l.Data})
+		}
+	}
+	return s, nil
+}
