@@ -55,7 +55,7 @@ func hosting(t testing.TB, data string, args ...string) (control, games string, 
 
 // arrived is how many bytes of uploads a host has.
 func arrived(data string) (n int64) {
-	parts, _ := filepath.Glob(filepath.Join(data, "uploads", "*"))
+	parts, _ := filepath.Glob(filepath.Join(data, "uploads", "*", "*"))
 	for _, p := range parts {
 		if info, err := os.Stat(p); err == nil {
 			n += info.Size()
@@ -67,7 +67,7 @@ func arrived(data string) (n int64) {
 // TestHost: a version goes to a host of one's own by the same send, an upload goes on after the host was killed, and players get
 // what was sent.
 func TestHost(t *testing.T) {
-	const size = 40 << 20
+	const size, piece = 40 << 20, 4 << 20
 	data := filepath.Join(t.TempDir(), "shed")
 	control, _, kill := hosting(t, data, "--port", "0")
 	address := strings.TrimPrefix(control, "http://")
@@ -88,19 +88,19 @@ func TestHost(t *testing.T) {
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for until := time.Now().Add(30 * time.Second); arrived(data) < 1<<20 && time.Now().Before(until); {
+	for until := time.Now().Add(30 * time.Second); arrived(data) < 3*piece && time.Now().Before(until); {
 		time.Sleep(time.Millisecond)
 	}
 	kill(syscall.SIGKILL)
 	c.Wait()
 	there := arrived(data)
-	if code := c.ProcessState.ExitCode(); code != 4 || there < 1<<20 {
+	if code := c.ProcessState.ExitCode(); code != 4 || there < 3*piece {
 		t.Fatalf("send ended with %d, %d bytes are there", code, there)
 	}
 	before := through.sent.Load()
 	_, games, kill := hosting(t, data, "--port", port)
 	hv("send", "--to", "shed").must(t, 0, "sent 0.4.0 to the Shed", "state: draft", "havvel round open --to shed")
-	if again := through.sent.Load() - before; again > size+600_000-there+64<<10 {
+	if again := through.sent.Load() - before; again > size+600_000-(there-piece)+64<<10 { // the last may be kept and not noted
 		t.Errorf("%d bytes went out the second time, %d were there", again, there)
 	}
 	link := decode[deliveries](t, hv("where", "--to", "shed", "--json").must(t, 0)).Deliveries[0].Link

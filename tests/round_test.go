@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"os"
@@ -17,7 +18,7 @@ import (
 )
 
 // shed runs a playtest host, and a project whose version was sent there.
-func shed(t *testing.T) (hv func(args ...string) ending, project string) {
+func shed(t testing.TB) (hv func(args ...string) ending, project string) {
 	t.Helper()
 	data := filepath.Join(t.TempDir(), "shed")
 	control, _, _ := hosting(t, data, "--port", "0")
@@ -29,6 +30,8 @@ func shed(t *testing.T) (hv func(args ...string) ending, project string) {
 
 type roundReport struct {
 	Testers, Started, Finished int
+	Simulated                  int
+	First                      float64 `json:"first_picture"`
 	Levels                     []struct {
 		Level                 string
 		Reached, Won, Stopped int
@@ -39,8 +42,8 @@ type roundReport struct {
 
 var roundLink = regexp.MustCompile(`http://\S+/r/\w+`)
 
-// TestRound: a round is opened, played in a real browser by somebody who agrees and by somebody who doesn't, answered, reported, taken
-// back, and closed.
+// TestRound: a round is opened, played in a real browser by somebody who doesn't agree and by somebody who does, with a clip; the report is
+// right to the number, its page shows the session and plays the clip; the session is taken back, and the round closed.
 func TestRound(t *testing.T) {
 	ctx, problems := browser(t, 1000, 900)
 	hv, project := shed(t)
@@ -49,28 +52,43 @@ func TestRound(t *testing.T) {
 	hv("send", "--to", "shed").must(t, 0)
 	writeInto(t, project, game.Files{"q.toml": []byte("[[question]]\nask = \"Was it fun?\"\nkind = \"scale\"\n[[question]]\nask = \"What was odd?\"\nkind = \"text\"\n")})
 	hv("round", "open", "--questions", "q.toml", "--dry-run").must(t, 0, "would open", "2 questions")
-	link := roundLink.FindString(hv("round", "open", "--questions", "q.toml", "--until", "2h", "--most", "5").must(t, 0, "is open", "tell us how it went", "next: paste").out)
+	link := roundLink.FindString(hv("round", "open", "--questions", "q.toml", "--until", "2h", "--most", "5", "--record", "--keep", "48h").must(t, 0, "is open", "tell us how it went", "is deleted on", "next: paste").out)
 	hv("round", "report").must(t, 0, "0 testers agreed", "wait for testers")
 
 	press := func(id string) chromedp.Action[chromedp.Void] { return chromedp.Click("#" + id) }
-	until := func(words string, good func(roundReport) bool) roundReport {
+	report := func() roundReport {
 		t.Helper()
-		var r roundReport
+		return decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
+	}
+	until := func(words string, good func(roundReport) bool) (r roundReport) {
+		t.Helper()
 		for end := time.Now().Add(25 * time.Second); time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
-			if r = decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); good(r) {
+			if r = report(); good(r) {
 				return r
 			}
 		}
 		t.Fatalf("%s: %+v %v", words, r, problems())
 		return r
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("alone"), chromedp.Sleep(2*time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link)); err != nil {
 		t.Fatal(err)
 	}
-	if r := decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); r.Testers != 0 {
+	page, err := chromedp.Run(ctx, chromedp.Text("main"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"Controls", "Turn a lantern", "They may also see a clip", "it is deleted"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("testers don't read %q:\n%s", want, page)
+		}
+	}
+	if err := chromedp.Do(ctx, press("alone"), chromedp.Sleep(2*time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	if r := report(); r.Testers != 0 {
 		t.Errorf("somebody who did not agree was watched: %+v", r)
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("allow"), chromedp.Sleep(4*time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("film"), press("allow"), chromedp.Sleep(4*time.Second)); err != nil {
 		t.Fatal(err)
 	}
 	for range 3 { // the title's button, then lanterns
@@ -79,28 +97,59 @@ func TestRound(t *testing.T) {
 		}
 	}
 	until("no level came", func(r roundReport) bool { return r.Testers == 1 && r.Started == 1 && len(r.Levels) > 0 })
+	if r := decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); r.Testers != 0 || r.Simulated != 1 {
+		t.Errorf("a browser that a program drives counts as a tester: %+v", r)
+	}
 	if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`document.querySelector("[name=q0][value='4']").click(); document.querySelector("[name=q1]").value = "nothing <b>odd</b>"; document.querySelector("#form button").click()`)); err != nil {
 		t.Fatal(err)
 	}
 	r := until("no answers came", func(r roundReport) bool { return len(r.Answers) == 2 })
-	if r.Answers[0].Given[0] != "4" || r.Answers[1].Given[0] != "nothing <b>odd</b>" {
+	if r.Answers[0].Given[0] != "4" || r.Answers[1].Given[0] != "nothing <b>odd</b>" || r.First <= 0 {
 		t.Errorf("%+v", r)
 	}
-	hv("round", "report", "--lines", "back.jsonl").must(t, 0, "1 tester agreed to be watched, 1 began to play", "level", "question 1: 1 answer")
-	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") || strings.Contains(string(back), "127.0.0.1") {
+	time.Sleep(4 * time.Second) // for another piece of the clip
+	hv("round", "report", "--simulated", "--lines", "back.jsonl", "--table", "back.csv", "--page", "report.html").must(t, 0, "simulated: no person played", "1 tester played by programs, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
+	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") || !strings.Contains(string(back), `"clip":`) || strings.Contains(string(back), "127.0.0.1") {
 		t.Errorf("%v\n%s", err, back)
 	}
-	if err := chromedp.Do(ctx, press("back"), chromedp.Sleep(time.Second)); err != nil {
+	if back, err := os.ReadFile(filepath.Join(project, "back.csv")); err != nil || !strings.Contains(string(back), "level-begun") {
+		t.Errorf("%v\n%s", err, back)
+	}
+	watch(t, ctx, filepath.Join(project, "report.html"))
+
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("allow"), chromedp.Sleep(3*time.Second), press("back"), chromedp.Sleep(time.Second)); err != nil {
 		t.Fatal(err)
 	}
-	if r := decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); r.Testers != 0 || len(r.Levels) != 0 {
+	if r := report(); r.Testers != 1 {
 		t.Errorf("what was taken back is still there: %+v", r)
 	}
-	hv("round", "list").must(t, 0, "0.4.0", "open until", link)
-	hv("round", "close").must(t, 0, "is closed")
+	hv("round", "list").must(t, 0, "0.4.0", "open until", link, "0 (1 simulated)")
+	hv("round", "close", "--forget").must(t, 0, "is closed, and the one session is deleted")
+	if r := report(); r.Testers != 0 || len(r.Levels) != 0 {
+		t.Errorf("what was forgotten is still there: %+v", r)
+	}
 	if status, page := get(t, link); status != http.StatusGone || !strings.Contains(page, "This round is over") {
 		t.Errorf("a closed round: %d", status)
 	}
 	hv("round", "list").must(t, 0, "over")
 	hv("round", "close", "zzzz").must(t, 2, `there is no round "zzzz"`)
+}
+
+// watch opens a report and jumps in its clip.
+func watch(t *testing.T, ctx context.Context, file string) {
+	t.Helper()
+	type film struct{ Length, Width, At float64 }
+	if err := chromedp.Do(ctx, chromedp.Navigate("file://"+file)); err != nil {
+		t.Fatal(err)
+	}
+	clip, err := chromedp.Run(ctx, chromedp.Evaluate[film](`new Promise((done, fail) => {
+		const v = document.querySelector("video");
+		v.onerror = () => fail(new Error(v.error.message));
+		v.onseeked = () => done({ length: v.duration, width: v.videoWidth, at: v.currentTime });
+		const jump = () => { v.currentTime = v.duration / 2; };
+		v.readyState > 0 ? jump() : v.onloadedmetadata = jump;
+	})`, chromedp.EvalAwaitPromise))
+	if err != nil || clip.Length < 3 || clip.Length > 60 || clip.Width < 100 || clip.At < 1 {
+		t.Errorf("the clip can't be played, or jumped in: %+v %v", clip, err)
+	}
 }

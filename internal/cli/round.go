@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -12,7 +11,6 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/logbook"
-	"havvel/internal/place"
 	"havvel/internal/project"
 	"havvel/internal/round"
 	"havvel/internal/rulebook"
@@ -50,10 +48,10 @@ func (a *app) playtests() (*project.Project, *project.Destination, *round.Client
 }
 
 type roundFlags struct {
-	version, questions, lines string
-	until                     time.Duration
-	most                      int
-	password                  bool
+	version, questions string
+	until, keep        time.Duration
+	most               int
+	password, record   bool
 }
 
 func (a *app) roundOpen() *cobra.Command {
@@ -68,6 +66,8 @@ func (a *app) roundOpen() *cobra.Command {
 	c.Flags().DurationVar(&f.until, "until", 7*24*time.Hour, "how much `time` it stays open")
 	c.Flags().IntVar(&f.most, "most", 0, "the most testers; 0 for any number")
 	c.Flags().StringVar(&f.questions, "questions", "", "`file` with questions for afterwards")
+	c.Flags().BoolVar(&f.record, "record", false, "ask testers for a clip of the game, too; each may say no to it")
+	c.Flags().DurationVar(&f.keep, "keep", 0, "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
 	c.Flags().BoolVar(&f.password, "password", false, "ask testers for a password, which is asked for here, or read from standard input")
 	a.withTo(c)
 	a.withJSON(c)
@@ -84,7 +84,7 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 	if err != nil {
 		return err
 	}
-	o := round.Opening{Build: l.Values["id"], Seconds: int64(f.until / time.Second), Most: f.most}
+	o := round.Opening{Build: l.Values["id"], Seconds: int64(f.until / time.Second), Keep: int64(f.keep / time.Second), Most: f.most, Record: f.record, Controls: controls(p.ListingFor(d))}
 	if o.Questions, err = questions(f.questions); err != nil {
 		return err
 	}
@@ -109,8 +109,10 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 	s.Line("")
 	s.Line("Play %s %s in your browser, and tell us how it went:", p.Game.Title, l.Version)
 	s.Line("%s", term.Clean(opened.Link))
-	s.Line("It is open until %s.", time.Now().Add(f.until).Format("2 January 15:04"))
+	s.Line("It is open until %s.", opened.Until.Local().Format("2 January 15:04"))
 	a.code(opened.Link)
+	s.Line("")
+	s.Line("  %s", s.In(term.Quiet, "what comes back is deleted on "+opened.Kept.Local().Format("2 January 2006")))
 	s.Next("paste these lines to your testers; then havvel round report")
 	return nil
 }
@@ -131,6 +133,15 @@ func (a *app) toPlay(p *project.Project, d *project.Destination, version string)
 		what = "no version " + version
 	}
 	return nil, &notReady{fmt.Sprintf("%s was sent to %s yet\n  havvel send --to %s sends this version", what, d.Name, d.Name)}
+}
+
+// controls are those of the listing, as testers read them.
+func controls(l *project.Listing) []round.Control {
+	var list []round.Control
+	for _, c := range l.Controls {
+		list = append(list, round.Control{Action: c.Action, Keys: strings.Join(c.Keys, ", "), Mouse: c.Mouse, Touch: c.Touch, Gamepad: c.Gamepad})
+	}
+	return list
 }
 
 // questions reads those for afterwards.
@@ -184,7 +195,7 @@ func (a *app) roundList() *cobra.Command {
 				if r.Open {
 					state = a.screen.In(term.Good, "open until "+r.Until.Local().Format("2 Jan 15:04"))
 				}
-				rows = append(rows, []string{r.ID[:min(8, len(r.ID))], term.Clean(r.Version), state, fmt.Sprint(r.Sessions), term.Clean(r.Link)})
+				rows = append(rows, []string{r.ID[:min(8, len(r.ID))], term.Clean(r.Version), state, testersOf(r), term.Clean(r.Link)})
 			}
 			a.screen.Table([]string{"round", "version", "state", "testers", "link"}, rows, 3)
 			return nil
@@ -193,6 +204,13 @@ func (a *app) roundList() *cobra.Command {
 	a.withTo(c)
 	a.withJSON(c)
 	return c
+}
+
+func testersOf(r round.Round) string {
+	if r.Simulated > 0 {
+		return fmt.Sprintf("%d (%d simulated)", r.Sessions, r.Simulated)
+	}
+	return fmt.Sprint(r.Sessions)
 }
 
 // chosen is the round whose id begins so, or the last one.
@@ -213,46 +231,19 @@ func chosen(ctx context.Context, client *round.Client, p *project.Project, args 
 }
 
 func (a *app) roundClose() *cobra.Command {
+	var forget bool
 	c := a.new(command{
 		use: "close [ROUND]", short: "End a round at once", args: cobra.MaximumNArgs(1),
-		long:    "Close ends the last round, or the one named by the beginning of its id: its link shows nothing any more. What came back stays.",
-		example: "  havvel round close\n  havvel round close 4kq2m7",
-		run: func(ctx context.Context, args []string) error {
-			p, _, client, err := a.playtests()
-			if err != nil {
-				return err
-			}
-			r, err := chosen(ctx, client, p, args)
-			if err != nil {
-				return err
-			}
-			if err := client.Close(ctx, r.ID); err != nil {
-				return err
-			}
-			a.screen.Line("the round of version %s is closed; %s", r.Version, does(r.Sessions, "1 tester took part", fmt.Sprintf("%d testers took part", r.Sessions)))
-			a.screen.Next("havvel round report")
-			return nil
-		},
+		long:    "Close ends the last round, or the one named by the beginning of its id: its link shows nothing any more. What came back stays for as\nlong as testers were told, unless it is to be forgotten at once.",
+		example: "  havvel round close\n  havvel round close 4kq2m7 --forget",
+		run:     func(ctx context.Context, args []string) error { return a.runRoundClose(ctx, args, forget) },
 	})
+	c.Flags().BoolVar(&forget, "forget", false, "delete all that came back, too")
 	a.withTo(c)
 	return c
 }
 
-func (a *app) roundReport() *cobra.Command {
-	var f roundFlags
-	c := a.new(command{
-		use: "report [ROUND]", short: "What came back", args: cobra.MaximumNArgs(1),
-		long:    "Report says how far testers of the last round got, or of the one named by the beginning of its id: level by level how many reached and won\nit, where they stopped, how often they tried and how long it took; how smoothly it ran; errors; answers. Simulated testers are counted apart.",
-		example: "  havvel round report\n  havvel round report 4kq2m7 --lines round.jsonl",
-		run:     func(ctx context.Context, args []string) error { return a.runRoundReport(ctx, args, f) },
-	})
-	c.Flags().StringVar(&f.lines, "lines", "", "write all events into this `file`, too, as JSON Lines")
-	a.withTo(c)
-	a.withJSON(c)
-	return c
-}
-
-func (a *app) runRoundReport(ctx context.Context, args []string, f roundFlags) error {
+func (a *app) runRoundClose(ctx context.Context, args []string, forget bool) error {
 	p, _, client, err := a.playtests()
 	if err != nil {
 		return err
@@ -261,97 +252,17 @@ func (a *app) runRoundReport(ctx context.Context, args []string, f roundFlags) e
 	if err != nil {
 		return err
 	}
-	var lines bytes.Buffer
-	if err := client.Events(ctx, r.ID, &lines); err != nil {
-		return err
-	}
-	if f.lines != "" {
-		if err := place.Bytes(f.lines, lines.Bytes()); err != nil {
-			return err
+	if forget {
+		n, err := client.Forget(ctx, r.ID)
+		if err == nil {
+			a.screen.Line("the round of version %s is closed, and %s", r.Version, does(n, "the one session is deleted", fmt.Sprintf("all %d sessions are deleted", n)))
 		}
-	}
-	sessions, err := round.Read(&lines)
-	if err != nil {
 		return err
 	}
-	report := round.Make(sessions)
-	if a.json {
-		return a.screen.JSON(report)
+	if err := client.Close(ctx, r.ID); err != nil {
+		return err
 	}
-	a.showRound(p, r, report)
+	a.screen.Line("the round of version %s is closed; %s", r.Version, does(r.Sessions, "1 tester took part", fmt.Sprintf("%d testers took part", r.Sessions)))
+	a.screen.Next("havvel round report")
 	return nil
-}
-
-func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
-	s := a.screen
-	s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("%s %s", p.Game.Title, r.Version)), s.In(term.Quiet, "opened "+r.Opened.Local().Format("2 January 15:04")))
-	words := fmt.Sprintf("%s agreed to be watched, %d began to play", does(x.Testers, "1 tester", fmt.Sprintf("%d testers", x.Testers)), x.Started)
-	if len(x.Levels) > 0 {
-		words += fmt.Sprintf(", %d won the last level that anybody reached", x.Finished)
-	}
-	s.Line("  %s", words)
-	if x.Simulated > 0 {
-		s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("%d simulated; they are in none of these figures", x.Simulated)))
-	}
-	if len(x.Levels) > 0 {
-		s.Line("")
-		var rows [][]string
-		for _, l := range x.Levels {
-			stopped := ""
-			if l.Stopped > 0 {
-				stopped = s.In(term.Careful, fmt.Sprint(l.Stopped))
-			}
-			rows = append(rows, []string{term.Clean(l.Name), fmt.Sprint(l.Reached), fmt.Sprint(l.Won), stopped, amount(l.Tries, ""), amount(l.Seconds, " s")})
-		}
-		s.Table([]string{"level", "reached", "won", "stopped here", "tries", "time"}, rows, 1, 2, 3, 4, 5)
-	}
-	if len(x.Frames) > 0 {
-		s.Line("")
-		var rows [][]string
-		for _, f := range x.Frames {
-			rows = append(rows, []string{f.Class, fmt.Sprint(f.Testers), amount(f.Median, ""), amount(f.Worst, "")})
-		}
-		s.Table([]string{"frames a second", "testers", "median", "worst"}, rows, 1, 2, 3)
-	}
-	for i, e := range x.Errors {
-		if i == 0 {
-			s.Line("")
-		}
-		s.Paragraph(term.Bad, "  error: ", "    ", term.Clean(fmt.Sprintf("%s  (%s, %s)", e.Message, does(e.Testers, "1 tester", fmt.Sprintf("%d testers", e.Testers)), does(e.Times, "once", fmt.Sprintf("%d times", e.Times)))))
-	}
-	for _, q := range x.Answers {
-		s.Line("")
-		s.Line("  question %d: %s", q.Question+1, does(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given))))
-		for _, g := range q.Given {
-			s.Paragraph(term.Plain, "    - ", "      ", term.Clean(g))
-		}
-	}
-	a.nextOfRound(r, x)
-}
-
-// nextOfRound says what to look at: the level at which most stopped.
-func (a *app) nextOfRound(r *round.Round, x *round.Report) {
-	worst := round.Level{}
-	for _, l := range x.Levels {
-		if l.Stopped > worst.Stopped {
-			worst = l
-		}
-	}
-	a.screen.Line("")
-	switch {
-	case x.Testers == 0 && r.Open:
-		a.screen.Next("wait for testers; the link is %s", term.Clean(r.Link))
-	case worst.Stopped > 0:
-		a.screen.Next("look at level %s, where %s stopped", term.Clean(worst.Name), does(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)))
-	default:
-		a.screen.Next("havvel round close, when it is enough")
-	}
-}
-
-// amount writes a median; nothing where there is none.
-func amount(v float64, unit string) string {
-	if v == 0 {
-		return ""
-	}
-	return strings.TrimSuffix(fmt.Sprintf("%.1f", v), ".0") + unit
 }

@@ -16,6 +16,8 @@ import (
 	"strings"
 
 	_ "golang.org/x/image/webp" // another
+
+	"havvel/internal/webm"
 )
 
 // budget is the most memory that a decoded master may take, in bytes.
@@ -49,7 +51,7 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 		return nil, &BadMaster{name, "it is empty", "export it again"}
 	}
 	if bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")) {
-		w, h := filmSize(start)
+		w, h := webm.Size(start)
 		return &header{format: "webm", width: w, height: h}, nil
 	}
 	if len(start) > 20 && string(start[:4]) == "RIFF" && string(start[8:16]) == "WEBPVP8X" && start[20]&2 != 0 {

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"havvel/internal/webm"
 )
 
 // TestGIF: a clip keeps within its weight and its length, and its pictures in their order.
@@ -75,7 +77,7 @@ func TestFilmSize(t *testing.T) {
 		{film("\x02\x80", "\x01\x68"), 640, 360}, {film("\x08", "\x09"), 8, 9}, {film("", ""), 0, 0},
 		{[]byte("\x1a\x45\xdf\xa3"), 0, 0}, {nil, 0, 0}, {film("\x02\x80", "\x01\x68")[:40], 0, 0}, {bytes.Repeat([]byte{0}, 99), 0, 0},
 	} {
-		if w, h := filmSize(c.data); w != c.w || h != c.h {
+		if w, h := webm.Size(c.data); w != c.w || h != c.h {
 			t.Errorf("%q: %dx%d, want %dx%d", c.data, w, h, c.w, c.h)
 		}
 	}

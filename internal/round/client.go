@@ -57,6 +57,18 @@ func (c *Client) Close(ctx context.Context, id string) error {
 	return c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/close", nil, nil)
 }
 
+// Forget deletes all that came back of a round, closes it, and tells how many sessions that were.
+func (c *Client) Forget(ctx context.Context, id string) (int, error) {
+	var out struct{ Forgotten int }
+	err := c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/forget", nil, &out)
+	return out.Forgotten, err
+}
+
+// Clip writes the clip of a session, in WebM.
+func (c *Client) Clip(ctx context.Context, id, session string, to io.Writer) error {
+	return c.ask(ctx, http.MethodGet, "/api/rounds/"+url.PathEscape(id)+"/clips/"+url.PathEscape(session), nil, to)
+}
+
 // Events writes all that came back of a round, as JSON Lines.
 func (c *Client) Events(ctx context.Context, id string, to io.Writer) error {
 	return c.ask(ctx, http.MethodGet, "/api/rounds/"+url.PathEscape(id)+"/events", nil, to)

@@ -1,0 +1,349 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"havvel/internal/cli/term"
+	"havvel/internal/place"
+	"havvel/internal/project"
+	"havvel/internal/round"
+	"havvel/internal/round/page"
+)
+
+type reportFlags struct {
+	lines, table, page, against string
+	simulated                   bool
+}
+
+func (a *app) roundReport() *cobra.Command {
+	var f reportFlags
+	c := a.new(command{
+		use: "report [ROUND]", short: "What came back", args: cobra.MaximumNArgs(1),
+		long: "Report says how far testers of the last round got, or of the one named by the beginning of its id: level by level how many reached and won\n" +
+			"it, where they stopped, how often they tried and how long it took; how smoothly it ran; errors; answers. A page shows each session, too, with its\n" +
+			"clip. Against another round it says what changed, and where there were too few testers to tell. Simulated testers are never mixed in.",
+		example: "  havvel round report --page report.html\n  havvel round report --against 4kq2m7",
+		run:     func(ctx context.Context, args []string) error { return a.runRoundReport(ctx, args, f) },
+	})
+	c.Flags().StringVar(&f.page, "page", "", "write a page with plots, sessions and clips into this `file` (HTML)")
+	c.Flags().StringVar(&f.lines, "lines", "", "write all events into this `file`, too, as JSON Lines")
+	c.Flags().StringVar(&f.table, "table", "", "write all events into this `file`, too, as CSV")
+	c.Flags().StringVar(&f.against, "against", "", "compare with an earlier `round`, named by the beginning of its id")
+	c.Flags().BoolVar(&f.simulated, "simulated", false, "report simulated testers instead of people")
+	a.withTo(c)
+	a.withJSON(c)
+	return c
+}
+
+func (a *app) runRoundReport(ctx context.Context, args []string, f reportFlags) error {
+	p, _, client, err := a.playtests()
+	if err != nil {
+		return err
+	}
+	r, err := chosen(ctx, client, p, args)
+	if err != nil {
+		return err
+	}
+	back, err := gather(ctx, client, r, f)
+	if err != nil {
+		return err
+	}
+	var earlier *round.Round
+	var changes []round.Change
+	if f.against != "" {
+		if earlier, err = chosen(ctx, client, p, []string{f.against}); err != nil {
+			return err
+		}
+		before, err := gather(ctx, client, earlier, reportFlags{simulated: f.simulated})
+		if err != nil {
+			return err
+		}
+		changes = round.Compare(before.report, back.report)
+	}
+	if f.page != "" {
+		if err := a.writePage(ctx, client, p, r, back, earlier, changes, f.page); err != nil {
+			return err
+		}
+	}
+	if a.json {
+		return a.screen.JSON(struct {
+			*round.Report
+			Round   string         `json:"round"`
+			Against string         `json:"against,omitempty"`
+			Changes []round.Change `json:"changes,omitempty"`
+		}{back.report, r.ID, f.against, changes})
+	}
+	a.showRound(p, r, back.report)
+	if earlier != nil {
+		a.showChanges(earlier, changes)
+	}
+	a.nextOfRound(r, back.report, f)
+	return nil
+}
+
+// gathered is what came back of a round.
+type gathered struct {
+	report *round.Report
+	plays  []*round.Play // those that a page shows
+	more   int
+}
+
+// gather reads what came back, session by session, and writes the files that are asked for.
+func gather(ctx context.Context, client *round.Client, r *round.Round, f reportFlags) (*gathered, error) {
+	var g gathered
+	err := written(f.lines, func(lines io.Writer) error {
+		return written(f.table, func(rows io.Writer) error { return g.read(ctx, client, r, lines, rows, f.simulated) })
+	})
+	return &g, err
+}
+
+// written makes a file, or nothing when it has no name.
+func written(file string, write func(io.Writer) error) error {
+	if file == "" {
+		return write(nil)
+	}
+	return place.File(file, func(f *os.File) error { return write(f) })
+}
+
+func (g *gathered) read(ctx context.Context, client *round.Client, r *round.Round, lines, rows io.Writer, simulated bool) error {
+	var table *round.Table
+	if rows != nil {
+		var err error
+		if table, err = round.NewTable(rows); err != nil {
+			return err
+		}
+	}
+	out, in := io.Pipe()
+	go func() {
+		to := io.Writer(in)
+		if lines != nil {
+			to = io.MultiWriter(lines, in)
+		}
+		in.CloseWithError(client.Events(ctx, r.ID, to))
+	}()
+	maker := round.NewMaker(simulated)
+	err := round.Read(ctx, out, func(s *round.Session) error {
+		if play := maker.Add(s); play != nil && len(g.plays) < page.MostSessions {
+			g.plays = append(g.plays, play)
+		} else if play != nil {
+			g.more++
+		}
+		if table != nil {
+			return table.Add(s)
+		}
+		return nil
+	})
+	out.CloseWithError(err)
+	if err == nil && table != nil {
+		err = table.Close()
+	}
+	g.report = maker.Report()
+	return err
+}
+
+func (a *app) writePage(ctx context.Context, client *round.Client, p *project.Project, r *round.Round, back *gathered, earlier *round.Round, changes []round.Change, file string) error {
+	x := &page.Page{
+		Title: p.Game.Title, Version: r.Version, Round: r.ID, Opened: r.Opened, Until: r.Until, Questions: r.Questions,
+		Report: back.report, Plays: back.plays, More: back.more, Clips: map[string][]byte{}, Changes: changes,
+	}
+	if earlier != nil {
+		x.Against = fmt.Sprintf("%s, the round of %s", earlier.Version, earlier.Opened.Local().Format("2 January"))
+	}
+	left := int64(page.MostClips)
+	for _, play := range back.plays {
+		switch {
+		case play.Clip == 0:
+			continue
+		case play.Clip > left:
+			x.LeftOut++
+			continue
+		}
+		var clip bytes.Buffer
+		err := client.Clip(ctx, r.ID, play.ID, &clip)
+		if no := (*round.Refused)(nil); errors.As(err, &no) && no.Status == 404 {
+			continue // taken back meanwhile
+		}
+		if err != nil {
+			return err
+		}
+		left -= int64(clip.Len())
+		x.Clips[play.ID] = clip.Bytes()
+	}
+	return place.File(file, func(f *os.File) error { return page.Write(f, x) })
+}
+
+func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
+	s := a.screen
+	s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("%s %s", p.Game.Title, r.Version)), s.In(term.Quiet, "opened "+r.Opened.Local().Format("2 January 15:04")))
+	who := "agreed to be watched"
+	if x.OfSimulated {
+		s.Line("  %s", s.In(term.Careful, "simulated: no person played in what is shown here"))
+		who = "played by programs"
+	}
+	words := fmt.Sprintf("%s %s, %d began to play", does(x.Testers, "1 tester", fmt.Sprintf("%d testers", x.Testers)), who, x.Started)
+	if len(x.Levels) > 0 {
+		words += fmt.Sprintf(", %d won the last level that anybody reached", x.Finished)
+	}
+	s.Line("  %s", words)
+	if x.Seconds > 0 {
+		words := fmt.Sprintf("half of them played %s or longer", seconds(x.Seconds))
+		if x.Shown > 0 {
+			words += fmt.Sprintf("; the first picture came after %s", seconds(x.Shown))
+		}
+		if x.Pauses > 0 {
+			words += fmt.Sprintf("; %d looked away meanwhile", x.Pauses)
+		}
+		s.Line("  %s", s.In(term.Quiet, words))
+	}
+	if x.Simulated > 0 && !x.OfSimulated {
+		s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("%d simulated; they are in none of these figures (--simulated shows them)", x.Simulated)))
+	}
+	a.showLevels(x)
+	if len(x.Frames) > 0 {
+		s.Line("")
+		var rows [][]string
+		for _, f := range x.Frames {
+			rows = append(rows, []string{f.Class, fmt.Sprint(f.Testers), amount(f.Median, ""), amount(f.Worst, "")})
+		}
+		s.Table([]string{"frames a second", "testers", "median", "worst"}, rows, 1, 2, 3)
+	}
+	for i, e := range x.Errors {
+		if i == 0 {
+			s.Line("")
+		}
+		if i == 10 {
+			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more errors; --page and --json have all", len(x.Errors)-i)))
+			break
+		}
+		s.Paragraph(term.Bad, "  error: ", "    ", term.Clean(fmt.Sprintf("%s  (%s, %s)", e.Message, does(e.Testers, "1 tester", fmt.Sprintf("%d testers", e.Testers)), does(e.Times, "once", fmt.Sprintf("%d times", e.Times)))))
+	}
+	for _, q := range x.Answers {
+		a.showAnswers(r, q)
+	}
+}
+
+func (a *app) showLevels(x *round.Report) {
+	if len(x.Levels) == 0 {
+		return
+	}
+	s := a.screen
+	s.Line("")
+	most := 0
+	for _, l := range x.Levels {
+		most = max(most, l.Reached)
+	}
+	var rows [][]string
+	for _, l := range x.Levels {
+		stopped := ""
+		if l.Stopped > 0 {
+			stopped = s.In(term.Careful, fmt.Sprint(l.Stopped))
+		}
+		const wide = 16
+		funnel := strings.Repeat("█", wide*l.Won/most) + s.In(term.Quiet, strings.Repeat("░", wide*l.Reached/most-wide*l.Won/most))
+		rows = append(rows, []string{term.Clean(l.Name), funnel, fmt.Sprint(l.Reached), fmt.Sprint(l.Won), stopped, amount(l.Tries, ""), seconds(l.Seconds), s.In(term.Careful, strings.Join(l.Hard, ", "))})
+	}
+	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries", "time", "hard by"}, rows, 2, 3, 4, 5, 6)
+}
+
+// showAnswers shows what was said to a question: counted where there are choices, else as it was written.
+func (a *app) showAnswers(r *round.Round, q round.Answer) {
+	s := a.screen
+	ask, kind := fmt.Sprintf("question %d", q.Question+1), "text"
+	if q.Question < len(r.Questions) {
+		ask, kind = r.Questions[q.Question].Ask, r.Questions[q.Question].Kind
+	}
+	s.Line("")
+	s.Line("  %s  %s", term.Clean(ask), s.In(term.Quiet, does(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given)))))
+	if kind == "text" {
+		for i, g := range q.Given {
+			if i == 20 {
+				s.Line("    %s", s.In(term.Quiet, fmt.Sprintf("and %d more; --page and --json have all", len(q.Given)-i)))
+				break
+			}
+			s.Paragraph(term.Plain, "    - ", "      ", term.Clean(g))
+		}
+		return
+	}
+	choices := r.Questions[q.Question].Choices
+	if kind == "scale" {
+		choices = []string{"1", "2", "3", "4", "5"}
+	}
+	counts := map[string]int{}
+	for _, g := range q.Given {
+		counts[g]++
+	}
+	var words []string
+	for _, c := range choices {
+		words = append(words, fmt.Sprintf("%s: %d", term.Clean(c), counts[c]))
+	}
+	s.Line("    %s", strings.Join(words, "   "))
+}
+
+func (a *app) showChanges(earlier *round.Round, changes []round.Change) {
+	s := a.screen
+	s.Line("")
+	s.Line("%s", s.In(term.Strong, fmt.Sprintf("against %s, opened %s", term.Clean(earlier.Version), earlier.Opened.Local().Format("2 January 15:04"))))
+	var rows [][]string
+	unsure := 0
+	for _, c := range changes {
+		name, words := c.Figure, c.Words()
+		if c.Level != "" {
+			name = "level " + term.Clean(c.Level) + ": " + name
+		}
+		if !c.Sure {
+			unsure++
+			words = s.In(term.Quiet, words)
+		}
+		unit := map[string]string{"%": " %", "s": " s"}[c.Unit]
+		rows = append(rows, []string{name, fmt.Sprintf("%.1f%s", c.Before, unit), fmt.Sprintf("%.1f%s", c.After, unit), fmt.Sprintf("%d, %d", c.N[0], c.N[1]), words})
+	}
+	s.Table([]string{"figure", "before", "after", "testers", "what can be said"}, rows, 1, 2, 3)
+	if unsure > 0 {
+		s.Line("  %s", s.In(term.Quiet, "where it says can't tell, these testers are too few to know a change from chance"))
+	}
+}
+
+// nextOfRound says what to look at: the level at which most stopped.
+func (a *app) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
+	worst := round.Level{}
+	for _, l := range x.Levels {
+		if l.Stopped > worst.Stopped {
+			worst = l
+		}
+	}
+	a.screen.Line("")
+	switch {
+	case f.page != "":
+		a.screen.Next("open %s in a browser", f.page)
+	case x.Testers == 0 && r.Open:
+		a.screen.Next("wait for testers; the link is %s", term.Clean(r.Link))
+	case worst.Stopped > 0:
+		a.screen.Next("look at level %s, where %s stopped: havvel round report --page report.html shows each session", term.Clean(worst.Name), does(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)))
+	default:
+		a.screen.Next("havvel round close, when it is enough")
+	}
+}
+
+// amount writes a number; nothing where there is none.
+func amount(v float64, unit string) string {
+	if v == 0 {
+		return ""
+	}
+	return strings.TrimSuffix(fmt.Sprintf("%.1f", v), ".0") + unit
+}
+
+// seconds writes a length of time; nothing where there is none.
+func seconds(v float64) string {
+	if v >= 100 {
+		return fmt.Sprintf("%dm %02ds", int(v)/60, int(v)%60)
+	}
+	return amount(v, " s")
+}
