@@ -20,18 +20,25 @@ import (
 
 func (a *app) demo() *cobra.Command {
 	var folder string
-	var stay bool
+	var stay, round bool
 	c := a.new(command{
 		use:   "demo",
 		short: "The full example, from an export to a public link",
 		long: "Demo writes a project with a real game into a folder, starts simulated portals on this machine, and walks the whole way\n" +
-			"by the real commands: from the export to a public page, and a second version under the same link.",
-		example: "  havvel demo\n  havvel demo --stay --dir try",
+			"by the real commands: from the export to a public page, and a second version under the same link. With --round it goes to a\n" +
+			"playtest host instead, where simulated testers play it, two of them in a real browser.",
+		example: "  havvel demo --stay --dir try\n  havvel demo --round",
 		args:    cobra.NoArgs,
-		run:     func(ctx context.Context, _ []string) error { return a.runDemo(ctx, folder, stay) },
+		run: func(ctx context.Context, _ []string) error {
+			if round {
+				return a.runDemoRound(ctx, folder, stay)
+			}
+			return a.runDemo(ctx, folder, stay)
+		},
 	})
 	c.Flags().StringVar(&folder, "dir", "tinderwick-demo", "`folder` for the project")
-	c.Flags().BoolVar(&stay, "stay", false, "keep the portals up at the end, until Ctrl-C")
+	c.Flags().BoolVar(&stay, "stay", false, "keep the portals, or the playtest host, up at the end, until Ctrl-C")
+	c.Flags().BoolVar(&round, "round", false, "the example of a playtest round instead")
 	a.withDryRun(c, "print the commands, and run nothing")
 	return c
 }
@@ -39,10 +46,7 @@ func (a *app) demo() *cobra.Command {
 func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s := a.screen
 	if a.dryRun {
-		for _, stop := range demo.Walk() {
-			s.Line("%s", s.In(term.Quiet, "# "+stop.Why))
-			s.Line("$ havvel %s", strings.Join(stop.Command, " "))
-		}
+		a.planned(demo.Walk())
 		return nil
 	}
 	began := time.Now()
@@ -87,6 +91,14 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	return nil
 }
 
+// planned prints what would be run.
+func (a *app) planned(stops []demo.Stop) {
+	for _, stop := range stops {
+		a.screen.Line("%s", a.screen.In(term.Quiet, "# "+stop.Why))
+		a.screen.Line("$ havvel %s", strings.Join(stop.Command, " "))
+	}
+}
+
 // demoWorld starts the portals on ports that follow each other, as standin does, and writes the project, which names them. What
 // they keep from an earlier demo is cleared with the project.
 func demoWorld(folder string) ([]*standin.Portal, error) {
@@ -127,7 +139,7 @@ func (a *app) stop(ctx context.Context, folder string, stop demo.Stop) error {
 	}
 	c := exec.CommandContext(ctx, self, stop.Command...)
 	c.Dir = folder
-	c.Env = append(os.Environ(), demo.Keys()...)
+	c.Env = append(append(os.Environ(), demo.Keys()...), stop.Env...)
 	c.Stdout, c.Stderr = a.out, a.err
 	c.Cancel = func() error { return c.Process.Signal(syscall.SIGINT) }
 	c.WaitDelay = 5 * time.Second

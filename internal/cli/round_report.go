@@ -248,9 +248,9 @@ func (a *app) showLevels(x *round.Report) {
 		}
 		const wide = 16
 		funnel := strings.Repeat("█", wide*l.Won/most) + s.In(term.Quiet, strings.Repeat("░", wide*l.Reached/most-wide*l.Won/most))
-		rows = append(rows, []string{term.Clean(l.Name), funnel, fmt.Sprint(l.Reached), fmt.Sprint(l.Won), stopped, amount(l.Tries, ""), seconds(l.Seconds), s.In(term.Careful, strings.Join(l.Hard, ", "))})
+		rows = append(rows, []string{term.Clean(l.Name), funnel, fmt.Sprint(l.Reached), fmt.Sprint(l.Won), stopped, amount(l.PerWin, ""), seconds(l.Seconds), s.In(term.Careful, strings.Join(l.Hard, ", "))})
 	}
-	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries", "time", "hard by"}, rows, 2, 3, 4, 5, 6)
+	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries each win", "time", "hard by"}, rows, 2, 3, 4, 5, 6)
 }
 
 // showAnswers shows what was said to a question: counted where there are choices, else as it was written.

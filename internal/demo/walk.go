@@ -1,11 +1,21 @@
 package demo
 
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"havvel/internal/demo/testers"
+	"havvel/internal/place"
+)
+
 // A Stop is one station of the full example.
 type Stop struct {
 	Why     string             // one line, said before
 	Before  func(string) error // what the developer does meanwhile in the project's folder; may be nil
 	Command []string           // of havvel, as the user would type it
 	Answer  int                // the exit code that it must end with
+	Env     []string           // more of its environment
 }
 
 // Walk is the full example: from an export to a public link, and a second version under the same link.
@@ -25,4 +35,37 @@ func Walk() []Stop {
 		{Why: "Players find the new version under the same link.", Command: []string{"publish", "--to", "brackwater"}},
 		{Why: "What is where now?", Command: []string{"where"}},
 	}
+}
+
+// The files of the round's example, in the project.
+const (
+	QuestionFile = "page/questions.toml"
+	ReportFile   = "round.html"
+)
+
+// RoundBegun is the first part of the example of a round: a version goes to a playtest host, and to testers.
+func RoundBegun() []Stop {
+	return []Stop{
+		{Why: "The Shed, a playtest host of your own, runs on this machine. A version goes there like anywhere.", Command: []string{"send", "--to", "shed"}},
+		{Why: "Give it to testers for three days, and ask them three questions. Whoever agrees adds a clip.", Before: writeQuestions, Command: []string{"round", "open", "--to", "shed", "--until", "72h", "--questions", QuestionFile, "--record"}},
+	}
+}
+
+// RoundEnded is its second part: what came back.
+func RoundEnded() []Stop {
+	return []Stop{
+		{Why: "What came back? Nobody but programs played, so that has to be asked for.", Command: []string{"round", "report", "--to", "shed", "--simulated", "--page", ReportFile}},
+	}
+}
+
+func writeQuestions(folder string) error {
+	var b strings.Builder
+	for _, q := range testers.Questions {
+		fmt.Fprintf(&b, "[[question]]\nask  = %q\nkind = %q\n", q.Ask, q.Kind)
+		if len(q.Choices) > 0 {
+			fmt.Fprintf(&b, "choices = [\"%s\"]\n", strings.Join(q.Choices, "\", \""))
+		}
+		b.WriteString("\n")
+	}
+	return place.Bytes(filepath.Join(folder, filepath.FromSlash(QuestionFile)), []byte(b.String()))
 }

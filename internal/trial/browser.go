@@ -46,8 +46,8 @@ func FindBrowser() (string, error) {
 	return "", &NoBrowser{}
 }
 
-// window opens a window of a browser of its own. listen hears what the browser tells; done ends the browser.
-func window(ctx context.Context, browser string, listen func(any)) (inside context.Context, done func()) {
+// Window opens a window of a browser of its own. listen hears what the browser tells; done ends the browser.
+func Window(ctx context.Context, browser string, listen func(any)) (inside context.Context, done func()) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(browser),
 		chromedp.Flag("disable-quic", true),
 		// The game's frame stays in the process of the page around it, so that one window tells everything.

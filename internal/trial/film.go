@@ -163,7 +163,7 @@ func WebM(ctx context.Context, browser string, frames []Frame, width, height int
 	if len(frames) < 2 {
 		return nil, errors.New("too few pictures came for a film; the game draws too slowly here")
 	}
-	inside, done := window(ctx, browser, func(any) {})
+	inside, done := Window(ctx, browser, func(any) {})
 	defer done()
 	guard := time.AfterFunc(length+6*answerLimit, done)
 	defer guard.Stop()

@@ -76,7 +76,7 @@ func (t *Trial) begin(ctx context.Context, v rulebook.View, w *watcher, listen f
 	if err != nil {
 		return nil, nil, err
 	}
-	inside, end := window(ctx, t.Browser, listen)
+	inside, end := Window(ctx, t.Browser, listen)
 	done = func() { end(); server.Close() }
 	r = &viewer{trial: t, view: v, watch: w, browser: inside, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
 	guard := time.AfterFunc(3*answerLimit, end) // the window closes with the context that opens it, which so has no limit of its own

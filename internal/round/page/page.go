@@ -70,6 +70,7 @@ func Write(w io.Writer, p *Page) error {
 		}
 		v.Sessions = append(v.Sessions, s)
 	}
+	slices.SortStableFunc(v.Sessions, func(a, b *session) int { return min(1, len(b.Clip)) - min(1, len(a.Clip)) }) // those with a clip first
 	for _, a := range p.Report.Answers {
 		v.Answers = append(v.Answers, p.answers(a))
 	}
@@ -177,7 +178,7 @@ func lineOf(p *round.Play, whole int64) *session {
 	s := &session{Play: p}
 	at := func(ms int64) float64 { return 100 * float64(ms) / float64(whole) }
 	for _, r := range p.Runs {
-		kind, words := "open", "broke off"
+		kind, words := "open", "given up or begun anew"
 		if r.Ended {
 			kind, words = "lost", "not won"
 		}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"html/template"
 	"image/color"
+	"math"
 	"slices"
 	"strconv"
 
@@ -43,7 +44,7 @@ func blank(x, y string) *plot.Plot {
 	}
 	p.Legend.TextStyle.Font = font.Font{Typeface: "Liberation", Variant: "Sans", Size: 10}
 	p.Legend.TextStyle.Color = ink
-	p.Legend.Top = true
+	p.Legend.Top, p.Legend.Left = true, true // on this side its words may be wider in the reader's font
 	p.Legend.Padding = 3
 	return p
 }
@@ -68,11 +69,8 @@ type wholeTicks struct{}
 
 func (wholeTicks) Ticks(from, to float64) (list []plot.Tick) {
 	step := 1
-	for (to-from)/float64(step) > 8 {
-		step *= 2
-		if step == 4 || step == 16 {
-			step = step * 5 / 4
-		}
+	for i := 0; (to-from)/float64(step) > 7; i++ {
+		step = []int{2, 5, 10}[i%3] * int(math.Pow10(i/3))
 	}
 	for v := 0; float64(v) <= to; v += step {
 		list = append(list, plot.Tick{Value: float64(v), Label: strconv.Itoa(v)})
@@ -107,19 +105,22 @@ func funnel(levels []round.Level) (template.HTML, error) {
 	}
 	p.NominalX(names...)
 	p.Y.Min, p.Y.Tick.Marker = 0, wholeTicks{}
-	p.Y.Max *= 1.25 // room for the legend
+	p.Y.Max *= 1.3 // room for the legend
+	p.Legend.XOffs = 480
 	return drawn(p, 640, 230)
 }
 
 // difficulty draws levels by tries and by time: what is far from the others in either is hard.
 func difficulty(levels []round.Level) (template.HTML, error) {
 	var points plotter.XYs
-	var names []string
+	most := plotter.XY{}
 	for _, l := range levels {
 		if l.Won > 0 {
-			points, names = append(points, plotter.XY{X: l.Cost, Y: l.PerWin}), append(names, " "+l.Name)
+			points = append(points, plotter.XY{X: l.Cost, Y: l.PerWin})
+			most = plotter.XY{X: max(most.X, l.Cost), Y: max(most.Y, l.PerWin)}
 		}
 	}
+	named, names := namable(levels, most)
 	if len(points) < 2 {
 		return "", nil
 	}
@@ -129,7 +130,7 @@ func difficulty(levels []round.Level) (template.HTML, error) {
 		return "", err
 	}
 	dots.GlyphStyle = draw.GlyphStyle{Color: good, Radius: 4, Shape: draw.CircleGlyph{}}
-	labels, err := plotter.NewLabels(plotter.XYLabels{XYs: points, Labels: names})
+	labels, err := plotter.NewLabels(plotter.XYLabels{XYs: named, Labels: names})
 	if err != nil {
 		return "", err
 	}
@@ -139,9 +140,23 @@ func difficulty(levels []round.Level) (template.HTML, error) {
 	labels.Offset = vg.Point{X: 3, Y: 3}
 	p.Add(dots, labels)
 	p.X.Min, p.Y.Min = 0, 0
+	p.X.Tick.Marker = wholeTicks{}
 	p.X.Max *= 1.1
 	p.Y.Max = max(2, p.Y.Max*1.15)
 	return drawn(p, 310, 230)
+}
+
+// namable are those levels whose names have room beside their points: the hard ones first, and no two that touch.
+func namable(levels []round.Level, most plotter.XY) (points plotter.XYs, names []string) {
+	sorted := slices.Clone(levels)
+	slices.SortStableFunc(sorted, func(a, b round.Level) int { return len(b.Hard) - len(a.Hard) })
+	for _, l := range sorted {
+		near := func(p plotter.XY) bool { return math.Abs(p.X-l.Cost) < most.X/9 && math.Abs(p.Y-l.PerWin) < most.Y/12 }
+		if l.Won > 0 && !slices.ContainsFunc(points, near) {
+			points, names = append(points, plotter.XY{X: l.Cost, Y: l.PerWin}), append(names, " "+l.Name)
+		}
+	}
+	return points, names
 }
 
 // rates draws how smoothly it ran as a session went on: the median over testers of a class of devices.
@@ -181,6 +196,7 @@ func rates(plays []*round.Play) (template.HTML, error) {
 		return "", nil
 	}
 	p.X.Min, p.Y.Min, p.Y.Max = 0, 0, max(72, p.Y.Max*1.2)
-	p.Legend.Top, p.Legend.Left = false, true
+	p.X.Tick.Marker = wholeTicks{}
+	p.Legend.Top = false
 	return drawn(p, 310, 230)
 }
