@@ -25,7 +25,8 @@ func shed(t testing.TB) (hv func(args ...string) ending, project string) {
 	_, project, _ = at(t, "brackwater", nil)
 	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
 	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0]
-	return func(args ...string) ending { return runWith(t, project, []string{"SHED_KEY=" + token}, args...) }, project
+	t.Setenv("SHED_KEY", token)
+	return func(args ...string) ending { return runWith(t, project, nil, args...) }, project
 }
 
 type roundReport struct {

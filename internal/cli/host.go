@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/url"
+	"os"
 	"strconv"
 	"time"
 
@@ -16,8 +18,14 @@ import (
 	"havvel/internal/settings"
 )
 
+// filesVariable names the environment variable with the key of the bucket. The password of a database comes from PGPASSWORD, as with
+// its own programs, or from the address.
+const filesVariable = "HAVVEL_FILES_KEY"
+
 type hostFlags struct {
-	data, listen, quota     string
+	data, files             string
+	listen, quota           string
+	keep                    time.Duration
 	port                    int
 	controlURL, gamesURL    string
 	certificate, privateKey string
@@ -30,12 +38,14 @@ func (a *app) host() *cobra.Command {
 		short: "Run a playtest host",
 		long: "Host runs a host of your own for versions that testers play. It needs nothing but a folder, and takes builds by havvel send like\n" +
 			"any destination, under the rulebook shed. Games are served on an origin of their own, the next port. Ctrl-C ends it; uploads\n" +
-			"that are under way go on when it runs again.",
-		example: "  havvel host --data shed\n  havvel host token make moth --data shed",
+			"that are under way go on when it runs again. When it outgrows one machine, --data names a PostgreSQL server and --files a bucket,\n" +
+			"and any number of hosts run beside each other.",
+		example: "  havvel host --data shed\n  havvel host --data postgres://host@db.example/shed --files s3://store.example/shed",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runHost(ctx, f) },
 	})
-	c.PersistentFlags().StringVar(&f.data, "data", "shed-data", "`folder` for all that the host keeps")
+	c.PersistentFlags().StringVar(&f.data, "data", "shed-data", "`folder` for all that the host keeps, or postgres://…")
+	c.PersistentFlags().StringVar(&f.files, "files", "", "`folder` for files, or s3://HOST/BUCKET, which "+filesVariable+"=ID:SECRET lets into (that of --data)")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1", "`address` of this machine to listen on")
 	c.Flags().IntVar(&f.port, "port", 7440, "`port` for owners; games are on the next one; 0 takes free ones")
 	c.Flags().StringVar(&f.controlURL, "url", "", "`address` at which owners reach it, behind a proxy")
@@ -43,6 +53,7 @@ func (a *app) host() *cobra.Command {
 	c.Flags().StringVar(&f.certificate, "certificate", "", "`file` with a certificate chain (PEM), for TLS without a proxy")
 	c.Flags().StringVar(&f.privateKey, "certificate-key", "", "`file` with the certificate's key")
 	c.Flags().StringVar(&f.quota, "quota", "", "the most `bytes` that one owner may keep, such as \"5 GB\"")
+	c.Flags().DurationVar(&f.keep, "keep", 90*24*time.Hour, "the longest `time` after a round for which what came back is kept; then it is deleted")
 	a.withDryRun(c, "say what would be started, and start nothing")
 	c.AddCommand(a.hostToken(&f))
 	return c
@@ -54,7 +65,7 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 		return err
 	}
 	if a.dryRun {
-		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data in %s", o.Control, o.Games, o.Data)
+		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data %s", o.Control, o.Games, f.place())
 		return nil
 	}
 	o.Log = slog.New(slog.NewJSONHandler(a.err, nil))
@@ -72,7 +83,7 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 	s.Line("                   rulebook = \"shed\"")
 	s.Line("                   address  = %q", h.ControlURL())
 	if len(tokens) == 0 {
-		s.Next("in another terminal: havvel host token make NAME --data %s  (lets somebody send to it).  Ctrl-C ends the host", f.data)
+		s.Next("in another terminal: havvel host token make NAME %s  (lets somebody send to it).  Ctrl-C ends the host", f.again())
 	} else {
 		s.Next("in the folder of your game: havvel send --to shed.  Ctrl-C ends the host")
 	}
@@ -81,12 +92,32 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 	if err := h.Stop(10 * time.Second); err != nil {
 		return err
 	}
-	s.Line("ended; what was sent is in %s", f.data)
+	s.Line("ended; what was sent is %s", f.place())
 	return nil
 }
 
+// place says where the data are, without what lets in there.
+func (f *hostFlags) place() string {
+	if u, err := url.Parse(f.data); err == nil && u.Host != "" {
+		return "on the server " + u.Host
+	}
+	return "in " + f.data
+}
+
+// again is how another command names the same data.
+func (f *hostFlags) again() string {
+	words := "--data " + f.data
+	if u, err := url.Parse(f.data); err == nil && u.Host != "" {
+		words = "--data " + u.Scheme + "://… (as here)"
+	}
+	if f.files != "" {
+		words += " --files " + f.files
+	}
+	return words
+}
+
 func (f *hostFlags) options() (playhost.Options, error) {
-	o := playhost.Options{Data: f.data, ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
+	o := playhost.Options{Data: f.data, Files: f.files, FilesKey: os.Getenv(filesVariable), Keep: f.keep, ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
 	games := 0
 	if f.port > 0 {
 		games = f.port + 1
@@ -119,7 +150,7 @@ func (a *app) hostToken(f *hostFlags) *cobra.Command {
 
 // opened does something with the host's data, which another process may serve meanwhile.
 func opened(f *hostFlags, do func(*playhost.Host) error) error {
-	h, err := playhost.Open(playhost.Options{Data: f.data})
+	h, err := playhost.Open(playhost.Options{Data: f.data, Files: f.files, FilesKey: os.Getenv(filesVariable)})
 	if err != nil {
 		return err
 	}

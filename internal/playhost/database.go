@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the database that several hosts share
@@ -97,6 +98,8 @@ CREATE TABLE IF NOT EXISTS clips (
 type database struct {
 	queries
 	db *sql.DB
+	// The embedded database has one writer at a time, and would let the others come in no order; here they wait in a queue.
+	writing sync.Mutex
 }
 
 // openDatabase opens the database in a folder, or at postgres://….
@@ -114,7 +117,7 @@ func openDatabase(at string) (*database, error) {
 		db.SetMaxOpenConns(20)
 		db.SetConnMaxIdleTime(5 * time.Minute)
 	}
-	d := &database{queries{db, driver == "pgx"}, db}
+	d := &database{queries: queries{db, driver == "pgx"}, db: db}
 	if err := d.prepare(); err != nil {
 		return nil, fmt.Errorf("opening the host's data %s: %w", where, errors.Join(err, db.Close()))
 	}
@@ -149,8 +152,21 @@ func (d *database) close() error { return d.db.Close() }
 
 func (d *database) ping(ctx context.Context) error { return d.db.PingContext(ctx) }
 
-// within runs f in a transaction.
+// exec changes something outside of a transaction.
+func (d *database) exec(ctx context.Context, query string, values ...any) (sql.Result, error) {
+	if !d.numbered {
+		d.writing.Lock()
+		defer d.writing.Unlock()
+	}
+	return d.queries.exec(ctx, query, values...)
+}
+
+// within runs f in a transaction, in which only its own queries are asked.
 func (d *database) within(ctx context.Context, f func(queries) error) error {
+	if !d.numbered {
+		d.writing.Lock()
+		defer d.writing.Unlock()
+	}
 	tx, err := d.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err

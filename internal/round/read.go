@@ -4,14 +4,14 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"runtime"
-	"strings"
+	"strconv"
 	"time"
 
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 	"golang.org/x/sync/errgroup"
 )
 
@@ -51,15 +51,61 @@ type Data struct {
 // loose is a text, a number, or a yes or no, as people write it.
 type loose string
 
-func (l *loose) UnmarshalJSON(data []byte) error {
-	switch data[0] {
-	case '"':
-		return json.Unmarshal(data, (*string)(l))
-	case '{', '[', 'n':
-		return nil
+// UnmarshalJSONFrom reads a value of any form.
+func (l *loose) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	value, err := d.ReadValue()
+	if err != nil {
+		return err
 	}
-	*l = loose(data)
+	switch value.Kind() {
+	case '"':
+		*l = loose(unquoted(value))
+	case '0', 't', 'f':
+		*l = loose(known(value))
+	}
 	return nil
+}
+
+// unquoted is a text without its quotes.
+func unquoted(value jsontext.Value) string {
+	if inner := value[1 : len(value)-1]; bytes.IndexByte(inner, '\\') < 0 {
+		return known(inner)
+	}
+	text, err := jsontext.AppendUnquote(nil, value)
+	if err != nil {
+		return ""
+	}
+	return string(text)
+}
+
+// known gives words that come in every session without keeping each of them anew.
+func known(word []byte) string {
+	switch string(word) {
+	case "frames":
+		return "frames"
+	case "moment":
+		return "moment"
+	case "level-begun":
+		return "level-begun"
+	case "level-ended":
+		return "level-ended"
+	case "statistic":
+		return "statistic"
+	case "true":
+		return "true"
+	case "false":
+		return "false"
+	}
+	return string(word)
+}
+
+// UnmarshalJSONFrom reads data of an object, and skips those of another form.
+func (v *Data) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	if d.PeekKind() != '{' {
+		return d.SkipValue()
+	}
+	type plain Data
+	return json.UnmarshalDecode(d, (*plain)(v))
 }
 
 // longestLine is the most that one line may hold, in bytes.
@@ -148,34 +194,72 @@ func split(r io.Reader, to func(text []byte, first int) error) error {
 
 // A line is one as it is read.
 type line struct {
-	Format    int       `json:"round"`
-	Session   string    `json:"session"`
-	Opened    time.Time `json:"opened"`
-	Device    Device    `json:"device"`
-	Simulated bool      `json:"simulated"`
-	Clip      int64     `json:"clip"`
-	N         int       `json:"n"`
-	At        int64     `json:"at"`
-	Kind      string    `json:"kind"`
-	Data      Data      `json:"data"`
+	Format    int         `json:"round"`
+	Session   string      `json:"session"`
+	Opened    time.Time   `json:"opened"`
+	Device    looseDevice `json:"device"`
+	Simulated bool        `json:"simulated"`
+	Clip      int64       `json:"clip"`
+	N         int         `json:"n"`
+	At        int64       `json:"at"`
+	Kind      string      `json:"kind"`
+	Data      Data        `json:"data"`
+}
+
+// looseDevice is a device, or something else that says nothing.
+type looseDevice Device
+
+// UnmarshalJSONFrom reads a device, and skips what is of another form.
+func (v *looseDevice) UnmarshalJSONFrom(d *jsontext.Decoder) error {
+	value, err := d.ReadValue()
+	if err != nil {
+		return err
+	}
+	json.Unmarshal(value, (*Device)(v)) // a device that can't be read is a desk
+	return nil
+}
+
+// quick reads a line as a host writes it, in the order of Line, which saves half of the time; ok is false for any other.
+func quick(one, begins []byte) (l line, ok bool) {
+	rest, ok := bytes.CutPrefix(one, begins)
+	if !ok {
+		return l, false
+	}
+	n, rest, ok1 := bytes.Cut(rest, []byte(`,"at":`))
+	at, rest, ok2 := bytes.Cut(rest, []byte(`,"kind":"`))
+	kind, rest, ok3 := bytes.Cut(rest, []byte(`","data":`))
+	data, ok4 := bytes.CutSuffix(rest, []byte("}"))
+	if !ok1 || !ok2 || !ok3 || !ok4 || json.Unmarshal(data, &l.Data) != nil {
+		return l, false
+	}
+	var err1, err2 error
+	l.N, err1 = strconv.Atoi(string(n))
+	l.At, err2 = strconv.ParseInt(string(at), 10, 64)
+	l.Kind = known(kind)
+	return l, err1 == nil && err2 == nil
 }
 
 // parse reads the lines of one session.
 func parse(text []byte, first int) (*Session, error) {
 	var s *Session
+	var begins []byte
 	for n := first; len(text) > 0; n++ {
 		one, rest, _ := bytes.Cut(text, []byte{'\n'})
 		text = rest
+		if l, ok := quick(one, begins); ok && s != nil {
+			s.Events = append(s.Events, Event{l.N, l.At, l.Kind, l.Data})
+			continue
+		}
 		var l line
-		var form *json.UnmarshalTypeError
-		if err := json.Unmarshal(one, &l); err != nil && (!errors.As(err, &form) || !strings.HasPrefix(form.Field, "data") && !strings.HasPrefix(form.Field, "device")) {
+		if err := json.Unmarshal(one, &l); err != nil {
 			return nil, fmt.Errorf("line %d of what came back can't be read: %w", n, err)
 		}
 		switch {
 		case l.Format > Format:
 			return nil, fmt.Errorf("what came back is of format %d; this havvel reads %d", l.Format, Format)
 		case l.Format > 0 && s == nil:
-			s = &Session{ID: l.Session, Opened: l.Opened, Device: l.Device, Simulated: l.Simulated, Clip: l.Clip}
+			s = &Session{ID: l.Session, Opened: l.Opened, Device: Device(l.Device), Simulated: l.Simulated, Clip: l.Clip, Events: make([]Event, 0, bytes.Count(text, []byte{'\n'}))}
+			begins = fmt.Appendf(nil, `{"session":%q,"n":`, s.ID)
 		case s == nil || s.ID != l.Session:
 			return nil, fmt.Errorf("line %d of what came back is of a session that did not begin", n)
 		default:

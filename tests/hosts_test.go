@@ -1,0 +1,256 @@
+package tests
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"havvel/internal/demo"
+	"havvel/internal/demo/game"
+)
+
+// database runs a PostgreSQL server, as a user that is not root.
+func database(t testing.TB) *machine {
+	t.Helper()
+	if found, _ := filepath.Glob("/usr/lib/postgresql/*/bin"); len(found) > 0 { // where Debian has it, and not in PATH
+		t.Setenv("PATH", os.Getenv("PATH")+":"+found[len(found)-1])
+	}
+	initdb, postgres := partner(t, "initdb"), partner(t, "postgres")
+	root(t)
+	folder := guestFolder(t)
+	u, err := user.Lookup(guest)
+	if err != nil {
+		t.Fatal(err)
+	}
+	as := []string{"--reuid", u.Uid, "--regid", u.Gid, "--clear-groups", "--"}
+	word := put(t, filepath.Join(folder, "word"), guestPassword)
+	if err := os.Chmod(word, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	c := exec.Command("setpriv", append(as, initdb, "-D", filepath.Join(folder, "db"), "-U", "moth", "--pwfile", word, "-A", "scram-sha-256", "-E", "UTF8", "--locale", "C")...)
+	c.Dir = folder
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	h := &machine{port: freePort(t)}
+	h.address = fmt.Sprintf("postgres://moth@127.0.0.1:%s/postgres?sslmode=disable", h.port)
+	h.env = []string{"PGPASSWORD=" + guestPassword}
+	h.serving(t, nil, "setpriv", append(as, postgres, "-D", filepath.Join(folder, "db"), "-p", h.port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=")...)
+	for range 100 { // it answers before it takes queries
+		c := exec.Command("psql", h.address, "-c", "SELECT 1")
+		c.Env = append(os.Environ(), h.env...)
+		if c.Run() == nil {
+			return h
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	t.Fatal("the database takes no queries")
+	return nil
+}
+
+// front leads connections to the first of several addresses that takes them, as a proxy before several hosts does.
+func front(t testing.TB, to ...string) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go lead(in, to)
+		}
+	}()
+	return "http://" + l.Addr().String()
+}
+
+func lead(in net.Conn, to []string) {
+	defer in.Close()
+	for _, at := range to {
+		out, err := net.Dial("tcp", at)
+		if err != nil {
+			continue
+		}
+		go func() {
+			io.Copy(out, in)
+			out.Close()
+		}()
+		io.Copy(in, out)
+		out.Close()
+		return
+	}
+}
+
+// posting sends JSON, without keeping the connection.
+func posting(address string, in any) (status int, body []byte) {
+	text, err := json.Marshal(in)
+	if err != nil {
+		return 0, nil
+	}
+	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+	r, err := client.Post(address, "application/json", bytes.NewReader(text))
+	if err != nil {
+		return 0, nil
+	}
+	defer r.Body.Close()
+	body, err = io.ReadAll(r.Body)
+	if err != nil {
+		return 0, nil
+	}
+	return r.StatusCode, body
+}
+
+type sentEvent struct {
+	N    int            `json:"n"`
+	At   int            `json:"at"`
+	Kind string         `json:"kind"`
+	Data map[string]any `json:"data"`
+}
+
+// telling sends numbered events of a session until it is told to stop, each batch again until it is acknowledged, and returns how many
+// were.
+func telling(link, session string, stop chan struct{}) int {
+	acknowledged := 0
+	for {
+		var batch []sentEvent
+		for n := acknowledged + 1; n <= acknowledged+5; n++ {
+			batch = append(batch, sentEvent{n, n * 10, "moment", map[string]any{"moment": "statistic", "name": "lanterns", "value": n}})
+		}
+		if status, _ := posting(link+"/sessions/"+session+"/events", map[string]any{"events": batch}); status == 200 {
+			acknowledged += 5
+		}
+		select {
+		case <-stop:
+			return acknowledged
+		case <-time.After(40 * time.Millisecond):
+		}
+	}
+}
+
+// TestHostsShared: two hosts on one PostgreSQL server and one object store; one is killed in the middle of an upload and of events, and the
+// database goes away and comes back: what was acknowledged is there, once.
+func TestHostsShared(t *testing.T) {
+	data, store := database(t), objectStore(t)
+	bucket, _, _ := strings.Cut(strings.TrimPrefix(store.address, "s3+http://"), "/tinderwick")
+	for name, value := range map[string]string{"PGPASSWORD": guestPassword, "HAVVEL_FILES_KEY": "moth:" + guestPassword} {
+		t.Setenv(name, value)
+	}
+	ports := []string{freePort(t), freePort(t)}
+	address := func(i, more int) string {
+		var n int
+		fmt.Sscan(ports[i], &n)
+		return fmt.Sprintf("127.0.0.1:%d", n+more)
+	}
+	control, games := front(t, address(0, 0), address(1, 0)), front(t, address(0, 1), address(1, 1))
+	run1 := func(i int) func(os.Signal) {
+		_, _, kill := hosting(t, data.address, "--files", "s3+http://"+bucket+"/shed", "--port", ports[i], "--url", control, "--games-url", games)
+		return kill
+	}
+	kills := []func(os.Signal){run1(0), run1(1)}
+	_, project, _ := at(t, "brackwater", nil)
+	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data.address, "--files", "s3+http://"+bucket+"/shed").must(t, 0).out)[0]
+	writeInto(t, project, game.Files{demo.GoodExport + "/noise.bin": noise(rand.New(rand.NewPCG(4, 2)), 40<<20)})
+	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
+	hv := func(args ...string) ending { return runWith(t, project, []string{"SHED_KEY=" + token}, args...) }
+
+	// Killed in the middle of an upload.
+	c := exec.Command(program, "send", "--to", "shed", "--only", "build")
+	c.Dir, c.Env = project, append(os.Environ(), "SHED_KEY="+token)
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	objects := func() int {
+		there, _ := filepath.Glob(filepath.Join(filepath.Dir(store.root), "shed", "uploads", "*", "*"))
+		return len(there)
+	}
+	for until := time.Now().Add(30 * time.Second); objects() < 3 && time.Now().Before(until); {
+		time.Sleep(time.Millisecond)
+	}
+	kills[0](syscall.SIGKILL)
+	if n := objects(); n < 3 || n > 9 {
+		t.Fatalf("killed when %d pieces were there", n)
+	}
+	if c.Wait() != nil { // the other host may have taken what was left at once
+		hv("send", "--to", "shed").must(t, 0)
+	}
+	link := decode[deliveries](t, hv("where", "--to", "shed", "--json").must(t, 0)).Deliveries[0].Link
+	want, err := os.ReadFile(filepath.Join(project, demo.GoodExport, "noise.bin"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if status, got := get(t, link+"noise.bin"); status != 200 || got != string(want) {
+		t.Errorf("what was sent: %d, %d bytes", status, len(got))
+	}
+
+	// Killed in the middle of events, and the database away for a while.
+	kills[0] = run1(0)
+	round := roundLink.FindString(hv("round", "open", "--until", "1h").must(t, 0).out)
+	stop := make(chan struct{})
+	var acknowledged sync.Map
+	var all sync.WaitGroup
+	for range 8 {
+		status, body := posting(round+"/sessions", map[string]any{"device": map[string]any{"width": 800, "height": 600}})
+		var begun struct{ Session string }
+		if json.Unmarshal(body, &begun); status != 201 {
+			t.Fatalf("%d %s", status, body)
+		}
+		all.Go(func() { acknowledged.Store(begun.Session, telling(round, begun.Session, stop)) })
+	}
+	time.Sleep(time.Second)
+	kills[0](syscall.SIGKILL)
+	time.Sleep(time.Second)
+	data.stop()
+	if status, _ := get(t, control+"/healthz"); status != http.StatusServiceUnavailable {
+		t.Errorf("without its data the host is in health: %d", status)
+	}
+	time.Sleep(time.Second)
+	data.start()
+	healthy := false
+	for range 100 {
+		if status, _ := get(t, control+"/healthz"); status == 200 {
+			healthy = true
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	time.Sleep(2 * time.Second)
+	close(stop)
+	all.Wait()
+	if !healthy {
+		t.Fatal("the host does not find its data again")
+	}
+	hv("round", "report", "--lines", "back.jsonl").must(t, 0, "8 testers agreed")
+	back, err := os.ReadFile(filepath.Join(project, "back.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	acknowledged.Range(func(session, n any) bool {
+		for i := 1; i <= n.(int); i++ {
+			if got := bytes.Count(back, fmt.Appendf(nil, `{"session":%q,"n":%d,`, session, i)); got != 1 {
+				t.Errorf("event %d of %d is there %d times", i, n, got)
+				return false
+			}
+		}
+		if n.(int) < 100 {
+			t.Errorf("only %d events were taken", n)
+		}
+		return true
+	})
+}
