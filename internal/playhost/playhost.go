@@ -145,6 +145,7 @@ func (h *Host) listen(address, url *string) (net.Listener, error) {
 func (h *Host) serve(l net.Listener, routes http.Handler) {
 	s := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	h.servers = append(h.servers, s)
+	l = serve.Whole(s, l)
 	h.work.Go(func() {
 		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			h.options.Log.Error("serving ended", "error", err)

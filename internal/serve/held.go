@@ -52,7 +52,9 @@ var bytesUnit = []string{"bytes"}
 // Answer answers a request with bytes that are held. The type and validators stand in the header already.
 func Answer(w http.ResponseWriter, r *http.Request, data []byte) {
 	if all(w, r, int64(len(data))) {
-		w.Write(data) // an error here is a visitor who left
+		if !together(w, r, data) {
+			w.Write(data) // an error here is a visitor who left
+		}
 		return
 	}
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))

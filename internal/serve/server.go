@@ -113,6 +113,7 @@ func ownAddress() string {
 func (s *Server) serve(l net.Listener, h http.Handler) {
 	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute}
 	s.servers = append(s.servers, server)
+	l = Whole(server, l)
 	go server.Serve(l) // ends with Close
 }
 

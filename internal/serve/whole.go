@@ -1,0 +1,107 @@
+package serve
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+)
+
+// Whole lets a server send an answer that is held in memory with its header in one piece, which a browser gets at once; the standard
+// library sends them in two. It returns the listener that the server serves on. A listener of TLS stays as it is.
+func Whole(s *http.Server, l net.Listener) net.Listener {
+	s.ConnContext = func(ctx context.Context, c net.Conn) context.Context {
+		if own, ok := c.(*conn); ok {
+			return context.WithValue(ctx, connKey{}, own)
+		}
+		return ctx
+	}
+	if tcp, ok := l.(*net.TCPListener); ok {
+		return wholeListener{tcp}
+	}
+	return l
+}
+
+type connKey struct{}
+
+type wholeListener struct{ *net.TCPListener }
+
+func (l wholeListener) Accept() (net.Conn, error) {
+	c, err := l.AcceptTCP()
+	if err != nil {
+		return nil, err
+	}
+	return &conn{TCPConn: c}, nil
+}
+
+// conn can wait with what is written until more comes. Only the goroutine that answers a request writes.
+type conn struct {
+	*net.TCPConn
+	waits   bool
+	waiting []byte
+}
+
+func (c *conn) Write(p []byte) (int, error) {
+	if !c.waits {
+		return c.TCPConn.Write(p)
+	}
+	c.waiting = append(c.waiting, p...)
+	return len(p), nil
+}
+
+// ReadFrom sends what waits together with a content that is in memory.
+func (c *conn) ReadFrom(r io.Reader) (int64, error) {
+	h, ok := r.(*inMemory)
+	if !ok {
+		if err := c.flush(); err != nil {
+			return 0, err
+		}
+		return c.TCPConn.ReadFrom(r)
+	}
+	before, n := len(c.waiting), len(h.data)
+	parts := net.Buffers{c.waiting, h.data}
+	c.waiting, h.data = c.waiting[:0], nil
+	sent, err := parts.WriteTo(c.TCPConn)
+	if err != nil {
+		return max(0, sent-int64(before)), err
+	}
+	return int64(n), nil
+}
+
+func (c *conn) flush() error {
+	if len(c.waiting) == 0 {
+		return nil
+	}
+	_, err := c.TCPConn.Write(c.waiting)
+	c.waiting = c.waiting[:0]
+	return err
+}
+
+// inMemory is a content on its way. It has no WriteTo, so that it comes to ReadFrom as it is.
+type inMemory struct{ data []byte }
+
+func (h *inMemory) Read(p []byte) (int, error) {
+	if len(h.data) == 0 {
+		return 0, io.EOF
+	}
+	n := copy(p, h.data)
+	h.data = h.data[n:]
+	return n, nil
+}
+
+// sniffed is how much of a body the standard library copies before it reads from where the rest is.
+const sniffed = 512
+
+// together writes a body with its header in one piece, and reports false where that can't be.
+func together(w http.ResponseWriter, r *http.Request, data []byte) bool {
+	c, ok := r.Context().Value(connKey{}).(*conn)
+	to, can := w.(io.ReaderFrom)
+	if !ok || !can || len(data) <= 2*sniffed {
+		return false
+	}
+	c.waits = true
+	to.ReadFrom(&inMemory{data}) // an error here is a visitor who left
+	c.waits = false
+	c.flush() // nothing, unless the library has changed its way
+	return true
+}
