@@ -136,7 +136,7 @@ func (h *Host) showBuild(w http.ResponseWriter, r *http.Request) {
 func (h *Host) shown(b *Build) any {
 	link := ""
 	if b.State == Ready {
-		link = h.options.GamesURL + "/b/" + b.secret + "/"
+		link = h.gamesAt(b.secret) + "/b/" + b.secret + "/"
 	}
 	return struct {
 		*Build

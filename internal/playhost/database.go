@@ -9,10 +9,11 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	_ "github.com/jackc/pgx/v5/stdlib" // the database that several hosts share
-	_ "modernc.org/sqlite"             // the embedded one
+	"modernc.org/sqlite"               // the embedded one
 )
 
 // schema is what the database holds, in words that both databases take. Times are seconds since 1970, UTC.
@@ -262,4 +263,13 @@ func texts(rows *sql.Rows, err error) ([]string, error) {
 		list = append(list, s)
 	}
 	return list, rows.Err()
+}
+
+// sqliteFull is the embedded database's code for a full disk.
+const sqliteFull = 13
+
+// full reports whether something could not be kept because a disk is full.
+func full(err error) bool {
+	var of *sqlite.Error
+	return errors.Is(err, syscall.ENOSPC) || errors.As(err, &of) && of.Code()&0xff == sqliteFull
 }

@@ -162,6 +162,11 @@ func (h *Host) ControlURL() string { return h.options.ControlURL }
 // GamesURL is where games are served.
 func (h *Host) GamesURL() string { return h.options.GamesURL }
 
+// gamesAt is the origin of the game under a secret.
+func (h *Host) gamesAt(secret string) string {
+	return strings.Replace(h.options.GamesURL, "*", secret, 1)
+}
+
 // Stop lets requests end that are under way, for a while, and closes everything.
 func (h *Host) Stop(patience time.Duration) error {
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
@@ -278,6 +283,10 @@ func (h *Host) fail(w http.ResponseWriter, err error) {
 		return
 	}
 	h.options.Log.Error("request failed", "error", err)
+	if full(err) {
+		h.refuse(w, http.StatusInsufficientStorage, "the host's disk is full; what was sent so far stays, and goes on when there is room")
+		return
+	}
 	h.refuse(w, http.StatusInternalServerError, "something failed on the host; its log says what")
 }
 

@@ -24,7 +24,7 @@ var templates = template.Must(template.ParseFS(pages, "pages/*.html"))
 // A visit is a request for a round's page: the round, or why it can't be played.
 type visit struct {
 	Title, Game, Nonce string
-	Secret             string
+	Secret, at         string // at is the origin of the game
 	Words              string // why it can't be played
 	Locked, Wrong      bool
 	Questions          []round.Question
@@ -73,7 +73,8 @@ func (h *Host) testerPage(w http.ResponseWriter, r *http.Request) {
 		}
 		v.Questions, v.Controls, v.Record = x.questions, x.controls, x.record
 		v.Ends, v.Kept = x.until.Format("2 January 15:04 UTC"), x.forget.Format("2 January 2006")
-		v.Game = h.options.GamesURL + "/p/" + x.play + "/"
+		v.at = h.gamesAt(x.play)
+		v.Game = v.at + "/p/" + x.play + "/"
 	}
 	if x != nil && !v.Locked {
 		if err = h.data.row(r.Context(), "SELECT title, isolated FROM builds WHERE id = ?", x.build).Scan(&v.Title, &v.Isolated); err != nil {
@@ -90,7 +91,7 @@ func (h *Host) show(w http.ResponseWriter, status int, v visit) {
 	head := w.Header()
 	head.Set("Content-Type", "text/html; charset=utf-8")
 	head.Set("Cache-Control", "no-store")
-	head.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'nonce-%s'; style-src 'nonce-%s'; connect-src 'self'; form-action 'self'; frame-src %s; frame-ancestors 'none'; base-uri 'none'", v.Nonce, v.Nonce, h.options.GamesURL))
+	head.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'nonce-%s'; style-src 'nonce-%s'; connect-src 'self'; form-action 'self'; frame-src %s; frame-ancestors 'none'; base-uri 'none'", v.Nonce, v.Nonce, v.at))
 	if v.Isolated { // a frame is isolated only in a page that is
 		head["Cross-Origin-Opener-Policy"], head["Cross-Origin-Embedder-Policy"] = ourOwn, isolated
 	}
