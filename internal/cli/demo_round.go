@@ -67,7 +67,7 @@ func (a *app) runDemoRound(ctx context.Context, folder string, stay bool) (err e
 		s.Next("open the page in a browser; havvel demo --round --stay leaves the host up, so that you can play, too")
 		return nil
 	}
-	s.Next("open %s and play. The host stays up until Ctrl-C", list[0].Link)
+	s.Next("open %s and play; then, in %s: SHED_KEY=%s havvel round report. The host stays up until Ctrl-C", list[0].Link, folder, key)
 	<-ctx.Done()
 	s.Line("")
 	s.Line("The host is closed; the project stays in %s.", folder)

@@ -263,12 +263,17 @@ func (a *app) showAnswers(r *round.Round, q round.Answer) {
 	s.Line("")
 	s.Line("  %s  %s", term.Clean(ask), s.In(term.Quiet, does(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given)))))
 	if kind == "text" {
-		for i, g := range q.Given {
+		given := q.Grouped()
+		for i, g := range given {
 			if i == 20 {
-				s.Line("    %s", s.In(term.Quiet, fmt.Sprintf("and %d more; --page and --json have all", len(q.Given)-i)))
+				s.Line("    %s", s.In(term.Quiet, fmt.Sprintf("and %d more; --page and --json have all", len(given)-i)))
 				break
 			}
-			s.Paragraph(term.Plain, "    - ", "      ", term.Clean(g))
+			words := term.Clean(g.Words)
+			if g.Times > 1 {
+				words += fmt.Sprintf("  (%d times)", g.Times)
+			}
+			s.Paragraph(term.Plain, "    - ", "      ", words)
 		}
 		return
 	}

@@ -114,8 +114,8 @@ func Start(o Options) (*Host, error) {
 	ctx, ended := context.WithCancel(context.Background())
 	h.ended = ended
 	h.work.Go(func() { h.sweeps(ctx) })
-	h.serve(control, h.logged(h.controlRoutes()))
-	h.serve(games, h.gameRoutes()) // without a line for each file that a browser loads
+	h.serve(control, h.logged(h.controlRoutes()), false)
+	h.serve(games, h.gameRoutes(), true) // without a line for each file that a browser loads
 	return h, nil
 }
 
@@ -142,10 +142,12 @@ func (h *Host) listen(address, url *string) (net.Listener, error) {
 	return l, nil
 }
 
-func (h *Host) serve(l net.Listener, routes http.Handler) {
+func (h *Host) serve(l net.Listener, routes http.Handler, games bool) {
 	s := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	h.servers = append(h.servers, s)
-	l = serve.Whole(s, l)
+	if games {
+		l = serve.Whole(s, l)
+	}
 	h.work.Go(func() {
 		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			h.options.Log.Error("serving ended", "error", err)

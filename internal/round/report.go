@@ -59,6 +59,29 @@ type Answer struct {
 	Given    []string `json:"given"`
 }
 
+// Grouped counts what was said in the same words, the most frequent first.
+func (a Answer) Grouped() []Count {
+	var list []Count
+	at := map[string]int{}
+	for _, words := range a.Given {
+		i, known := at[words]
+		if !known {
+			i = len(list)
+			at[words] = i
+			list = append(list, Count{Words: words})
+		}
+		list[i].Times++
+	}
+	slices.SortStableFunc(list, func(a, b Count) int { return b.Times - a.Times })
+	return list
+}
+
+// A Count is how often something was said.
+type Count struct {
+	Words string
+	Times int
+}
+
 // samples are what a report's medians are of.
 type samples struct {
 	lengths, shown []float64

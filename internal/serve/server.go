@@ -88,11 +88,11 @@ func Start(c Config) (*Server, error) {
 			heard(e)
 		}
 	}})
-	s.serve(games, http.StripPrefix(strings.TrimSuffix(guard, "/"), s.game))
+	s.serve(games, http.StripPrefix(strings.TrimSuffix(guard, "/"), s.game), Whole)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET "+guard+"{$}", s.stage(c, guard))
 	mux.HandleFunc("GET "+guard+"news", s.follow)
-	s.serve(pages, mux)
+	s.serve(pages, mux, nil)
 	return s, nil
 }
 
@@ -110,10 +110,12 @@ func ownAddress() string {
 	return c.LocalAddr().(*net.UDPAddr).IP.String()
 }
 
-func (s *Server) serve(l net.Listener, h http.Handler) {
+func (s *Server) serve(l net.Listener, h http.Handler, quicker func(*http.Server, net.Listener) net.Listener) {
 	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute}
 	s.servers = append(s.servers, server)
-	l = Whole(server, l)
+	if quicker != nil {
+		l = quicker(server, l)
+	}
 	go server.Serve(l) // ends with Close
 }
 

@@ -101,7 +101,7 @@ func (p *Page) hardest() *round.Level {
 type answers struct {
 	Ask   string
 	Bars  []bar
-	Texts []string
+	Texts []round.Count
 	Total int
 }
 
@@ -122,7 +122,7 @@ func (p *Page) answers(a round.Answer) answers {
 		}
 	}
 	if choices == nil {
-		v.Texts = a.Given
+		v.Texts = a.Grouped()
 		return v
 	}
 	for _, c := range choices {
