@@ -126,10 +126,104 @@ type sentEvent struct {
 	Data map[string]any `json:"data"`
 }
 
-// telling sends numbered events of a session until it is told to stop, each batch again until it is acknowledged, and returns how many
-// were.
-func telling(link, session string, stop chan struct{}) int {
-	acknowledged := 0
+func clipPiece(n int) string { return fmt.Sprintf("piece %d %s;", n, strings.Repeat("x", 20_000)) }
+
+// witnesses are sessions that tell without end, and what of it was acknowledged.
+type witnesses struct {
+	round, link, control, token string
+	stop                        chan struct{}
+	all                         sync.WaitGroup
+	mu                          sync.Mutex
+	events, pieces              map[string]int
+}
+
+// witness opens a round, and lets sessions tell.
+func witness(t *testing.T, hv func(args ...string) ending, control, token string) *witnesses {
+	t.Helper()
+	opened := decode[struct{ ID, Link string }](t, hv("round", "open", "--until", "1h", "--record", "--json").must(t, 0))
+	w := &witnesses{round: opened.ID, link: opened.Link, control: control, token: token, stop: make(chan struct{}), events: map[string]int{}, pieces: map[string]int{}}
+	for range 8 {
+		status, body := posting(w.link+"/sessions", map[string]any{"device": map[string]any{"width": 800, "height": 600}})
+		var begun struct{ Session string }
+		if json.Unmarshal(body, &begun); status != 201 {
+			t.Fatalf("%d %s", status, body)
+		}
+		w.all.Go(func() {
+			events, pieces := telling(w.link, begun.Session, w.stop)
+			w.mu.Lock()
+			defer w.mu.Unlock()
+			w.events[begun.Session], w.pieces[begun.Session] = events, pieces
+		})
+	}
+	return w
+}
+
+// end ends the telling, and looks whether all that was acknowledged is there, once.
+func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project string) {
+	t.Helper()
+	close(w.stop)
+	w.all.Wait()
+	hv("round", "report", "--lines", "back.jsonl").must(t, 0, "8 testers agreed")
+	back, err := os.ReadFile(filepath.Join(project, "back.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for session, n := range w.events {
+		for i := 1; i <= n; i++ {
+			if got := bytes.Count(back, fmt.Appendf(nil, `{"session":%q,"n":%d,`, session, i)); got != 1 {
+				t.Errorf("event %d of %d is there %d times", i, n, got)
+				break
+			}
+		}
+		if n < 100 || w.pieces[session] < 20 {
+			t.Errorf("only %d events and %d pieces were taken", n, w.pieces[session])
+		}
+		r, _ := http.NewRequest("GET", w.control+"/api/rounds/"+w.round+"/clips/"+session, nil)
+		r.Header.Set("Authorization", "Bearer "+w.token)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		clip, err := io.ReadAll(answer.Body)
+		answer.Body.Close()
+		var want strings.Builder
+		for i := 1; i <= w.pieces[session]; i++ {
+			want.WriteString(clipPiece(i))
+		}
+		if err != nil || !strings.HasPrefix(string(clip), want.String()) {
+			t.Errorf("a clip of %d bytes came back, which is not what was acknowledged (%d): %v", len(clip), want.Len(), err)
+		}
+	}
+}
+
+// TestRoundKilled: a host on a folder is killed again and again while testers tell, and runs again: what was acknowledged is there, once.
+func TestRoundKilled(t *testing.T) {
+	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
+	control, _, kill := hosting(t, data, "--port", port)
+	_, project, _ := at(t, "brackwater", nil)
+	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
+	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0]
+	t.Setenv("SHED_KEY", token)
+	hv := func(args ...string) ending { return runWith(t, project, nil, args...) }
+	hv("send", "--to", "shed", "--only", "build").must(t, 0)
+	w := witness(t, hv, control, token)
+	for range 3 {
+		time.Sleep(700 * time.Millisecond)
+		kill(syscall.SIGKILL)
+		_, _, kill = hosting(t, data, "--port", port)
+	}
+	time.Sleep(2 * time.Second)
+	w.end(t, hv, project)
+	kill(os.Interrupt)
+	if left, err := filepath.Glob(filepath.Join(data, "host.db-wal")); err != nil || len(left) > 0 {
+		t.Errorf("a host that ended in peace left %v", left)
+	}
+}
+
+// telling sends numbered events and pieces of a clip of a session until it is told to stop, each again until it is acknowledged, and
+// returns how many were.
+func telling(link, session string, stop chan struct{}) (acknowledged, pieces int) {
+	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
 	for {
 		var batch []sentEvent
 		for n := acknowledged + 1; n <= acknowledged+5; n++ {
@@ -138,9 +232,16 @@ func telling(link, session string, stop chan struct{}) int {
 		if status, _ := posting(link+"/sessions/"+session+"/events", map[string]any{"events": batch}); status == 200 {
 			acknowledged += 5
 		}
+		r, _ := http.NewRequest("PUT", fmt.Sprintf("%s/sessions/%s/clip/%d", link, session, pieces+1), strings.NewReader(clipPiece(pieces+1)))
+		if answer, err := client.Do(r); err == nil {
+			answer.Body.Close()
+			if answer.StatusCode == 200 {
+				pieces++
+			}
+		}
 		select {
 		case <-stop:
-			return acknowledged
+			return acknowledged, pieces
 		case <-time.After(40 * time.Millisecond):
 		}
 	}
@@ -203,18 +304,7 @@ func TestHostsShared(t *testing.T) {
 
 	// Killed in the middle of events, and the database away for a while.
 	kills[0] = run1(0)
-	round := roundLink.FindString(hv("round", "open", "--until", "1h").must(t, 0).out)
-	stop := make(chan struct{})
-	var acknowledged sync.Map
-	var all sync.WaitGroup
-	for range 8 {
-		status, body := posting(round+"/sessions", map[string]any{"device": map[string]any{"width": 800, "height": 600}})
-		var begun struct{ Session string }
-		if json.Unmarshal(body, &begun); status != 201 {
-			t.Fatalf("%d %s", status, body)
-		}
-		all.Go(func() { acknowledged.Store(begun.Session, telling(round, begun.Session, stop)) })
-	}
+	w := witness(t, hv, control, token)
 	time.Sleep(time.Second)
 	kills[0](syscall.SIGKILL)
 	time.Sleep(time.Second)
@@ -233,26 +323,8 @@ func TestHostsShared(t *testing.T) {
 		time.Sleep(100 * time.Millisecond)
 	}
 	time.Sleep(2 * time.Second)
-	close(stop)
-	all.Wait()
 	if !healthy {
 		t.Fatal("the host does not find its data again")
 	}
-	hv("round", "report", "--lines", "back.jsonl").must(t, 0, "8 testers agreed")
-	back, err := os.ReadFile(filepath.Join(project, "back.jsonl"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	acknowledged.Range(func(session, n any) bool {
-		for i := 1; i <= n.(int); i++ {
-			if got := bytes.Count(back, fmt.Appendf(nil, `{"session":%q,"n":%d,`, session, i)); got != 1 {
-				t.Errorf("event %d of %d is there %d times", i, n, got)
-				return false
-			}
-		}
-		if n.(int) < 100 {
-			t.Errorf("only %d events were taken", n)
-		}
-		return true
-	})
+	w.end(t, hv, project)
 }

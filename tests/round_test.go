@@ -154,3 +154,45 @@ func watch(t *testing.T, ctx context.Context, file string) {
 		t.Errorf("the clip can't be played, or jumped in: %+v %v", clip, err)
 	}
 }
+
+// TestAgainst: two rounds of known testers beside each other; what ten can't tell is said to be so, what they can is told.
+func TestAgainst(t *testing.T) {
+	hv, _ := shed(t)
+	hv("send", "--to", "shed", "--only", "build").must(t, 0)
+	type moment = map[string]any
+	played := func(link string, won bool, length int) {
+		t.Helper()
+		_, body := posting(link+"/sessions", map[string]any{"device": map[string]any{"width": 1280, "height": 720}})
+		session := strings.Split(string(body), `"`)[3]
+		list := []sentEvent{{1, 800, "shown", nil}, {2, 1000, "moment", moment{"moment": "level-begun", "level": 1}}, {3, 3000, "moment", moment{"moment": "level-ended", "level": 1, "won": true}}, {4, 4000, "moment", moment{"moment": "level-begun", "level": 2}}}
+		if won {
+			list = append(list, sentEvent{5, 4000 + length, "moment", moment{"moment": "level-ended", "level": 2, "won": true}})
+		}
+		if status, body := posting(link+"/sessions/"+session+"/events", map[string]any{"events": list}); status != 200 {
+			t.Fatalf("%d %s", status, body)
+		}
+	}
+	first := decode[struct{ ID, Link string }](t, hv("round", "open", "--json").must(t, 0))
+	for i := range 10 {
+		played(first.Link, i < 6, 60_000+i*2000)
+	}
+	second := decode[struct{ ID, Link string }](t, hv("round", "open", "--json").must(t, 0))
+	for i := range 10 {
+		played(second.Link, i < 8, 20_000+i*2000)
+	}
+	hv("round", "report", second.ID[:8], "--against", first.ID[:8]).must(t, 0, "10 testers agreed to be watched, 10 began to play, 8 won the last level", "against 0.4.0", "level 2: won it", "can't tell: from 19 points less to 52 points more", "level 2: time", "less, by", "the same", "too few to know a change from chance")
+	type change struct {
+		Figure, Level string
+		Before, After float64
+		Sure          bool
+	}
+	doc := decode[struct{ Changes []change }](t, hv("round", "report", second.ID, "--against", first.ID, "--json").must(t, 0))
+	found := false
+	for _, c := range doc.Changes {
+		found = found || c == change{"time", "2", 65, 27, true}
+	}
+	if !found {
+		t.Errorf("%+v", doc.Changes)
+	}
+	hv("round", "report", "--against", "zzzz").must(t, 2, `there is no round "zzzz"`)
+}

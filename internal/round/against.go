@@ -162,6 +162,9 @@ func (c Change) Words() string {
 	case c.High < 0:
 		return fmt.Sprintf("less, by %s to %s", c.amount(-c.High), c.amount(-c.Low))
 	}
+	if c.Low == 0 && c.High == 0 {
+		return "the same"
+	}
 	return fmt.Sprintf("can't tell: from %s to %s", c.signed(c.Low), c.signed(c.High))
 }
 
@@ -175,8 +178,11 @@ func (c Change) amount(v float64) string {
 }
 
 func (c Change) signed(v float64) string {
-	if text := c.amount(v); v <= 0 {
-		return text
+	switch {
+	case v < 0:
+		return c.amount(-v) + " less"
+	case v > 0:
+		return c.amount(v) + " more"
 	}
-	return "+" + c.amount(v)
+	return "no change"
 }

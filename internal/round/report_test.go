@@ -117,7 +117,7 @@ func TestCompare(t *testing.T) {
 		return Change{}
 	}
 	few := Compare(of(4, 10, 20, 30, 40), of(7, 10, 10, 15, 20))
-	if c := find(few, "won it"); c.Sure || !c.Known || c.Words() != "can't tell: from -12 points to +60 points" {
+	if c := find(few, "won it"); c.Sure || !c.Known || c.Words() != "can't tell: from 12 points less to 60 points more" {
 		t.Errorf("%+v %s", c, c.Words())
 	}
 	if c := find(few, "time"); c.Known || c.Words() != "can't tell: too few testers" {
