@@ -25,14 +25,14 @@ const filesVariable = "HAVVEL_FILES_KEY"
 type hostFlags struct {
 	data, files             string
 	listen, quota           string
-	keep                    time.Duration
+	keep                    span
 	port                    int
 	controlURL, gamesURL    string
 	certificate, privateKey string
 }
 
 func (a *app) host() *cobra.Command {
-	var f hostFlags
+	f := hostFlags{keep: span(90 * 24 * time.Hour)}
 	c := a.new(command{
 		use:   "host",
 		short: "Run a playtest host",
@@ -53,7 +53,7 @@ func (a *app) host() *cobra.Command {
 	c.Flags().StringVar(&f.certificate, "certificate", "", "`file` with a certificate chain (PEM), for TLS without a proxy")
 	c.Flags().StringVar(&f.privateKey, "certificate-key", "", "`file` with the certificate's key")
 	c.Flags().StringVar(&f.quota, "quota", "", "the most `bytes` that one owner may keep, such as \"5 GB\"")
-	c.Flags().DurationVar(&f.keep, "keep", 90*24*time.Hour, "the longest `time` after a round for which what came back is kept; then it is deleted")
+	c.Flags().Var(&f.keep, "keep", "the longest `time` after a round for which what came back is kept; then it is deleted")
 	a.withDryRun(c, "say what would be started, and start nothing")
 	c.AddCommand(a.hostToken(&f))
 	return c
@@ -117,7 +117,7 @@ func (f *hostFlags) again() string {
 }
 
 func (f *hostFlags) options() (playhost.Options, error) {
-	o := playhost.Options{Data: f.data, Files: f.files, FilesKey: os.Getenv(filesVariable), Keep: f.keep, ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
+	o := playhost.Options{Data: f.data, Files: f.files, FilesKey: os.Getenv(filesVariable), Keep: time.Duration(f.keep), ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
 	games := 0
 	if f.port > 0 {
 		games = f.port + 1

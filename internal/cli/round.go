@@ -21,7 +21,7 @@ func (a *app) round() *cobra.Command {
 	return a.group(command{
 		use: "round", short: "Playtest rounds: open, list, close, report",
 		long:    "Round gives a version that was sent to a playtest host to testers, for a while, and says what came back: how far they got, where\nthey stopped, how it ran, what they answered. Testers are asked whether they agree; without that nothing is kept.",
-		example: "  havvel round open --to shed --until 72h\n  havvel round report",
+		example: "  havvel round open --to shed --until 3d\n  havvel round report",
 	}, a.roundOpen(), a.roundList(), a.roundClose(), a.roundReport())
 }
 
@@ -49,25 +49,25 @@ func (a *app) playtests() (*project.Project, *project.Destination, *round.Client
 
 type roundFlags struct {
 	version, questions string
-	until, keep        time.Duration
+	until, keep        span
 	most               int
 	password, record   bool
 }
 
 func (a *app) roundOpen() *cobra.Command {
-	var f roundFlags
+	f := roundFlags{until: span(7 * 24 * time.Hour)}
 	c := a.new(command{
 		use: "open", short: "Give a version to testers", args: cobra.NoArgs,
 		long:    "Open opens a round of the last version that was sent to the host, and prints its link, lines to paste, and a code for phones. It ends\nby itself. Questions for afterwards come from a TOML file of [[question]] with ask, kind (scale, choice or text) and choices.",
-		example: "  havvel round open --until 72h --most 10\n  havvel round open --questions page/questions.toml --password",
+		example: "  havvel round open --until 3d --most 10\n  havvel round open --questions page/questions.toml --password",
 		run:     func(ctx context.Context, _ []string) error { return a.runRoundOpen(ctx, f) },
 	})
 	c.Flags().StringVar(&f.version, "version", "", "this `version` (the last one that was sent)")
-	c.Flags().DurationVar(&f.until, "until", 7*24*time.Hour, "how much `time` it stays open")
+	c.Flags().Var(&f.until, "until", "how much `time` it stays open, such as 3d or 12h")
 	c.Flags().IntVar(&f.most, "most", 0, "the most testers; 0 for any number")
 	c.Flags().StringVar(&f.questions, "questions", "", "`file` with questions for afterwards")
 	c.Flags().BoolVar(&f.record, "record", false, "ask testers for a clip of the game, too; each may say no to it")
-	c.Flags().DurationVar(&f.keep, "keep", 0, "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
+	c.Flags().Var(&f.keep, "keep", "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
 	c.Flags().BoolVar(&f.password, "password", false, "ask testers for a password, which is asked for here, or read from standard input")
 	a.withTo(c)
 	a.withJSON(c)
@@ -84,12 +84,12 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 	if err != nil {
 		return err
 	}
-	o := round.Opening{Build: l.Values["id"], Seconds: int64(f.until / time.Second), Keep: int64(f.keep / time.Second), Most: f.most, Record: f.record, Controls: controls(p.ListingFor(d))}
+	o := round.Opening{Build: l.Values["id"], Seconds: int64(time.Duration(f.until) / time.Second), Keep: int64(time.Duration(f.keep) / time.Second), Most: f.most, Record: f.record, Controls: controls(p.ListingFor(d))}
 	if o.Questions, err = questions(f.questions); err != nil {
 		return err
 	}
 	if a.dryRun {
-		a.screen.Line("a round of version %s would open on %s for %s, with %s", l.Version, d.Rules.Name, term.Span(f.until), does(len(o.Questions), "1 question", fmt.Sprintf("%d questions", len(o.Questions))))
+		a.screen.Line("a round of version %s would open on %s for %s, with %s", l.Version, d.Rules.Name, term.Span(time.Duration(f.until)), does(len(o.Questions), "1 question", fmt.Sprintf("%d questions", len(o.Questions))))
 		return nil
 	}
 	if f.password {

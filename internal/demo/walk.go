@@ -47,7 +47,7 @@ const (
 func RoundBegun() []Stop {
 	return []Stop{
 		{Why: "The Shed, a playtest host of your own, runs on this machine. A version goes there like anywhere.", Command: []string{"send", "--to", "shed"}},
-		{Why: "Give it to testers for three days, and ask them three questions. Whoever agrees adds a clip.", Before: writeQuestions, Command: []string{"round", "open", "--to", "shed", "--until", "72h", "--questions", QuestionFile, "--record"}},
+		{Why: "Give it to testers for three days, and ask them three questions. Whoever agrees adds a clip.", Before: writeQuestions, Command: []string{"round", "open", "--to", "shed", "--until", "3d", "--questions", QuestionFile, "--record"}},
 	}
 }
 

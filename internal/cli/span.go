@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// span is a flag's length of time, which may be in days.
+type span time.Duration
+
+func (s *span) String() string {
+	d := time.Duration(*s)
+	switch {
+	case d == 0:
+		return ""
+	case d%(24*time.Hour) == 0:
+		return fmt.Sprintf("%dd", d/(24*time.Hour))
+	}
+	return strings.TrimSuffix(strings.TrimSuffix(d.String(), "0s"), "0m")
+}
+
+// Set reads a length such as 7d, 36h or 90m.
+func (s *span) Set(text string) error {
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		n, err := strconv.Atoi(days)
+		if err != nil || n < 0 || n > 36_500 {
+			return fmt.Errorf("%q is no number of days; write 7d, 36h or 90m", text)
+		}
+		*s = span(time.Duration(n) * 24 * time.Hour)
+		return nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 {
+		return fmt.Errorf("%q is no length of time; write 7d, 36h or 90m", text)
+	}
+	*s = span(d)
+	return nil
+}
+
+// Type is what help calls it.
+func (s *span) Type() string { return "time" }
