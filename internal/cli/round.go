@@ -254,10 +254,15 @@ func (a *app) runRoundClose(ctx context.Context, args []string, forget bool) err
 	}
 	if forget {
 		n, err := client.Forget(ctx, r.ID)
-		if err == nil {
-			a.screen.Line("the round of version %s is closed, and %s", r.Version, does(n, "the one session is deleted", fmt.Sprintf("all %d sessions are deleted", n)))
+		if err != nil {
+			return err
 		}
-		return err
+		words := does(n, "the one session is deleted", fmt.Sprintf("all %d sessions are deleted", n))
+		if n == 0 {
+			words = "nothing had come back"
+		}
+		a.screen.Line("the round of version %s is closed, and %s", r.Version, words)
+		return nil
 	}
 	if err := client.Close(ctx, r.ID); err != nil {
 		return err

@@ -17,7 +17,8 @@ import (
 )
 
 // schema is what the database holds, in words that both databases take. Times are seconds since 1970, UTC.
-var schema = []string{`
+var schema = []string{
+	`CREATE TABLE IF NOT EXISTS host (format BIGINT NOT NULL)`, `
 CREATE TABLE IF NOT EXISTS tokens (
 	name    TEXT PRIMARY KEY,
 	hash    TEXT NOT NULL UNIQUE, -- SHA-256 of the token, which is long and random
@@ -94,6 +95,9 @@ CREATE TABLE IF NOT EXISTS clips (
 )`,
 }
 
+// format is the version of the schema. One that changes it takes earlier data along.
+const format = 1
+
 // A database keeps what is not a file: in a file of its own, or on a PostgreSQL server that several hosts share. Queries are written
 // with ? for their values.
 type database struct {
@@ -145,7 +149,16 @@ func (d *database) prepare() error {
 				return err
 			}
 		}
-		return nil
+		var found int
+		err := q.row(ctx, "SELECT COALESCE(MAX(format), 0) FROM host").Scan(&found)
+		switch {
+		case err != nil || found == format:
+			return err
+		case found > format:
+			return fmt.Errorf("they were written by a later havvel (format %d; this one knows %d)", found, format)
+		}
+		_, err = q.exec(ctx, "INSERT INTO host (format) VALUES (?)", format)
+		return err
 	})
 }
 

@@ -284,6 +284,9 @@ func (h *Host) fail(w http.ResponseWriter, err error) {
 		h.refuse(w, no.status, no.words)
 		return
 	}
+	if errors.Is(err, context.Canceled) {
+		return // the visitor left
+	}
 	h.options.Log.Error("request failed", "error", err)
 	if full(err) {
 		h.refuse(w, http.StatusInsufficientStorage, "the host's disk is full; what was sent so far stays, and goes on when there is room")
