@@ -3,7 +3,7 @@ version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unkn
 flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
 export CGO_ENABLED := 0
 
-.PHONY: build demo test bench lint dist docs screenshots
+.PHONY: build demo test bench lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -25,13 +25,16 @@ bench: ## speed against partners in the same run; figures in docs/performance.md
 	scripts/test-partners bench
 	go test -run '^$$' -bench . -benchtime 3x ./tests
 
-dist: ## static programs for Linux, macOS and Windows, in dist/
+dist: licences ## static programs for Linux, macOS and Windows, in dist/
 	@mkdir -p dist
 	@for os in linux darwin windows; do for arch in amd64 arm64; do \
 	  end=; [ $$os = windows ] && end=.exe; \
 	  echo "dist/havvel-$$os-$$arch$$end"; \
 	  GOOS=$$os GOARCH=$$arch go build $(flags) -o dist/havvel-$$os-$$arch$$end . || exit 1; \
 	done; done
+
+licences: ## docs/dependencies.md, and dist/licences.txt with the texts
+	go run ./scripts/licences
 
 docs: ## the reference pages that come from the code
 	go test ./internal/cli -run TestReference -update

@@ -35,13 +35,13 @@ func (e *NotStarted) Error() string {
 func (t *Trial) Stills(ctx context.Context, v rulebook.View) ([][]byte, error) {
 	var list [][]byte
 	err := t.watchOn(ctx, v, 2, nil, func(r *viewer, playing context.Context) error {
-		for playing.Err() == nil && ctx.Err() == nil && len(list) < mostStills {
+		for (playing.Err() == nil || len(list) < fewStills) && ctx.Err() == nil && len(list) < mostStills {
 			p, err := r.take()
 			if err != nil {
 				return err
 			}
 			list = append(list, p)
-			pause(playing, 900*time.Millisecond)
+			pause(ctx, 900*time.Millisecond)
 		}
 		return nil
 	})
@@ -50,6 +50,9 @@ func (t *Trial) Stills(ctx context.Context, v rulebook.View) ([][]byte, error) {
 
 // fading is how long a loading picture may still be seen once the game started.
 const fading = 1200 * time.Millisecond
+
+// fewStills is how many are taken even when the steps are over, on a slow machine.
+const fewStills = 6
 
 // mostStills bounds what is kept in memory.
 const mostStills = 40

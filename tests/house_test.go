@@ -1,0 +1,115 @@
+package tests
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
+var layers = [][]string{
+	{"settings", "progress", "place", "webm", "keys", "export/web", "export/wasm", "export/media", "pack/deflate", "pack/slim", "deliver/reach", "demo/game", "demo/game/make", "playhost/files", "logbook"},
+	{"export", "rulebook", "round", "standin"},
+	{"project", "hooks", "round/page", "deliver/site", "deliver/portal"},
+	{"listing", "pictures", "serve", "deliver/site/folder", "deliver/site/ftp", "deliver/site/objects", "deliver/site/sftp", "deliver/site/webdav", "deliver/site/sitetest"},
+	{"check", "playhost"},
+	{"pack", "trial"},
+	{"compare", "deliver", "demo/testers"},
+	{"demo"},
+	{"cli/term"},
+	{"cli"},
+}
+
+// alone are packages that may import nothing of ours but what is named: what they get wrong is found by others, or finds others wrong.
+var alone = map[string][]string{"standin": {"place"}, "round": {}, "logbook": {}, "playhost/files": {}}
+
+// TestHouse: data goes one way, and only the interface speaks to people.
+func TestHouse(t *testing.T) {
+	floor := map[string]int{}
+	for i, rooms := range layers {
+		for _, r := range rooms {
+			floor[r] = i
+		}
+	}
+	seen := map[string]bool{}
+	err := filepath.WalkDir("../internal", func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		room := strings.TrimPrefix(filepath.ToSlash(filepath.Dir(file)), "../internal/")
+		at, known := floor[room]
+		if !known {
+			t.Errorf("%s has no place in the house: say in layers which packages it stands on, and in docs/architecture.md what it is for", room)
+			return nil
+		}
+		seen[room] = true
+		source, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		tree, err := parser.ParseFile(token.NewFileSet(), file, source, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, i := range tree.Imports {
+			name := strings.Trim(i.Path.Value, `"`)
+			other, ours := strings.CutPrefix(name, "havvel/internal/")
+			switch {
+			case ours && floor[other] >= at:
+				t.Errorf("%s imports %s, which does not stand below it", file, other)
+			case ours && alone[room] != nil && !slices.Contains(alone[room], other):
+				t.Errorf("%s imports %s, and should stand alone", file, other)
+			case !ours && (name == "flag" || strings.HasPrefix(name, "github.com/spf13/")) && room != "cli":
+				t.Errorf("%s reads flags, which is cli's work", file)
+			}
+		}
+		if path.Dir(room) == "cli" || room == "cli" || room == "demo/game/make" {
+			return nil
+		}
+		for _, never := range []string{"os.Exit(", "fmt.Print", "os.Stdout", "os.Stdin", "log.Fatal", "log.Print"} {
+			if strings.Contains(string(source), never) {
+				t.Errorf("%s has %s; only cli speaks to people", file, never)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for room := range floor {
+		if !seen[room] {
+			t.Errorf("%s stands in layers, and is not there", room)
+		}
+	}
+}
+
+// TestDependencies: the page of dependencies names every module of go.mod, in its version.
+func TestDependencies(t *testing.T) {
+	mod, err := os.ReadFile("../go.mod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	page, err := os.ReadFile("../docs/dependencies.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	required, _, _ := strings.Cut(string(mod), "\n)") // the first block: those that our own code names
+	n := 0
+	for line := range strings.SplitSeq(required, "\n") {
+		if f := strings.Fields(line); len(f) == 2 && strings.HasPrefix(f[1], "v") {
+			n++
+			if !strings.Contains(string(page), "| "+f[0]+" | "+f[1]+" |") {
+				t.Errorf("%s %s is not in docs/dependencies.md; make licences writes it anew", f[0], f[1])
+			}
+		}
+	}
+	if n < 20 {
+		t.Errorf("go.mod has %d modules?", n)
+	}
+}
