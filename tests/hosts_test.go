@@ -4,6 +4,8 @@ package tests
 
 import (
 	"bytes"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -327,4 +329,43 @@ func TestHostsShared(t *testing.T) {
 		t.Fatal("the host does not find its data again")
 	}
 	w.end(t, hv, project)
+}
+
+// TestHostTLS: a host with a certificate of its own takes a version, and serves it, also over HTTP/2; without trust in it nothing is sent.
+func TestHostTLS(t *testing.T) {
+	cert, key := certificate(t, t.TempDir())
+	data := filepath.Join(t.TempDir(), "shed")
+	control, games, _ := hosting(t, data, "--port", "0", "--certificate", cert, "--certificate-key", key)
+	if !strings.HasPrefix(control, "https://") || !strings.HasPrefix(games, "https://") {
+		t.Fatal(control, games)
+	}
+	_, project, _ := at(t, "brackwater", nil)
+	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
+	t.Setenv("SHED_KEY", strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0])
+	runWith(t, project, nil, "send", "--to", "shed", "--only", "build").must(t, 4, "certificate")
+	trusting := []string{"SSL_CERT_FILE=" + cert}
+	runWith(t, project, trusting, "send", "--to", "shed", "--only", "build").must(t, 0)
+	link := decode[deliveries](t, runWith(t, project, trusting, "where", "--to", "shed", "--json").must(t, 0)).Deliveries[0].Link
+	pool := x509.NewCertPool()
+	chain, err := os.ReadFile(cert)
+	if err != nil || !pool.AppendCertsFromPEM(chain) {
+		t.Fatal(err)
+	}
+	want, err := os.ReadFile(filepath.Join(project, demo.GoodExport, "lane.pack"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for major, h2 := range map[int]bool{1: false, 2: true} {
+		client := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, ForceAttemptHTTP2: h2}}
+		r, err := client.Get(link + "lane.pack")
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := io.ReadAll(r.Body)
+		r.Body.Close()
+		if err != nil || r.StatusCode != 200 || r.ProtoMajor != major || !bytes.Equal(got, want) {
+			t.Errorf("HTTP/%d: %d over %s, %d bytes, %v", major, r.StatusCode, r.Proto, len(got), err)
+		}
+	}
+	run(t, project, "host", "--certificate", cert).must(t, 2, "go together")
 }

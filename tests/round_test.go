@@ -1,3 +1,5 @@
+//go:build unix
+
 package tests
 
 import (
@@ -109,7 +111,7 @@ func TestRound(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	time.Sleep(4 * time.Second) // for another piece of the clip
-	hv("round", "report", "--simulated", "--lines", "back.jsonl", "--table", "back.csv", "--page", "report.html").must(t, 0, "simulated: no person played", "1 tester played by programs, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
+	hv("round", "report", "--simulated", "--lines", "back.jsonl", "--table", "back.csv", "--page", "report.html").must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester played by programs, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
 	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") || !strings.Contains(string(back), `"clip":`) || strings.Contains(string(back), "127.0.0.1") {
 		t.Errorf("%v\n%s", err, back)
 	}
@@ -198,4 +200,34 @@ func TestAgainst(t *testing.T) {
 		t.Errorf("%+v", doc.Changes)
 	}
 	hv("round", "report", "--against", "zzzz").must(t, 2, `there is no round "zzzz"`)
+}
+
+// TestRoundLoss: a tester plays on while the host is away for a while; the page keeps what happened, and tells it when the host is back.
+func TestRoundLoss(t *testing.T) {
+	ctx, problems := browser(t, 1000, 900)
+	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
+	control, _, kill := hosting(t, data, "--port", port)
+	_, project, _ := at(t, "brackwater", nil)
+	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
+	t.Setenv("SHED_KEY", strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0])
+	hv := func(args ...string) ending { return runWith(t, project, nil, args...) }
+	hv("send", "--to", "shed", "--only", "build").must(t, 0)
+	link := decode[struct{ Link string }](t, hv("round", "open", "--json").must(t, 0)).Link
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow"), chromedp.Sleep(4*time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	kill(os.Kill)
+	if err := chromedp.Do(ctx, chromedp.KeyEvent(kb.Enter), chromedp.Sleep(4*time.Second)); err != nil { // the first level begins
+		t.Fatal(err)
+	}
+	hosting(t, data, "--port", port)
+	for end := time.Now().Add(25 * time.Second); ; time.Sleep(500 * time.Millisecond) {
+		r := decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
+		if len(r.Levels) == 1 && r.Levels[0].Reached == 1 && r.Started == 1 {
+			return
+		}
+		if time.Now().After(end) {
+			t.Fatalf("what happened meanwhile did not come: %+v %v", r, problems())
+		}
+	}
 }

@@ -77,9 +77,10 @@ func (a *app) runRoundReport(ctx context.Context, args []string, f reportFlags) 
 		return a.screen.JSON(struct {
 			*round.Report
 			Round   string         `json:"round"`
+			Opens   int            `json:"opens"`
 			Against string         `json:"against,omitempty"`
 			Changes []round.Change `json:"changes,omitempty"`
-		}{back.report, r.ID, f.against, changes})
+		}{back.report, r.ID, r.Opens, f.against, changes})
 	}
 	a.showRound(p, r, back.report)
 	if earlier != nil {
@@ -152,7 +153,7 @@ func (g *gathered) read(ctx context.Context, client *round.Client, r *round.Roun
 func (a *app) writePage(ctx context.Context, client *round.Client, p *project.Project, r *round.Round, back *gathered, earlier *round.Round, changes []round.Change, file string) error {
 	x := &page.Page{
 		Title: p.Game.Title, Version: r.Version, Round: r.ID, Opened: r.Opened, Until: r.Until, Questions: r.Questions,
-		Report: back.report, Plays: back.plays, More: back.more, Clips: map[string][]byte{}, Changes: changes,
+		Opens: r.Opens, Report: back.report, Plays: back.plays, More: back.more, Clips: map[string][]byte{}, Changes: changes,
 	}
 	if earlier != nil {
 		x.Against = fmt.Sprintf("%s, the round of %s", earlier.Version, earlier.Opened.Local().Format("2 January"))
@@ -193,6 +194,7 @@ func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
 		words += fmt.Sprintf(", %d won the last level that anybody reached", x.Finished)
 	}
 	s.Line("  %s", words)
+	s.Line("  %s", s.In(term.Quiet, "the page was opened "+does(r.Opens, "once", fmt.Sprintf("%d times", r.Opens))+", by those too who agreed to nothing"))
 	if x.Seconds > 0 {
 		words := fmt.Sprintf("half of them played %s or longer", seconds(x.Seconds))
 		if x.Shown > 0 {

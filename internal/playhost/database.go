@@ -66,6 +66,7 @@ CREATE TABLE IF NOT EXISTS rounds (
 	forget    BIGINT NOT NULL,           -- when all that came back is deleted
 	most      BIGINT NOT NULL DEFAULT 0, -- testers; 0 for any number
 	password  TEXT NOT NULL DEFAULT '',  -- bcrypt
+	opens     BIGINT NOT NULL DEFAULT 0, -- how often its page was opened, by whomever
 	record    BIGINT NOT NULL DEFAULT 0, -- testers are asked for a clip
 	closed    BIGINT NOT NULL DEFAULT 0,
 	questions TEXT NOT NULL DEFAULT '[]',

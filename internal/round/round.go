@@ -49,6 +49,7 @@ type Round struct {
 	Opened    time.Time  `json:"opened"`
 	Until     time.Time  `json:"until"`
 	Kept      time.Time  `json:"kept_until"`
+	Opens     int        `json:"opens"`    // how often its page was opened, by whomever
 	Sessions  int        `json:"sessions"` // of testers
 	Simulated int        `json:"simulated"`
 	Questions []Question `json:"questions"`

@@ -22,6 +22,7 @@ type Page struct {
 	Title, Version string
 	Opened, Until  time.Time
 	Round          string // its id
+	Opens          int    // how often the page of the round was opened
 	Questions      []round.Question
 	Report         *round.Report
 	Plays          []*round.Play
@@ -198,6 +199,9 @@ func lineOf(p *round.Play, whole int64) *session {
 	for _, e := range p.Errors {
 		s.Ticks = append(s.Ticks, block{At: at(e.At), Title: clock(e.At) + " " + e.Words})
 		s.mark(e.At, "error: "+e.Words, "error")
+	}
+	for _, v := range p.Values {
+		s.mark(v.At, v.Words, "value")
 	}
 	slices.SortStableFunc(s.Marks, func(a, b mark) int { return cmp.Compare(a.Seconds, b.Seconds) })
 	var points bytes.Buffer
