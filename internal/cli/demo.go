@@ -86,6 +86,8 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("$ %s trial", me(folder))
 	s.Line("%s", s.In(term.Careful, "# The same game as engines also write it: in one page, or in files of its own."))
 	s.Line("$ %s look export/single-page", me(folder))
+	s.Line("%s", s.In(term.Careful, "# A playtest of it on a host of your own, with simulated testers."))
+	s.Line("$ %s demo --round --dir ../tinderwick-round", me(folder))
 	s.Line("%s", s.In(term.Careful, "# Your own game: in its folder, where the engine's export is."))
 	s.Line("$ %s start", me("."))
 	return nil

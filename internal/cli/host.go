@@ -182,7 +182,7 @@ func (a *app) tokenList(f *hostFlags) *cobra.Command {
 		long:    "List names all tokens. None is shown: the host does not know them.",
 		example: "  havvel host token list\n  havvel host token list --json",
 		run: func(ctx context.Context, _ []string) error {
-			return opened(f, func(h *playhost.Host) error { return a.listTokens(ctx, h) })
+			return opened(f, func(h *playhost.Host) error { return a.listTokens(ctx, h, f) })
 		},
 	})
 	a.withJSON(c)
@@ -195,7 +195,7 @@ type tokenRow struct {
 	Revoked bool   `json:"revoked"`
 }
 
-func (a *app) listTokens(ctx context.Context, h *playhost.Host) error {
+func (a *app) listTokens(ctx context.Context, h *playhost.Host, f *hostFlags) error {
 	list, err := h.Tokens(ctx)
 	if err != nil {
 		return err
@@ -214,7 +214,7 @@ func (a *app) listTokens(ctx context.Context, h *playhost.Host) error {
 	}
 	if len(rows) == 0 {
 		a.screen.Line("there is no token yet, so nobody can send to the host")
-		a.screen.Next("havvel host token make NAME")
+		a.screen.Next("havvel host token make NAME %s", f.again())
 		return nil
 	}
 	a.screen.Table([]string{"name", "made", "state"}, rows)

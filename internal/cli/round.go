@@ -230,6 +230,16 @@ func chosen(ctx context.Context, client *round.Client, p *project.Project, args 
 	return nil, &usage{fmt.Sprintf("there is no round %q; havvel round list shows which there are", args[0]), "havvel round"}
 }
 
+// chosenRound is the round that arguments name, and what speaks to its host.
+func (a *app) chosenRound(ctx context.Context, args []string) (*project.Project, *round.Client, *round.Round, error) {
+	p, _, client, err := a.playtests()
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	r, err := chosen(ctx, client, p, args)
+	return p, client, r, err
+}
+
 func (a *app) roundClose() *cobra.Command {
 	var forget bool
 	c := a.new(command{
@@ -244,11 +254,7 @@ func (a *app) roundClose() *cobra.Command {
 }
 
 func (a *app) runRoundClose(ctx context.Context, args []string, forget bool) error {
-	p, _, client, err := a.playtests()
-	if err != nil {
-		return err
-	}
-	r, err := chosen(ctx, client, p, args)
+	_, client, r, err := a.chosenRound(ctx, args)
 	if err != nil {
 		return err
 	}

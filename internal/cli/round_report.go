@@ -44,11 +44,7 @@ func (a *app) roundReport() *cobra.Command {
 }
 
 func (a *app) runRoundReport(ctx context.Context, args []string, f reportFlags) error {
-	p, _, client, err := a.playtests()
-	if err != nil {
-		return err
-	}
-	r, err := chosen(ctx, client, p, args)
+	p, client, r, err := a.chosenRound(ctx, args)
 	if err != nil {
 		return err
 	}
@@ -194,7 +190,9 @@ func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
 		words += fmt.Sprintf(", %d won the last level that anybody reached", x.Finished)
 	}
 	s.Line("  %s", words)
-	s.Line("  %s", s.In(term.Quiet, "the page was opened "+does(r.Opens, "once", fmt.Sprintf("%d times", r.Opens))+", by those too who agreed to nothing"))
+	if r.Opens > 0 {
+		s.Line("  %s", s.In(term.Quiet, "the page was opened "+does(r.Opens, "once", fmt.Sprintf("%d times", r.Opens))+", by those too who agreed to nothing"))
+	}
 	if x.Seconds > 0 {
 		words := fmt.Sprintf("half of them played %s or longer", seconds(x.Seconds))
 		if x.Shown > 0 {
@@ -334,8 +332,12 @@ func (a *app) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
 		a.screen.Next("wait for testers; the link is %s", term.Clean(r.Link))
 	case worst.Stopped > 0:
 		a.screen.Next("look at level %s, where %s stopped: havvel round report --page report.html shows each session", term.Clean(worst.Name), does(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)))
-	default:
+	case r.Open:
 		a.screen.Next("havvel round close, when it is enough")
+	case x.Testers == 0:
+		a.screen.Next("havvel round open, for another round")
+	default:
+		a.screen.Next("havvel round report --page report.html shows each session")
 	}
 }
 

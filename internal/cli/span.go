@@ -18,7 +18,13 @@ func (s *span) String() string {
 	case d%(24*time.Hour) == 0:
 		return fmt.Sprintf("%dd", d/(24*time.Hour))
 	}
-	return strings.TrimSuffix(strings.TrimSuffix(d.String(), "0s"), "0m")
+	text := d.String()
+	for _, none := range []string{"m0s", "h0m"} { // its last part, where that is nothing
+		if strings.HasSuffix(text, none) {
+			text = text[:len(text)-2]
+		}
+	}
+	return text
 }
 
 // Set reads a length such as 7d, 36h or 90m.
