@@ -56,10 +56,7 @@ func TestHostileGame(t *testing.T) {
 	var n int
 	fmt.Sscan(port, &n)
 	control, _, _ := hosting(t, data, "--port", port, "--games-url", fmt.Sprintf("http://*.localhost:%d", n+1))
-	_, project, _ := at(t, "brackwater", nil)
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	t.Setenv("SHED_KEY", strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0])
-	hv := func(args ...string) ending { return runWith(t, project, nil, args...) }
+	hv, project := letIn(t, control, "--data", data)
 	open := func() string { return roundLink.FindString(hv("round", "open", "--until", "1h").must(t, 0).out) }
 
 	// The other round has a tester, whose game saved something.
@@ -121,10 +118,7 @@ func TestHostFullDisk(t *testing.T) {
 	}
 	t.Cleanup(func() { exec.Command("umount", "-l", small).Run() })
 	control, _, _ := hosting(t, small, "--port", "0")
-	_, project, _ := at(t, "brackwater", nil)
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	t.Setenv("SHED_KEY", strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", small).must(t, 0).out)[0])
-	hv := func(args ...string) ending { return runWith(t, project, nil, args...) }
+	hv, project := letIn(t, control, "--data", small)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
 	link := roundLink.FindString(hv("round", "open", "--until", "1h").must(t, 0).out)
 	_, body := posting(link+"/sessions", map[string]any{"device": map[string]any{"width": 800}})

@@ -132,18 +132,18 @@ func clipPiece(n int) string { return fmt.Sprintf("piece %d %s;", n, strings.Rep
 
 // witnesses are sessions that tell without end, and what of it was acknowledged.
 type witnesses struct {
-	round, link, control, token string
-	stop                        chan struct{}
-	all                         sync.WaitGroup
-	mu                          sync.Mutex
-	events, pieces              map[string]int
+	round, link, control string
+	stop                 chan struct{}
+	all                  sync.WaitGroup
+	mu                   sync.Mutex
+	events, pieces       map[string]int
 }
 
 // witness opens a round, and lets sessions tell.
-func witness(t *testing.T, hv func(args ...string) ending, control, token string) *witnesses {
+func witness(t *testing.T, hv func(args ...string) ending, control string) *witnesses {
 	t.Helper()
 	opened := decode[struct{ ID, Link string }](t, hv("round", "open", "--until", "1h", "--record", "--json").must(t, 0))
-	w := &witnesses{round: opened.ID, link: opened.Link, control: control, token: token, stop: make(chan struct{}), events: map[string]int{}, pieces: map[string]int{}}
+	w := &witnesses{round: opened.ID, link: opened.Link, control: control, stop: make(chan struct{}), events: map[string]int{}, pieces: map[string]int{}}
 	for range 8 {
 		status, body := posting(w.link+"/sessions", map[string]any{"device": map[string]any{"width": 800, "height": 600}})
 		var begun struct{ Session string }
@@ -181,7 +181,7 @@ func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project st
 			t.Errorf("only %d events and %d pieces were taken", n, w.pieces[session])
 		}
 		r, _ := http.NewRequest("GET", w.control+"/api/rounds/"+w.round+"/clips/"+session, nil)
-		r.Header.Set("Authorization", "Bearer "+w.token)
+		r.Header.Set("Authorization", "Bearer "+os.Getenv("SHED_KEY"))
 		answer, err := http.DefaultClient.Do(r)
 		if err != nil {
 			t.Fatal(err)
@@ -202,13 +202,9 @@ func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project st
 func TestRoundKilled(t *testing.T) {
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
-	_, project, _ := at(t, "brackwater", nil)
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0]
-	t.Setenv("SHED_KEY", token)
-	hv := func(args ...string) ending { return runWith(t, project, nil, args...) }
+	hv, project := letIn(t, control, "--data", data)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
-	w := witness(t, hv, control, token)
+	w := witness(t, hv, control)
 	for range 3 {
 		time.Sleep(700 * time.Millisecond)
 		kill(syscall.SIGKILL)
@@ -269,15 +265,12 @@ func TestHostsShared(t *testing.T) {
 		return kill
 	}
 	kills := []func(os.Signal){run1(0), run1(1)}
-	_, project, _ := at(t, "brackwater", nil)
-	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data.address, "--files", "s3+http://"+bucket+"/shed").must(t, 0).out)[0]
+	hv, project := letIn(t, control, "--data", data.address, "--files", "s3+http://"+bucket+"/shed")
 	writeInto(t, project, game.Files{demo.GoodExport + "/noise.bin": noise(rand.New(rand.NewPCG(4, 2)), 40<<20)})
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	hv := func(args ...string) ending { return runWith(t, project, []string{"SHED_KEY=" + token}, args...) }
 
 	// Killed in the middle of an upload.
 	c := exec.Command(program, "send", "--to", "shed", "--only", "build")
-	c.Dir, c.Env = project, append(os.Environ(), "SHED_KEY="+token)
+	c.Dir = project
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -306,7 +299,7 @@ func TestHostsShared(t *testing.T) {
 
 	// Killed in the middle of events, and the database away for a while.
 	kills[0] = run1(0)
-	w := witness(t, hv, control, token)
+	w := witness(t, hv, control)
 	time.Sleep(time.Second)
 	kills[0](syscall.SIGKILL)
 	time.Sleep(time.Second)
@@ -339,9 +332,7 @@ func TestHostTLS(t *testing.T) {
 	if !strings.HasPrefix(control, "https://") || !strings.HasPrefix(games, "https://") {
 		t.Fatal(control, games)
 	}
-	_, project, _ := at(t, "brackwater", nil)
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	t.Setenv("SHED_KEY", strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0])
+	_, project := letIn(t, control, "--data", data)
 	runWith(t, project, nil, "send", "--to", "shed", "--only", "build").must(t, 4, "certificate")
 	trusting := []string{"SSL_CERT_FILE=" + cert}
 	runWith(t, project, trusting, "send", "--to", "shed", "--only", "build").must(t, 0)

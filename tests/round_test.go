@@ -19,14 +19,20 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// shed runs a playtest host, and a project whose version was sent there.
+// shed runs a playtest host, and a project that may send there.
 func shed(t testing.TB) (hv func(args ...string) ending, project string) {
 	t.Helper()
 	data := filepath.Join(t.TempDir(), "shed")
 	control, _, _ := hosting(t, data, "--port", "0")
+	return letIn(t, control, "--data", data)
+}
+
+// letIn makes a project that may send to a playtest host, whose data the options name.
+func letIn(t testing.TB, control string, data ...string) (hv func(args ...string) ending, project string) {
+	t.Helper()
 	_, project, _ = at(t, "brackwater", nil)
 	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0]
+	token := strings.Fields(run(t, project, append([]string{"host", "token", "make", "moth"}, data...)...).must(t, 0).out)[0]
 	t.Setenv("SHED_KEY", token)
 	return func(args ...string) ending { return runWith(t, project, nil, args...) }, project
 }
@@ -207,10 +213,7 @@ func TestRoundLoss(t *testing.T) {
 	ctx, problems := browser(t, 1000, 900)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
-	_, project, _ := at(t, "brackwater", nil)
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
-	t.Setenv("SHED_KEY", strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0).out)[0])
-	hv := func(args ...string) ending { return runWith(t, project, nil, args...) }
+	hv, _ := letIn(t, control, "--data", data)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
 	link := decode[struct{ Link string }](t, hv("round", "open", "--json").must(t, 0)).Link
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow"), chromedp.Sleep(4*time.Second)); err != nil {
