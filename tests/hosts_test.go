@@ -29,10 +29,13 @@ import (
 // database runs a PostgreSQL server, as a user that is not root.
 func database(t testing.TB) *machine {
 	t.Helper()
-	if found, _ := filepath.Glob("/usr/lib/postgresql/*/bin"); len(found) > 0 { // where Debian has it, and not in PATH
-		t.Setenv("PATH", os.Getenv("PATH")+":"+found[len(found)-1])
+	find := func(name string) string {
+		if found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + name); len(found) > 0 { // where Debian has it, and not in PATH
+			return found[len(found)-1]
+		}
+		return partner(t, name)
 	}
-	initdb, postgres := partner(t, "initdb"), partner(t, "postgres")
+	initdb, postgres := find("initdb"), find("postgres")
 	root(t)
 	folder := guestFolder(t)
 	u, err := user.Lookup(guest)

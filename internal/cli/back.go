@@ -58,8 +58,13 @@ func (a *app) backOne(ctx context.Context, courier *deliver.Courier, d *project.
 	switch {
 	case to == nil && version != "":
 		return nil, &notReady{fmt.Sprintf("version %s was never sent to %s\n  havvel logbook --to %s lists those that were", version, d.Name, d.Name)}
+	case to == nil && now != nil:
+		return nil, &notReady{fmt.Sprintf("%s is public on %s, and nothing was before it\n  havvel back --off takes it off, so that nothing is public there; havvel logbook lists what was sent", now.Version, d.Name)}
 	case to == nil:
-		return nil, &notReady{fmt.Sprintf("no earlier version was public on %s\n  havvel logbook --to %s lists what was sent; havvel back VERSION takes one of them", d.Name, d.Name)}
+		if _, err := lastOf(courier, d); err != nil {
+			return nil, err
+		}
+		return nil, &notReady{fmt.Sprintf("nothing is public on %s, and nothing was replaced there\n  havvel logbook --to %s lists what was sent; havvel publish makes the last of it public, havvel back VERSION another", d.Name, d.Name)}
 	case to == now:
 		s.Line("version %s is public on %s already", to.Version, d.Rules.Name)
 		return &deliver.Status{Delivery: to}, nil

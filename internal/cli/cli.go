@@ -31,6 +31,10 @@ import (
 // version is stamped in by the linker.
 var version = "built from source"
 
+func init() {
+	cobra.EnableCommandSorting = false // commands are in the order of the work
+}
+
 // Main runs havvel with these arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	debug.SetMemoryLimit(mostMemory)
@@ -75,11 +79,14 @@ func (a *app) root() *cobra.Command {
 		Short: "Take the web export of a game to the portals that show it",
 		Long: "Havvel reads the web export that a game engine wrote, says what would go wrong with it on each portal,\n" +
 			"writes the archive that each portal wants, uploads it, and follows it until it is public.",
-		Example:       "  havvel demo            walk the whole way, with a game and a portal that come along\n  havvel look export/web  what an export is made of",
+		Example:       "  havvel demo             walk the whole way, with a game and a portal that come along\n  havvel look export/web  what an export is made of",
 		Version:       version,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
+	const itself = "Havvel itself:"
+	root.SetHelpCommandGroupID(itself)
+	root.CompletionOptions.DisableDefaultCmd = true // ours says the same in fewer words
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -95,6 +102,7 @@ func (a *app) root() *cobra.Command {
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish(), a.back(), a.logbook(), a.keys()}},
 		{"Playtests:", []*cobra.Command{a.round(), a.host()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
+		{itself, []*cobra.Command{a.completion(root)}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, c := range g.commands {

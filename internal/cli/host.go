@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -47,7 +48,7 @@ func (a *app) host() *cobra.Command {
 	c.PersistentFlags().StringVar(&f.data, "data", "shed-data", "`folder` for all that the host keeps, or postgres://…")
 	c.PersistentFlags().StringVar(&f.files, "files", "", "`folder` for files, or s3://HOST/BUCKET, which "+filesVariable+"=ID:SECRET lets into (that of --data)")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1", "`address` of this machine to listen on")
-	c.Flags().IntVar(&f.port, "port", 7440, "`port` for owners; games are on the next one; 0 takes free ones")
+	a.withPort(c, &f.port, 7440, 1, "`port` for owners; games are on the next one; 0 takes free ones")
 	c.Flags().StringVar(&f.controlURL, "url", "", "`address` at which owners reach it, behind a proxy")
 	c.Flags().StringVar(&f.gamesURL, "games-url", "", "`address` at which games are reached, behind a proxy; another host name than --url")
 	c.Flags().StringVar(&f.certificate, "certificate", "", "`file` with a certificate chain (PEM), for TLS without a proxy")
@@ -125,8 +126,6 @@ func (f *hostFlags) options() (playhost.Options, error) {
 	o.Control, o.Games = net.JoinHostPort(f.listen, strconv.Itoa(f.port)), net.JoinHostPort(f.listen, strconv.Itoa(games))
 	var quota settings.Size
 	switch {
-	case f.port < 0 || f.port > 65534:
-		return o, &usage{fmt.Sprintf("--port is %d; ports go from 0 to 65534", f.port), "havvel host"}
 	case (f.certificate == "") != (f.privateKey == ""):
 		return o, &usage{"--certificate and --certificate-key go together", "havvel host"}
 	case f.controlURL != "" && f.controlURL == f.gamesURL:
@@ -148,8 +147,19 @@ func (a *app) hostToken(f *hostFlags) *cobra.Command {
 	}, a.tokenMake(f), a.tokenList(f), a.tokenRevoke(f))
 }
 
-// opened does something with the host's data, which another process may serve meanwhile.
+// opened does something with the host's data, which another process may serve meanwhile; they must be there.
 func opened(f *hostFlags, do func(*playhost.Host) error) error {
+	if f.isNew() {
+		return &usage{fmt.Sprintf("there are no data of a host in %s; --data names the folder that havvel host runs with", f.data), "havvel host token"}
+	}
+	return made(f, do)
+}
+
+// isNew reports whether the data are a folder that is not there yet.
+func (f *hostFlags) isNew() bool { return !strings.Contains(f.data, "://") && !exists(f.data) }
+
+// made is like opened, for data that may be made by it.
+func made(f *hostFlags, do func(*playhost.Host) error) error {
 	h, err := playhost.Open(playhost.Options{Data: f.data, Files: f.files, FilesKey: os.Getenv(filesVariable)})
 	if err != nil {
 		return err
@@ -163,7 +173,10 @@ func (a *app) tokenMake(f *hostFlags) *cobra.Command {
 		long:    "Make makes a token under a name, such as that of who will use it, and prints it. It is shown only now.",
 		example: "  havvel host token make moth\n  havvel host token make build-server --data /srv/shed",
 		run: func(ctx context.Context, args []string) error {
-			return opened(f, func(h *playhost.Host) error {
+			if f.isNew() {
+				a.screen.Warn("%s is new, and no host runs with it: the token lets in only where havvel host has --data %s", f.data, f.data)
+			}
+			return made(f, func(h *playhost.Host) error {
 				token, err := h.MakeToken(ctx, args[0])
 				if err != nil {
 					return &usage{err.Error(), "havvel host token make"}

@@ -40,7 +40,7 @@ func (a *app) play() *cobra.Command {
 	c.Flags().StringVar(&f.as, "as", "", "pack it for this `destination`, and serve it as that does")
 	c.Flags().BoolVar(&f.lan, "lan", false, "let others on the same network play, too, such as your phone")
 	c.Flags().StringVar(&f.slow, "slow", "", "imitate a line of this `speed` in bytes a second, such as 500KB")
-	c.Flags().IntVar(&f.port, "port", 0, "`port` of the page (any that is free)")
+	a.withPort(c, &f.port, 0, 0, "`port` of the page (any that is free)")
 	a.withEntry(c)
 	c.RegisterFlagCompletionFunc("as", a.destinationNames)
 	return c

@@ -9,6 +9,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
@@ -16,11 +17,13 @@ import (
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/project"
+	"havvel/internal/rulebook"
 )
 
 type tryFlags struct {
 	against string
 	publish bool
+	limit   time.Duration
 }
 
 func (a *app) rulesTry() *cobra.Command {
@@ -31,12 +34,13 @@ func (a *app) rulesTry() *cobra.Command {
 		long: "Try packs the game in this folder as a rulebook wants it, and walks the rulebook's recipe against an address: it shows each\n" +
 			"request and its answer, with keys masked. On a terminal it waits for Enter before each request. Nothing is written into the\n" +
 			"logbook. A simulated portal (havvel standin) is a good place to begin.",
-		example: "  havvel rules try our-portal.toml --against http://127.0.0.1:7411\n  havvel rules try our-portal.toml --against https://build.osierfold.example --publish",
+		example: "  havvel rules try our-portal.toml --against http://127.0.0.1:7411\n  havvel rules try our-portal.toml --against https://api.brackwater.example --publish",
 		args:    cobra.ExactArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runRulesTry(ctx, args[0], f) },
 	})
 	c.Flags().StringVar(&f.against, "against", "", "`address` of the portal's interface (the rulebook's)")
-	c.Flags().BoolVar(&f.publish, "publish", false, "make the version public at the end")
+	c.Flags().BoolVar(&f.publish, "publish", false, "make the version public at the end, when the portal has decided")
+	c.Flags().DurationVar(&f.limit, "limit", 2*time.Minute, "with --publish, the longest `time` to wait for that")
 	a.withDryRun(c, "say what would be sent where, and send nothing")
 	return c
 }
@@ -79,13 +83,23 @@ func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 	if err != nil {
 		return err
 	}
-	answer, err := a.courier(p).Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, &stepper{a: a})
+	answer, err := a.courier(p).Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, f.limit, &stepper{a: a})
 	if err != nil {
 		return err
 	}
 	s := a.screen
-	s.Line("%s", s.In(term.Good, "the recipe works"))
+	switch {
+	case f.publish && deliver.Undecided(answer.State):
+		return &undecided{r.Name, p.Game.Version, answer.State, f.limit, "the recipe works up to here; --limit waits longer"}
+	case f.publish && answer.State != rulebook.Public:
+		s.Line("%s", s.In(term.Careful, "the recipe works up to here; what was not accepted can't be made public"))
+	default:
+		s.Line("%s", s.In(term.Good, "the recipe works"))
+	}
 	s.Line("  state: %s", answer.State)
+	for _, r := range answer.Reasons {
+		s.Paragraph(term.Plain, "    - ", "      ", term.Clean(r))
+	}
 	for _, link := range []string{answer.Draft, answer.Link} {
 		if link != "" {
 			s.Line("  look at it: %s", term.Clean(link))

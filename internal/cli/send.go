@@ -302,7 +302,7 @@ func decided(d *project.Destination, s *deliver.Status, limit time.Duration) err
 	case s.State == rulebook.Refused:
 		return &silent{answerNo}
 	case deliver.Undecided(s.State):
-		return &undecided{d.Rules.Name, s.Version, s.State, limit}
+		return &undecided{d.Rules.Name, s.Version, s.State, limit, "nothing is lost; havvel where --wait asks again"}
 	}
 	return nil
 }
@@ -311,10 +311,11 @@ func decided(d *project.Destination, s *deliver.Status, limit time.Duration) err
 type undecided struct {
 	portal, version, state string
 	limit                  time.Duration
+	next                   string
 }
 
 func (e *undecided) Error() string {
-	return fmt.Sprintf("%s has not decided on version %s within %s (state: %s)\n  nothing is lost; havvel where --wait asks again", e.portal, e.version, term.Span(e.limit), e.state)
+	return fmt.Sprintf("%s has not decided on version %s within %s (state: %s)\n  %s", e.portal, e.version, term.Span(e.limit), e.state, e.next)
 }
 
 // tell says what became of one delivery.

@@ -38,7 +38,7 @@ func (a *app) standin() *cobra.Command {
 		args:    cobra.ArbitraryArgs,
 	})
 	c.Flags().StringVar(&f.data, "data", "standin-data", "`folder` for what the portals are told")
-	c.Flags().IntVar(&f.port, "port", 7411, "`port` on this machine, and those after it; 0 takes free ones")
+	a.withPort(c, &f.port, 7411, 2, "`port` on this machine, and those after it; 0 takes free ones")
 	c.Flags().StringVar(&f.fault, "fault", "", "misbehave in this `way`: "+strings.Join(standin.Faults(), ", "))
 	c.Flags().StringVar(&f.at, "at", "", "after how many `bytes` of an upload a fault strikes, such as 100KB (in the middle)")
 	c.Flags().DurationVar(&f.takes, "verify-time", 1200*time.Millisecond, "how much `time` verification takes")

@@ -2,14 +2,17 @@ package deliver
 
 import (
 	"context"
+	"time"
 
 	"havvel/internal/deliver/portal"
 	"havvel/internal/project"
+	"havvel/internal/rulebook"
 )
 
 // Try walks a rulebook's recipe once, and tells trace of each request and answer. Nothing is written into the logbook. It fills in the
-// page, where there is one to fill in, and with publish it makes the version public at the end.
-func (c *Courier) Try(ctx context.Context, d *project.Destination, p Parcel, page *Contents, publish bool, trace portal.Trace) (*portal.Answer, error) {
+// page, where there is one to fill in. With publish it makes the version public at the end, once the portal has decided; when it has not
+// within the limit, the answer says so by its state.
+func (c *Courier) Try(ctx context.Context, d *project.Destination, p Parcel, page *Contents, publish bool, limit time.Duration, trace portal.Trace) (*portal.Answer, error) {
 	session, err := c.sendSession(d, p)
 	if err != nil {
 		return nil, err
@@ -30,7 +33,10 @@ func (c *Courier) Try(ctx context.Context, d *project.Destination, p Parcel, pag
 	if len(d.Rules.Follow) == 0 {
 		return answer, nil
 	}
-	if answer, err = session.Run(ctx, d.Rules.Follow, 0); err != nil || !publish {
+	if !publish || len(d.Rules.Publish) == 0 {
+		return session.Run(ctx, d.Rules.Follow, 0)
+	}
+	if answer, err = session.Run(ctx, d.Rules.Follow, limit); err != nil || answer.State != rulebook.Draft {
 		return answer, err
 	}
 	return session.Run(ctx, d.Rules.Publish, 0)

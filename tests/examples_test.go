@@ -1,0 +1,192 @@
+//go:build unix
+
+package tests
+
+import (
+	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"havvel/internal/demo"
+	"havvel/internal/demo/game"
+)
+
+var (
+	exampleBlock = regexp.MustCompile(`(?s)\nExamples:\n(.*?)\n\n`)
+	innerCommand = regexp.MustCompile(`(?m)^  ([a-z]+) +[A-Z]`)
+)
+
+// examples are the lines under "Examples" in the help of a command and of those inside it.
+func examples(t *testing.T, command ...string) (lines []string) {
+	t.Helper()
+	help := run(t, t.TempDir(), append(command, "--help")...).must(t, 0).out
+	block := exampleBlock.FindStringSubmatch(help)
+	if block == nil {
+		t.Errorf("havvel %s --help has no examples", strings.Join(command, " "))
+		return nil
+	}
+	for line := range strings.Lines(block[1]) {
+		line, _, _ = strings.Cut(strings.TrimSpace(line), "  ") // after that, words about it
+		lines = append(lines, line)
+	}
+	if len(lines) < 2 {
+		t.Errorf("havvel %s --help has fewer than two examples", strings.Join(command, " "))
+	}
+	_, inner, _ := strings.Cut(help, "\nAvailable Commands:\n")
+	if len(command) == 0 {
+		_, inner, _ = strings.Cut(help, "\nTo begin:\n")
+	}
+	inner, _, _ = strings.Cut(inner, "\nFlags:\n")
+	for _, m := range innerCommand.FindAllStringSubmatch(inner, -1) {
+		if m[1] != "help" {
+			lines = append(lines, examples(t, append(command, m[1])...)...)
+		}
+	}
+	return lines
+}
+
+// tried runs examples, and knows which are still to be run.
+type tried struct {
+	t    *testing.T
+	left map[string]bool
+	in   *terminal
+	// what examples name that is of this world: an id, a host
+	real *strings.Replacer
+}
+
+// example runs lines that help shows; all must end well.
+func (x *tried) example(lines ...string) (last ending) {
+	x.t.Helper()
+	for _, line := range lines {
+		if !x.left[line] {
+			x.t.Errorf("no help has the example %q (any more)", line)
+		}
+		delete(x.left, line)
+		last = x.in.types(x.real.Replace(line), demo.PracticeKey)
+		if last.code != 0 {
+			x.t.Errorf("%s ends with %d\n%s%s", line, last.code, last.out, last.err)
+		}
+	}
+	return last
+}
+
+// TestHelpExamples runs every example that any --help shows, in projects as its readers have them, in the order of their work.
+func TestHelpExamples(t *testing.T) {
+	partner(t, "chromium")
+	data, store := database(t), objectStore(t)
+	bucket := strings.TrimSuffix(strings.TrimPrefix(store.address, "s3+http://"), "/tinderwick")
+	x := &tried{t: t, left: map[string]bool{}}
+	for _, line := range examples(t) {
+		x.left[line] = true
+	}
+	x.real = strings.NewReplacer("https://api.brackwater.example", "http://127.0.0.1:7411", "postgres://host@db.example/shed", data.address, "s3://store.example/shed", "s3+http://"+bucket+"/shed", "/srv/shed", "shed", "~/.local/share/bash-completion/completions/", "", "~/.config/fish/completions/", "")
+	env := []string{"BRACKWATER_KEY=" + demo.PracticeKey, "OSIERFOLD_KEY=" + demo.PracticePair, "PGPASSWORD=" + guestPassword, "HAVVEL_FILES_KEY=moth:" + guestPassword}
+	world := t.TempDir()
+	project := filepath.Join(world, "game")
+	if err := demo.Write(project, map[string]string{"brackwater": "http://127.0.0.1:7411"}); err != nil {
+		t.Fatal(err)
+	}
+	x.in = newTerminal(t, project, env...)
+	x.build(world)
+	x.players(world, project)
+	x.portals(project)
+	x.rounds(t.TempDir())
+	x.beginnings(t.TempDir())
+	for line := range x.left {
+		t.Errorf("no test runs the example %q", line)
+	}
+}
+
+func (x *tried) build(world string) {
+	x.example("havvel look export/web", "havvel look", "havvel look export/web --files", "havvel check", "havvel check export/web --to brackwater", "havvel check --explain link-case",
+		"havvel hooks", "havvel hooks --to brackwater --json", "havvel pack --plan", "havvel pack --to brackwater --slim --out archives", "havvel listing", "havvel listing --show brackwater",
+		"havvel play", "havvel play --as brackwater --lan")
+	x.in.ends()
+	x.example("havvel trial --to brackwater --view frame --watch 12s", "havvel trial", "havvel pictures", "havvel pictures --from-trial --to brackwater")
+}
+
+func (x *tried) players(world, project string) {
+	t := x.t
+	web := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(world, "site"))))
+	defer web.Close()
+	edit(t, project, "[[statistic]]", "[to.shed]\naddress = \"../site\"\npublic = \""+web.URL+"\"\n\n[[statistic]]")
+	x.example("havvel standin --data portals", "havvel send --wait", "havvel publish", "havvel where", "havvel where --wait --to brackwater")
+	old, err := os.ReadFile(filepath.Join(project, "packed", "brackwater-0.4.0.zip"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	writeInto(t, project, game.Files{"old.zip": old})
+	for name, data := range demo.Second() {
+		writeInto(t, project, game.Files{demo.GoodExport + "/" + name: data})
+	}
+	edit(t, project, `"0.4.0"`, `"0.4.1"`)
+	x.example("havvel compare", "havvel compare old.zip export/web --fail-over 5%", "havvel send --to brackwater --version 0.4.1")
+	x.in.types("havvel send").must(t, 0, "sent 0.4.1 to shed")
+	x.in.types("havvel where --wait").must(t, 0)
+	x.example("havvel publish --to brackwater", "havvel compare 0.4.0 0.4.1 --to brackwater")
+	x.in.types("havvel publish --to shed").must(t, 0)
+	x.example("havvel back 0.4.0 --to shed")
+	x.in.types("havvel back 0.4.1 --to shed").must(t, 0)
+	x.example("havvel back", "havvel logbook", "havvel logbook --to brackwater --version 0.4.0")
+}
+
+func (x *tried) portals(project string) {
+	t := x.t
+	writeInto(t, project, game.Files{"our-portal.toml": []byte(x.example("havvel rules show brackwater --toml").out), "rulebooks/quiet.toml": []byte(x.in.types("havvel rules show quillmarsh --toml").out)})
+	x.example("havvel rules list", "havvel rules list --json", "havvel rules show brackwater", "havvel rules check our-portal.toml", "havvel rules check rulebooks/quiet.toml",
+		"havvel rules try our-portal.toml --against http://127.0.0.1:7411", "havvel rules try our-portal.toml --against https://api.brackwater.example --publish")
+	x.in.ends()
+	x.example("havvel standin brackwater --port 7411 --fault drop-upload --at 100KB")
+	x.in.ends()
+}
+
+func (x *tried) rounds(folder string) {
+	t := x.t
+	project := filepath.Join(folder, "game")
+	if err := demo.Write(project, map[string]string{"brackwater": "http://127.0.0.1:7411", "shed": "http://127.0.0.1:7440"}); err != nil {
+		t.Fatal(err)
+	}
+	x.in = newTerminal(t, project, x.in.env...)
+	x.example("havvel host --data postgres://host@db.example/shed --files s3://store.example/shed")
+	x.in.ends()
+	x.example("havvel host token make moth", "havvel host token revoke moth", "havvel host --data shed")
+	token := strings.Fields(x.example("havvel host token make moth --data shed").out)[0]
+	writeInto(t, project, game.Files{
+		"key.txt":             []byte(token + "\n"),
+		"page/questions.toml": []byte("[[question]]\nask = \"Was it fun?\"\nkind = \"scale\"\n"),
+	})
+	x.example("havvel keys set brackwater", "havvel keys set shed < key.txt", "havvel keys list", "havvel keys list --json", "havvel keys forget shed --dry-run", "havvel keys forget brackwater")
+	x.in.types("havvel send --to shed").must(t, 0)
+	x.example("havvel round open --to shed --until 3d", "havvel round open --questions page/questions.toml --password", "havvel round list")
+	var rounds struct{ Rounds []struct{ ID string } }
+	if err := json.Unmarshal([]byte(x.example("havvel round list --json").out), &rounds); err != nil || len(rounds.Rounds) != 2 {
+		t.Fatal(err, rounds)
+	}
+	before := x.real
+	x.real = strings.NewReplacer("4kq2m7", rounds.Rounds[1].ID[:6], "/srv/shed", "shed")
+	x.example("havvel round report", "havvel round report --page report.html", "havvel round report --against 4kq2m7", "havvel round close 4kq2m7 --forget", "havvel round close", "havvel round open --until 3d --most 10")
+	x.example("havvel host token make build-server --data /srv/shed", "havvel host token list", "havvel host token list --json", "havvel host token revoke build-server --data /srv/shed", "havvel host token revoke moth --data shed")
+	x.in.ends()
+	x.real = before
+}
+
+func (x *tried) beginnings(folder string) {
+	env := x.in.env
+	for _, line := range []string{"havvel start", "havvel start export/web --to brackwater --version 0.4.0"} {
+		own := x.t.TempDir()
+		for name, data := range small() {
+			writeInto(x.t, own, game.Files{"export/web/" + name: data})
+		}
+		x.in = newTerminal(x.t, own, env...)
+		x.example(line)
+	}
+	x.in = newTerminal(x.t, folder, env...)
+	x.example("havvel completion bash > ~/.local/share/bash-completion/completions/havvel", "havvel completion fish > ~/.config/fish/completions/havvel.fish", "havvel demo", "havvel demo --stay --dir try")
+	x.in.ends()
+	x.example("havvel demo --round")
+}
