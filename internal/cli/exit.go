@@ -70,6 +70,14 @@ func (a *app) exit(err error) int {
 		fmt.Fprintln(a.err, "havvel: stopped; nothing is left half-done")
 		return interrupted
 	}
+	for _, e := range parts(err) {
+		a.say(e)
+	}
+	return codeOf(err)
+}
+
+// say prints one error, and what to do next.
+func (a *app) say(err error) {
 	var problem *settings.Problem
 	if errors.As(err, &problem) {
 		problem.File = term.Near(problem.File)
@@ -82,7 +90,25 @@ func (a *app) exit(err error) int {
 	if next := advice(err); next != "" {
 		fmt.Fprintln(a.err, "  "+next)
 	}
-	return codeOf(err)
+}
+
+// parts are the errors that were joined into one.
+func parts(err error) (list []error) {
+	several, ok := err.(interface{ Unwrap() []error })
+	if !ok || strings.Join(texts(several.Unwrap()), "\n") != err.Error() { // it is one, or has words of its own around them
+		return []error{err}
+	}
+	for _, e := range several.Unwrap() {
+		list = append(list, parts(e)...)
+	}
+	return list
+}
+
+func texts(list []error) (words []string) {
+	for _, e := range list {
+		words = append(words, e.Error())
+	}
+	return words
 }
 
 // spoken is what of several errors has still to be said; nil when nothing has.

@@ -62,8 +62,7 @@ func (a *app) live(ctx context.Context, courier *deliver.Courier, d *project.Des
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		a.screen.Warn("what players get could not be looked at: %v", err)
-		a.screen.Warn("havvel where --live --to %s looks again", d.Name)
+		a.screen.Warn("what players get could not be looked at: %v\n  havvel where --live --to %s looks again", err, d.Name)
 		return nil
 	}
 	if !a.json {

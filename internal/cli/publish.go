@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -35,13 +36,16 @@ func (a *app) publish() *cobra.Command {
 }
 
 func (a *app) runPublish(ctx context.Context, some bool) error {
-	return a.atEach(ctx, func(courier *deliver.Courier, d *project.Destination) (*deliver.Status, error) {
-		return a.publishOne(ctx, courier, d, some)
+	return a.atEach(ctx, func(courier *deliver.Courier, d *project.Destination) (*deliver.Status, string, error) {
+		if some {
+			return a.restrict(ctx, courier, d)
+		}
+		return a.publishOne(ctx, courier, d)
 	})
 }
 
-// atEach does something at each destination, and tells of it. One that fails does not hinder the others.
-func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Destination) (*deliver.Status, error)) error {
+// atEach does something at each destination, and tells of it, and then what comes next. One that fails does not hinder the others.
+func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Destination) (status *deliver.Status, next string, err error)) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
@@ -49,8 +53,12 @@ func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Des
 	courier := a.courier(p)
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var failed error
+	var steps []string
 	for _, d := range destinations {
-		status, err := do(courier, d)
+		status, next, err := do(courier, d)
+		if next != "" && !slices.Contains(steps, next) {
+			steps = append(steps, next)
+		}
 		failed = errors.Join(failed, err)
 		if ctx.Err() != nil {
 			return failed
@@ -63,6 +71,11 @@ func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Des
 	if a.json && !a.dryRun {
 		return errors.Join(a.screen.JSON(doc), failed)
 	}
+	if !a.json {
+		for _, next := range steps {
+			a.screen.Next("%s", next)
+		}
+	}
 	return failed
 }
 
@@ -71,33 +84,29 @@ type notReady struct{ message string }
 
 func (e *notReady) Error() string { return e.message }
 
-func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *project.Destination, some bool) (*deliver.Status, error) {
+func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *project.Destination) (now *deliver.Status, next string, err error) {
 	last, err := lastOf(courier, d)
 	if err != nil {
-		return nil, err
-	}
-	if some {
-		return a.restrict(ctx, courier, d, last)
+		return nil, "", err
 	}
 	if len(d.Rules.Publish) == 0 && d.SiteAddress() == nil {
-		return nil, &notReady{fmt.Sprintf("%s makes versions public by itself; there is nothing to do", d.Rules.Name)}
+		return nil, "", &notReady{fmt.Sprintf("%s makes versions public by itself; there is nothing to do", d.Rules.Name)}
 	}
 	if a.dryRun {
 		a.screen.Line("version %s would become public on %s", last.Version, d.Rules.Name)
 		a.firstTime(courier, d)
-		return nil, nil
+		return nil, "", nil
 	}
-	now, err := courier.Ask(ctx, d, last, 0)
-	if err != nil {
-		return nil, err
+	if now, err = courier.Ask(ctx, d, last, 0); err != nil {
+		return nil, "", err
 	}
 	if err := publishable(d, now); err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	if now.State != rulebook.Public {
 		a.firstTime(courier, d)
 		if now, err = courier.Publish(ctx, d, now.Delivery); err != nil {
-			return nil, err
+			return nil, "", err
 		}
 	}
 	if !a.json {
@@ -105,47 +114,48 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 		s.Line("%s  %s", s.In(term.Strong, "version "+now.Version+" is "+now.State+" on "+d.Rules.Name), term.Clean(now.Link()))
 	}
 	if err := a.live(ctx, courier, d, now); err != nil {
-		return now, err
+		return now, "", err
 	}
 	switch {
-	case a.json:
 	case now.Link() != "":
-		a.screen.Next("open the link as a stranger would, and play it once")
+		next = "open the link as a stranger would, and play it once"
 	case d.SiteAddress() != nil:
-		a.screen.Next("set public under [to.%s] in havvel.toml, so that havvel knows the link and can look at what players get", d.Name)
+		next = fmt.Sprintf("set public under [to.%s] in havvel.toml, so that havvel knows the link and can look at what players get", d.Name)
 	}
-	return now, nil
+	return now, next, nil
 }
 
 // restrict shows a version to those who have a password, and keeps the password with the keys.
-func (a *app) restrict(ctx context.Context, courier *deliver.Courier, d *project.Destination, last *logbook.Delivery) (*deliver.Status, error) {
+func (a *app) restrict(ctx context.Context, courier *deliver.Courier, d *project.Destination) (now *deliver.Status, next string, err error) {
+	last, err := lastOf(courier, d)
+	if err != nil {
+		return nil, "", err
+	}
 	if d.SiteAddress() != nil {
-		return nil, &notReady{fmt.Sprintf("%s is a site, which shows a version to everybody who has its link\n  havvel where --share --to %s prints that of the draft", d.Name, d.Name)}
+		return nil, "", &notReady{fmt.Sprintf("%s is a site, which shows a version to everybody who has its link\n  havvel where --share --to %s prints that of the draft", d.Name, d.Name)}
 	}
 	if len(d.Rules.Restrict) == 0 {
-		return nil, &deliver.NoWay{Destination: d.Name, Portal: d.Rules.Name, What: "show a version to those with a password", Key: "restrict"}
+		return nil, "", &deliver.NoWay{Destination: d.Name, Portal: d.Rules.Name, What: "show a version to those with a password", Key: "restrict"}
 	}
 	if a.dryRun {
 		a.screen.Line("version %s would be shown on %s to those with a password", last.Version, d.Rules.Name)
-		return nil, nil
+		return nil, "", nil
 	}
 	password, err := a.secret("password of the page on " + d.Rules.Name)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	now, err := courier.Restrict(ctx, d, last, password)
-	if err != nil {
-		return nil, err
+	if now, err = courier.Restrict(ctx, d, last, password); err != nil {
+		return nil, "", err
 	}
 	if err := keys.Open().Set(passwordOf(d, password)); err != nil {
-		return now, err
+		return now, "", err
 	}
 	if !a.json {
 		s := a.screen
 		s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("version %s is on %s for those with the password", now.Version, d.Rules.Name)), term.Clean(now.Link()))
-		s.Next("havvel where --share --password --to %s  (lines to paste)", d.Name)
 	}
-	return now, nil
+	return now, fmt.Sprintf("havvel where --share --password --to %s  (lines to paste)", d.Name), nil
 }
 
 // passwordOf is a page's password, as it is kept with the keys.

@@ -102,15 +102,12 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 			return err
 		}
 	}
-	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var failed error
 	var shown []*deliver.Status
 	for _, d := range destinations {
 		status, err := a.sendOne(ctx, p, d, b, pages[d.Name], courier, f)
 		if status != nil {
-			doc.add(status)
 			shown = append(shown, status)
-			a.notice(ctx, status)
 		}
 		if err != nil {
 			failed = errors.Join(failed, err)
@@ -118,6 +115,14 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 				break
 			}
 		}
+	}
+	if f.wait {
+		failed = errors.Join(failed, a.awaitAll(ctx, p, courier, shown, f.limit))
+	}
+	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
+	for _, status := range shown {
+		doc.add(status)
+		a.notice(ctx, status)
 	}
 	switch {
 	case a.json && !a.dryRun:
@@ -241,13 +246,10 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	if err := a.fillPage(ctx, courier, d, page, status); err != nil {
 		return status, err
 	}
-	if !f.wait {
-		if !a.json {
-			a.tell(status)
-		}
-		return status, nil
+	if !f.wait && !a.json {
+		a.tell(status)
 	}
-	return a.await(ctx, courier, d, status, f.limit)
+	return status, nil
 }
 
 // precompressed reports whether a build has files that its host must say something of.
@@ -281,19 +283,31 @@ func took(st *deliver.Status, entries int) string {
 	return words
 }
 
-// await follows a delivery until the portal has decided, and says what it decided.
-func (a *app) await(ctx context.Context, courier *deliver.Courier, d *project.Destination, status *deliver.Status, limit time.Duration) (*deliver.Status, error) {
-	if !a.json {
-		a.screen.Line("  waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
+// awaitAll follows deliveries until the portals have decided, and says what they decided. All have the same time: while one is waited
+// for, the others decide, too.
+func (a *app) awaitAll(ctx context.Context, p *project.Project, courier *deliver.Courier, sent []*deliver.Status, limit time.Duration) (failed error) {
+	until := time.Now().Add(limit)
+	for i, status := range sent {
+		d := p.To[status.Destination]
+		switch {
+		case a.json:
+		case deliver.Undecided(status.State):
+			a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
+		case len(sent) > 1:
+			a.screen.Line("%s", d.Rules.Name)
+		}
+		after, err := courier.Ask(ctx, d, status.Delivery, max(time.Until(until), 0))
+		if err != nil {
+			failed = errors.Join(failed, err)
+			continue
+		}
+		sent[i] = after
+		if !a.json {
+			a.tell(after)
+		}
+		failed = errors.Join(failed, decided(d, after, limit))
 	}
-	after, err := courier.Ask(ctx, d, status.Delivery, limit)
-	if err != nil {
-		return status, err
-	}
-	if !a.json {
-		a.tell(after)
-	}
-	return after, decided(d, after, limit)
+	return failed
 }
 
 // decided is the error for a delivery that was refused, or is not decided within the limit.

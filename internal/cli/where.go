@@ -69,8 +69,9 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
 	var shown []*deliver.Status
 	var failed error
+	until := time.Now().Add(f.limit)
 	for _, l := range latest {
-		status, err := a.ask(ctx, courier, p.To[l.Destination], l, f.limit)
+		status, err := a.ask(ctx, courier, p.To[l.Destination], l, f.limit, until)
 		failed = errors.Join(failed, err)
 		if ctx.Err() != nil {
 			return failed
@@ -190,7 +191,7 @@ func (a *app) lookAtAll(ctx context.Context, courier *deliver.Courier, p *projec
 }
 
 // ask asks about one delivery; one that can't be asked about is shown as the logbook knows it.
-func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Destination, l *logbook.Delivery, limit time.Duration) (*deliver.Status, error) {
+func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Destination, l *logbook.Delivery, limit time.Duration, until time.Time) (*deliver.Status, error) {
 	known := &deliver.Status{Delivery: l}
 	if a.dryRun {
 		return known, nil
@@ -198,7 +199,7 @@ func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Dest
 	if limit > 0 && deliver.Undecided(l.State) && !a.json {
 		a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
 	}
-	status, err := courier.Ask(ctx, d, l, limit)
+	status, err := courier.Ask(ctx, d, l, max(time.Until(until), 0))
 	if err != nil {
 		return known, err
 	}
