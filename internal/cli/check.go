@@ -131,11 +131,40 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 			a.screen.Next("havvel pack")
 		}
 	}
-	if errors > 0 {
-		return &silent{answerNo}
-	}
-	return nil
+	return a.faulty(findings, a.json || f.format != "text")
 }
+
+// faulty is the error for findings among which there are errors. Where a program reads what was printed, people read it in one line each on
+// standard error.
+func (a *app) faulty(findings []check.Finding, forProgram bool) error {
+	n := check.Errors(findings)
+	if n == 0 {
+		return nil
+	}
+	said := 0
+	for _, f := range findings {
+		switch {
+		case !forProgram || f.Level != check.Error || f.Accepted != "":
+		case said == mostSaid:
+			a.screen.Warn("and %d more", n-said)
+			return &silent{answerNo}
+		default:
+			words := fmt.Sprintf("%s (%s)", f.Message, f.ID)
+			if f.File != "" {
+				words = spot(f) + ": " + words
+			}
+			if f.Destination != "" {
+				words = f.Destination + ": " + words
+			}
+			a.screen.Warn("%s", term.Clean(words))
+			said++
+		}
+	}
+	return &silent{answerNo}
+}
+
+// mostSaid is how many errors are said on standard error beside what programs read.
+const mostSaid = 5
 
 // asked counts the checks that are asked for.
 func (f *checkFlags) asked() int {

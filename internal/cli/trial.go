@@ -281,8 +281,8 @@ func (a *app) printTrials(b *export.Build, doc trialJSON, format string) error {
 	default:
 		a.screen.Next("havvel send")
 	}
-	if err == nil && check.Errors(findings) > 0 {
-		return &silent{answerNo}
+	if err != nil {
+		return err
 	}
-	return err
+	return a.faulty(findings, a.json || format != "text")
 }
