@@ -1,6 +1,10 @@
 package cli
 
 import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -14,7 +18,10 @@ import (
 
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
+	"havvel/internal/deliver/site"
+	"havvel/internal/logbook"
 	"havvel/internal/project"
+	"havvel/internal/round"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
@@ -120,33 +127,96 @@ func withKeys(old string, v any) string {
 	return keysPart.ReplaceAllLiteralString(old, b.String())
 }
 
-var tomlBlock = regexp.MustCompile("(?s)```toml\n(.*?)```")
+var example = regexp.MustCompile("(?s)```(?:toml|json)\n(.*?)```")
 
-// TestFormatExamples reads the examples on the format pages with the code that reads users' files.
+// TestFormatExamples reads the examples on the format pages with the code that reads such files.
 func TestFormatExamples(t *testing.T) {
-	for file, read := range map[string]func([]byte) error{
-		"project.md": func(data []byte) error {
-			folder := t.TempDir()
-			if err := os.WriteFile(filepath.Join(folder, project.Name), data, 0o644); err != nil {
-				return err
-			}
-			_, err := project.Find(folder)
-			return err
-		},
-		"rulebook.md": func(data []byte) error { _, err := rulebook.Parse("example", data); return err },
+	for file, reads := range map[string][]func(data []byte) error{
+		"project.md":  {readProject(t)},
+		"rulebook.md": {func(data []byte) error { _, err := rulebook.Parse("example", data); return err }},
+		"logbook.md":  {readLogbook(t)},
+		"site.md":     {strictly[site.Index], strictly[[]site.Held]},
+		"round.md":    {readRound, readQuestions(t)},
+		"json.md":     {strictly[checkJSON]},
 	} {
 		page, err := os.ReadFile(filepath.Join("..", "..", "docs", "formats", file))
 		if err != nil {
 			t.Fatal(err)
 		}
-		examples := tomlBlock.FindAllSubmatch(page, -1)
-		if len(examples) == 0 {
-			t.Errorf("docs/formats/%s has no example", file)
+		examples := example.FindAllSubmatch(page, -1)
+		if len(examples) < len(reads) {
+			t.Errorf("docs/formats/%s has %d examples of %d", file, len(examples), len(reads))
 		}
-		for _, e := range examples {
-			if err := read(e[1]); err != nil {
-				t.Errorf("the example in docs/formats/%s: %v", file, err)
+		for i, e := range examples {
+			if err := reads[min(i, len(reads)-1)](e[1]); err != nil {
+				t.Errorf("example %d in docs/formats/%s: %v", i+1, file, err)
 			}
 		}
+	}
+	pages, err := os.ReadDir(filepath.Join("..", "..", "docs", "formats"))
+	if err != nil || len(pages) != 6 {
+		t.Errorf("there are %d format pages, and 6 are read here (%v)", len(pages), err)
+	}
+}
+
+// strictly reads JSON that has no keys but those of a type.
+func strictly[T any](data []byte) error {
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	var v T
+	return d.Decode(&v)
+}
+
+func readProject(t *testing.T) func([]byte) error {
+	return func(data []byte) error {
+		folder := t.TempDir()
+		if err := os.WriteFile(filepath.Join(folder, project.Name), data, 0o644); err != nil {
+			return err
+		}
+		_, err := project.Find(folder)
+		return err
+	}
+}
+
+func readLogbook(t *testing.T) func([]byte) error {
+	return func(data []byte) error {
+		folder := t.TempDir()
+		if err := os.MkdirAll(filepath.Join(folder, ".havvel"), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(folder, ".havvel", "logbook.jsonl"), data, 0o644); err != nil {
+			return err
+		}
+		list, unread, err := logbook.Open(folder).Deliveries()
+		if err == nil && (unread > 0 || len(list) != 1 || list[0].State != rulebook.Public) {
+			err = fmt.Errorf("%d deliveries, %d lines are unread", len(list), unread)
+		}
+		return err
+	}
+}
+
+func readRound(data []byte) error {
+	events := 0
+	err := round.Read(context.Background(), bytes.NewReader(data), func(s *round.Session) error {
+		events += len(s.Events)
+		return nil
+	})
+	if err == nil && events != bytes.Count(data, []byte("\n"))-1 {
+		err = fmt.Errorf("%d events are read", events)
+	}
+	return err
+}
+
+func readQuestions(t *testing.T) func([]byte) error {
+	return func(data []byte) error {
+		file := filepath.Join(t.TempDir(), "questions.toml")
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			return err
+		}
+		list, err := questions(file)
+		if err == nil && len(list) == 0 {
+			err = errors.New("there is no question")
+		}
+		return err
 	}
 }
