@@ -3,7 +3,7 @@ version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unkn
 flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
 export CGO_ENABLED := 0
 
-.PHONY: build demo test bench lint dist licences docs screenshots
+.PHONY: build demo test race fuzz bench lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -20,6 +20,18 @@ lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi
 	go vet ./...
 	go tool staticcheck ./...
+
+race: ## all tests with the race detector, in the program too; needs a C compiler
+	scripts/test-partners
+	CGO_ENABLED=1 go test -race -timeout 60m -parallel 4 ./...
+
+fuzz: ## every fuzz target for FOR (10s each); findings are written into testdata/fuzz
+	@go list ./... | while read -r package; do \
+	  go test -list '^Fuzz' "$$package" | grep '^Fuzz' | while read -r target; do \
+	    echo "$$package $$target"; \
+	    go test -run '^$$' -fuzz "^$$target\$$" -fuzztime $(or $(FOR),10s) -fuzzminimizetime 5x -parallel 1 "$$package" < /dev/null || exit 1; \
+	  done || exit 1; \
+	done
 
 bench: ## speed against partners in the same run; figures in docs/performance.md
 	scripts/test-partners bench

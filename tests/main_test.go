@@ -23,6 +23,9 @@ import (
 // program is the path of havvel, built once for all tests.
 var program string
 
+// buildFlags are those of that build.
+var buildFlags []string
+
 func TestMain(m *testing.M) {
 	folder, err := os.MkdirTemp("", "havvel-tests-")
 	if err != nil {
@@ -30,8 +33,11 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	program = filepath.Join(folder, "havvel")
-	build := exec.Command("go", "build", "-o", program, "havvel")
-	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	build := exec.Command("go", append(append([]string{"build"}, buildFlags...), "-o", program, "havvel")...)
+	build.Env = os.Environ()
+	if len(buildFlags) == 0 {
+		build.Env = append(build.Env, "CGO_ENABLED=0")
+	}
 	build.Stderr = os.Stderr
 	code := 1
 	if err := build.Run(); err == nil {

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"syscall"
 	"time"
 
@@ -77,8 +78,8 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "havvel",
 		Short: "Take the web export of a game to the portals that show it",
-		Long: "Havvel reads the web export that a game engine wrote, says what would go wrong with it on each portal,\n" +
-			"writes the archive that each portal wants, uploads it, and follows it until it is public.",
+		Long: a.screen.Wrapped("Havvel reads the web export that a game engine wrote, says what would go wrong with it on each portal, " +
+			"writes the archive that each portal wants, uploads it, and follows it until it is public."),
 		Example:       "  havvel demo             walk the whole way, with a game and a portal that come along\n  havvel look export/web  what an export is made of",
 		Version:       version,
 		SilenceErrors: true,
@@ -87,6 +88,7 @@ func (a *app) root() *cobra.Command {
 	const itself = "Havvel itself:"
 	root.SetHelpCommandGroupID(itself)
 	root.CompletionOptions.DisableDefaultCmd = true // ours says the same in fewer words
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), "FlagUsages", fmt.Sprintf("FlagUsagesWrapped %d", a.screen.HelpWidth())))
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
@@ -116,7 +118,7 @@ func (a *app) root() *cobra.Command {
 // new makes a cobra command.
 func (a *app) new(c command) *cobra.Command {
 	return &cobra.Command{
-		Use: c.use, Short: c.short, Long: c.long, Example: c.example,
+		Use: c.use, Short: c.short, Long: a.screen.Wrapped(c.long), Example: c.example,
 		DisableFlagsInUseLine: true,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if err := c.args(cmd, args); err != nil {
@@ -130,7 +132,7 @@ func (a *app) new(c command) *cobra.Command {
 
 // group makes a command that only holds others.
 func (a *app) group(c command, inner ...*cobra.Command) *cobra.Command {
-	g := &cobra.Command{Use: c.use, Short: c.short, Long: c.long, Example: c.example}
+	g := &cobra.Command{Use: c.use, Short: c.short, Long: a.screen.Wrapped(c.long), Example: c.example}
 	g.RunE = func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
 			return cmd.Help()

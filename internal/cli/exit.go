@@ -67,7 +67,7 @@ func (a *app) exit(err error) int {
 		}
 	}
 	if errors.Is(err, context.Canceled) {
-		fmt.Fprintln(a.err, "havvel: stopped; nothing is left half-done")
+		a.screen.Complain("havvel: stopped; nothing is left half-done")
 		return interrupted
 	}
 	for _, e := range parts(err) {
@@ -86,9 +86,9 @@ func (a *app) say(err error) {
 	for line := range strings.SplitSeq(err.Error(), "\n") {
 		lines = append(lines, strings.Repeat(" ", len(line)-len(strings.TrimLeft(line, " ")))+term.Clean(line))
 	}
-	fmt.Fprintln(a.err, "havvel: "+strings.Join(lines, "\n"))
+	a.screen.Complain("havvel: " + strings.Join(lines, "\n"))
 	if next := advice(err); next != "" {
-		fmt.Fprintln(a.err, "  "+next)
+		a.screen.Complain("  " + next)
 	}
 }
 

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	xterm "golang.org/x/term"
 )
@@ -19,7 +18,10 @@ import (
 type Screen struct {
 	out, err     io.Writer
 	width        int  // of the lines on out; text is wrapped there
+	display      bool // out is a terminal: lines and tables are wrapped, too
 	colour       bool // out shows colour
+	many         bool // 256 colours
+	errWidth     int  // of the lines on err; 0 for any
 	errIsDisplay bool // err can show moving bars
 }
 
@@ -27,13 +29,18 @@ type Screen struct {
 func New(out, err io.Writer) *Screen {
 	s := &Screen{out: out, err: err, width: 100}
 	if f, ok := out.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
+		s.display = true
 		s.colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+		s.many = strings.Contains(os.Getenv("TERM"), "256color") || os.Getenv("COLORTERM") != ""
 		if w, _, err := xterm.GetSize(int(f.Fd())); err == nil && w > 20 {
 			s.width = min(w, 120)
 		}
 	}
 	if f, ok := err.(*os.File); ok {
 		s.errIsDisplay = xterm.IsTerminal(int(f.Fd())) && os.Getenv("TERM") != "dumb"
+		if w, _, err := xterm.GetSize(int(f.Fd())); err == nil && w > 20 {
+			s.errWidth = min(w, 120)
+		}
 	}
 	return s
 }
@@ -51,34 +58,56 @@ const (
 	Careful
 )
 
-var colours = map[Tone]text.Colors{
-	Strong: {text.Bold}, Quiet: {text.Faint}, Good: {text.FgGreen}, Bad: {text.FgRed, text.Bold}, Careful: {text.FgYellow},
-}
+// colours are escape sequences (ECMA-48). Where a terminal has 256 of them they are middle tones, to be read on light and on dark ground.
+var (
+	colours    = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[32m", Bad: "\x1b[1;31m", Careful: "\x1b[33m"}
+	colours256 = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[38;5;28m", Bad: "\x1b[1;38;5;160m", Careful: "\x1b[38;5;130m"}
+)
 
 // In returns words in a tone, for use inside a line.
 func (s *Screen) In(t Tone, words string) string {
 	if !s.colour || t == Plain {
 		return words
 	}
-	return colours[t].EscapeSeq() + words + text.EscapeReset
+	start := colours[t]
+	if s.many {
+		start = colours256[t]
+	}
+	return start + words + text.EscapeReset
 }
 
-// Line prints one line, not wrapped.
+// Line prints one line, which is wrapped on a terminal only.
 func (s *Screen) Line(format string, args ...any) {
-	fmt.Fprintf(s.out, format+"\n", args...)
+	words := fmt.Sprintf(format, args...)
+	if s.display {
+		words = fit(words, s.width)
+	}
+	fmt.Fprintln(s.out, words)
 }
 
 // Paragraph prints words wrapped to the screen's width; each line starts with indent, the first with lead.
 func (s *Screen) Paragraph(t Tone, lead, indent, words string) {
-	room := max(20, s.width-text.StringWidth(indent))
-	for i, line := range strings.Split(text.WrapSoft(words, room), "\n") {
+	room := max(20, s.width-text.StringWidthWithoutEscSequences(indent))
+	for i, line := range strings.Split(wrap(strings.TrimSpace(words), "", room), "\n") {
 		start := indent
 		if i == 0 {
 			start = lead
 		}
-		fmt.Fprintln(s.out, start+s.In(t, strings.TrimRight(line, " ")))
+		fmt.Fprintln(s.out, start+s.In(t, line))
 	}
 }
+
+// Wrapped returns words wrapped to the screen's width, at most 100 columns; paragraphs are parted by an empty line.
+func (s *Screen) Wrapped(words string) string {
+	paragraphs := strings.Split(words, "\n\n")
+	for i, p := range paragraphs {
+		paragraphs[i] = wrap(strings.Join(strings.Fields(p), " "), "", s.HelpWidth())
+	}
+	return strings.Join(paragraphs, "\n\n")
+}
+
+// HelpWidth is the width of help, in columns.
+func (s *Screen) HelpWidth() int { return min(s.width, 100) }
 
 // Next prints what to do next.
 func (s *Screen) Next(format string, args ...any) {
@@ -87,43 +116,15 @@ func (s *Screen) Next(format string, args ...any) {
 
 // Warn prints a warning on standard error.
 func (s *Screen) Warn(format string, args ...any) {
-	fmt.Fprintf(s.err, "havvel: "+format+"\n", args...)
+	s.Complain("havvel: " + fmt.Sprintf(format, args...))
 }
 
-// Table prints rows under headings. Cells that are numbers with units look best aligned to the right:
-// right names those columns, from 0.
-func (s *Screen) Table(headings []string, rows [][]string, right ...int) {
-	t := table.NewWriter()
-	t.SetOutputMirror(s.out)
-	style := table.StyleDefault
-	style.Options = table.OptionsNoBordersAndSeparators
-	style.Box.PaddingLeft, style.Box.PaddingRight = "  ", ""
-	style.Format.Header = text.FormatDefault
-	if s.colour {
-		style.Color.Header = text.Colors{text.Faint}
+// Complain prints words on standard error as they are, but for lines that are too long for a terminal.
+func (s *Screen) Complain(words string) {
+	if s.errWidth > 0 {
+		words = fit(words, s.errWidth)
 	}
-	t.SetStyle(style)
-	var columns []table.ColumnConfig
-	for _, i := range right {
-		columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
-	}
-	t.SetColumnConfigs(columns)
-	t.SuppressTrailingSpaces()
-	if len(headings) > 0 {
-		t.AppendHeader(row(headings))
-	}
-	for _, r := range rows {
-		t.AppendRow(row(r))
-	}
-	t.Render()
-}
-
-func row(cells []string) table.Row {
-	r := make(table.Row, len(cells))
-	for i, c := range cells {
-		r[i] = c
-	}
-	return r
+	fmt.Fprintln(s.err, words)
 }
 
 // JSON prints one document.

@@ -1,10 +1,13 @@
 package term
 
 import (
+	"bytes"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"havvel/internal/progress"
 )
@@ -82,5 +85,27 @@ func TestBar(t *testing.T) {
 	empty := &bar{what: "x", began: time.Now()}
 	if line := empty.line(time.Now()); !strings.Contains(line, "0 B of 0 B") {
 		t.Errorf("%q", line)
+	}
+}
+
+// TestNarrow: on a narrow terminal nothing is lost, links stay whole, and no line is wider but for a word that is.
+func TestNarrow(t *testing.T) {
+	var out bytes.Buffer
+	s := &Screen{out: &out, width: 60, display: true, colour: true}
+	link := "https://brackwater.example/play/tinderwick-lane"
+	s.Table([]string{"destination", "state", "by", "link"}, [][]string{{"brackwater", s.In(Good, "public"), "moth on the long desk", link}, {"shed", "draft", "", ""}})
+	s.Table([]string{"what", "how it is known"}, [][]string{{"together", "the most at once, without what scripts make while they run"}})
+	s.Line("  to start     about 598 KB in 8 files: 1.0s at 5 Mbit/s, under 0.1s at 50, and what is more")
+	s.Paragraph(Bad, "- ", "  ", "a word "+strings.Repeat("x", 70)+" that is longer than a line")
+	plain := text.StripEscape(out.String())
+	for _, want := range []string{link, "moth on the long desk\n      link  " + link, "the most at once, without what scripts make\n            while they run", "5 Mbit/s,\n               under 0.1s", strings.Repeat("x", 70)} {
+		if !strings.Contains(plain, want) {
+			t.Errorf("lacks %q:\n%s", want, plain)
+		}
+	}
+	for line := range strings.Lines(plain) {
+		if line = strings.TrimRight(line, "\n"); text.StringWidth(line) > 60 && strings.Contains(strings.TrimSpace(line), "  ") {
+			t.Errorf("%d columns: %s", text.StringWidth(line), line)
+		}
 	}
 }
