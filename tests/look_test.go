@@ -237,3 +237,16 @@ func TestManyFindings(t *testing.T) {
 		t.Errorf("says too much:\n%s", out)
 	}
 }
+
+// TestWorkshop: where tools of the web make a game, its export is what they wrote, not the page that they made it from.
+func TestWorkshop(t *testing.T) {
+	made := write(t, game.Files{
+		"package.json": []byte("{}"), "index.html": []byte(`<script type="module" src="main.js"></script>`), "main.js": []byte(`import { lamp } from "lantern-kit"`),
+		"node_modules/lantern-kit/index.html": []byte("<p>not ours"), "dist/index.html": []byte(`<title>Lane</title><script src="lane.js"></script>`), "dist/lane.js": []byte("1"),
+	})
+	run(t, made, "check", ".").must(t, 1, "link-package", `"lantern-kit" is imported by its name alone`)
+	run(t, made, "look").must(t, 0, "dist  a folder", "2 files")
+	run(t, made, "start", "--dry-run").must(t, 0, `export  = "dist"`)
+	writeInto(t, made, game.Files{"docs/index.html": []byte("<script>1</script>")})
+	run(t, made, "look").must(t, 2, "it holds 2 exports: dist and docs", "name one of them")
+}

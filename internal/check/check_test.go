@@ -104,6 +104,11 @@ var flawed = map[string]struct {
 		f["old.html"] = "<script src=gone.js></script>"
 		f["game.js"] += "\nimport('./later.js'); fetch('maps/x.json'); load('art/none.png'); const never = 'some.thing';"
 	}, []string{"error game.js:2", "error index.html:2", "warning game.js:2", "warning game.js:2", "warning index.html:2", "warning old.html:1"}},
+	"link-package": {func(f map[string]string) {
+		f["index.html"] = strings.Replace(page, "<body>", "<body><script type=importmap>{\"imports\":{\"kit/\":\"./kit/\",\"lamp\":\"./game.js\"}}</script>\n<script type=module>import 'lamp'; import 'wick'</script>", 1)
+		f["game.js"] += "\nimport a from 'kit/a.js'; export * from \"oil\"; import('later')"
+		f["unused.js"] = "import 'nobody-runs-this'"
+	}, []string{"error index.html:2", "error game.js:2"}},
 	"link-case": {func(f map[string]string) {
 		f["index.html"] = strings.Replace(page, "<body>", "<body><img src=Art/Lane.png><a href=Game.js>", 1)
 		f["game.js"] += `load("art/LANE.png")`

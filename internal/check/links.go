@@ -62,6 +62,18 @@ var linkChecks = []*Check{
 		}),
 	},
 	{
+		ID:    "link-package",
+		Title: "A script imports a package by its name",
+		Level: Error,
+		Text: "Browsers load scripts by address, such as \"./rules.js\"; a name alone, such as \"lantern-kit\", means something to tools on " +
+			"the developer's machine only. The browser stops at such an import before the game's first line. A folder with such " +
+			"scripts is what the game is made from: the export is what the bundler writes. Where there is no bundler, an import map " +
+			"in the page says what the name stands for.",
+		Before: `import { lamp } from "lantern-kit"`,
+		After:  `import { lamp } from "./lantern-kit.js"`,
+		Run:    findPackages,
+	},
+	{
 		ID:    "link-absolute",
 		Title: "A link starts at the host's root",
 		Level: Warning,
@@ -157,6 +169,33 @@ var linkChecks = []*Check{
 			return f
 		}),
 	},
+}
+
+// findPackages reports imports by name in the scripts that the entry page is sure to run.
+func findPackages(p *Pass) {
+	entry := p.Build.Entry
+	if entry == nil {
+		return
+	}
+	known := func(name string) bool {
+		return slices.ContainsFunc(entry.Page.Mapped, func(m string) bool {
+			return name == m || strings.HasSuffix(m, "/") && strings.HasPrefix(name, m)
+		})
+	}
+	judge := func(from *export.File, s *web.Script) {
+		for _, l := range s.Bare {
+			if !known(l.Target) {
+				p.report(at(export.Link{Link: l, From: from}, Finding{
+					Message: fmt.Sprintf("%q is imported by its name alone, which browsers don't know; they stop here before the game's first line", l.Target),
+					Fix:     "take what your bundler writes as the export, or say in an import map what the name stands for",
+				}))
+			}
+		}
+	}
+	judge(entry, entry.Page.Inline)
+	for _, f := range p.Build.Modules() {
+		judge(f, f.Script)
+	}
 }
 
 // onLinks runs a check on every link of the build; judge returns what is wrong with one, or nil.

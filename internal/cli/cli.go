@@ -214,6 +214,10 @@ func (a *app) subject(ctx context.Context, args []string, read reading) (*projec
 		path = args[0]
 	case p != nil:
 		path = term.Near(p.ExportPath())
+	case isWorkshop("."):
+		if path, err = a.findExport(nil); err != nil {
+			return nil, nil, err
+		}
 	}
 	b, err := read(ctx, p, path)
 	var unreadable *export.Unreadable

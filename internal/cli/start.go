@@ -175,14 +175,15 @@ func (a *app) findExport(args []string) (string, error) {
 	case len(found) == 0:
 		return "", &export.Unreadable{Path: "this folder", Reason: "there is no HTML page in it, nor in the folders below", Next: "export the game for the web, then name the folder: havvel start FOLDER"}
 	case len(found) > 1:
-		return "", &usage{fmt.Sprintf("there are %d exports here: %s; name one of them", len(found), list(found)), "havvel start"}
+		return "", &export.Unreadable{Path: "this folder", Reason: fmt.Sprintf("it holds %d exports: %s", len(found), list(found)), Next: "name one of them after the command"}
 	}
 	return found[0], nil
 }
 
-// exportsIn lists the topmost folders that hold HTML pages, to a depth of three.
+// exportsIn lists the topmost folders that hold HTML pages, to a depth of three. Where a game is made with tools of the web, its own
+// pages are what the export is made from; they count only where nothing else is below.
 func exportsIn(root string) ([]string, error) {
-	var found []string
+	var found, sources []string
 	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
 		if err != nil {
 			if errors.Is(err, fs.ErrPermission) {
@@ -198,14 +199,24 @@ func exportsIn(root string) ([]string, error) {
 			return filepath.SkipDir
 		}
 		pages, err := filepath.Glob(filepath.Join(escapeGlob(name), "*.htm*"))
-		if err == nil && len(pages) > 0 {
-			found = append(found, name)
-			return filepath.SkipDir
+		switch {
+		case err != nil || len(pages) == 0:
+			return nil
+		case isWorkshop(name):
+			sources = append(sources, name)
+			return nil
 		}
-		return nil
+		found = append(found, name)
+		return filepath.SkipDir
 	})
+	if len(found) == 0 {
+		found = sources
+	}
 	return found, err
 }
+
+// isWorkshop reports whether a folder is one in which tools of the web make a game: they leave a package.json there.
+func isWorkshop(folder string) bool { return exists(filepath.Join(folder, "package.json")) }
 
 var globSigns = strings.NewReplacer(`*`, `\*`, `?`, `\?`, `[`, `\[`)
 

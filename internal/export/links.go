@@ -163,6 +163,22 @@ func (b *Build) find(target string) (*File, Result) {
 	return nil, Missing
 }
 
+// Modules lists the scripts that the entry page is sure to run: those that it names, and what these import.
+func (b *Build) Modules() []*File {
+	var list []*File
+	seen := map[*File]bool{b.Entry: true}
+	for next := []*File{b.Entry}; len(next) > 0; next = next[1:] {
+		for _, l := range b.from[next[0]] {
+			if l.To == nil || l.To.Script == nil || seen[l.To] || l.Use != "script" || l.Certainty != web.Certain {
+				continue
+			}
+			seen[l.To] = true
+			list, next = append(list, l.To), append(next, l.To)
+		}
+	}
+	return list
+}
+
 func (b *Build) folders() map[string]bool {
 	folders := map[string]bool{}
 	for _, f := range b.Parts() {

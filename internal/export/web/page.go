@@ -4,7 +4,9 @@ package web
 
 import (
 	"bytes"
+	"encoding/json"
 	"html"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -48,11 +50,12 @@ type Page struct {
 	Scripts int  // script elements that run, with and without a src
 	Canvas  bool // has a canvas element
 
-	Frames                     []Frame // its frames
-	Doctype, Charset, Viewport bool    // has one
-	CanvasWidth, CanvasHeight  int     // of the first canvas, from its attributes; 0 when it has none
-	Style                      Style   // of its style elements, and of the body's style attribute
-	Inline                     *Script // all its inline scripts together
+	Frames                     []Frame  // its frames
+	Doctype, Charset, Viewport bool     // has one
+	CanvasWidth, CanvasHeight  int      // of the first canvas, from its attributes; 0 when it has none
+	Style                      Style    // of its style elements, and of the body's style attribute
+	Inline                     *Script  // all its inline scripts together
+	Mapped                     []string // names that its import maps know; one that ends with a slash stands for all that begin with it
 
 	// Offsets at which a script can be planted: before everything else in the head, at the head's
 	// end, and at the body's end.
@@ -219,11 +222,26 @@ func (r *pageReader) inline(at int, raw []byte) {
 	for word := range s.Words {
 		r.page.Inline.Words[word] = true
 	}
+	for _, l := range s.Bare {
+		l.Line, l.Column = r.lines.place(at + l.Offset)
+		r.page.Inline.Bare = append(r.page.Inline.Bare, l)
+	}
 }
 
 // imports reads an import map: the addresses that bare names stand for.
 func (r *pageReader) imports(at int, raw []byte) {
 	links, _ := ReadJSON(raw) // a broken map loads nothing
+	var names struct {
+		Imports map[string]any            `json:"imports"`
+		Scopes  map[string]map[string]any `json:"scopes"`
+	}
+	if json.Unmarshal(raw, &names) == nil {
+		r.page.Mapped = slices.AppendSeq(r.page.Mapped, maps.Keys(names.Imports))
+		for _, scope := range names.Scopes {
+			r.page.Mapped = slices.AppendSeq(r.page.Mapped, maps.Keys(scope))
+		}
+		slices.Sort(r.page.Mapped)
+	}
 	for _, l := range links {
 		if isRelative(l.Target) {
 			l.Use, l.Certainty, l.Module = "script", Certain, false

@@ -16,6 +16,7 @@ type Script struct {
 	Args  map[string][]string // texts that are the first argument of such calls
 	Words map[string]bool     // identifiers that say something about what a game needs or does
 	Says  map[string]int      // texts that name a moment of the game; value: offset of the first
+	Bare  []Link              // imports by a name that is no address; an import map says what it stands for
 }
 
 // telling are identifiers whose use says something about what a game needs or does.
@@ -244,6 +245,10 @@ func (r *scriptReader) flush() {
 	}
 	link, ok := r.name(v, text)
 	link.Target, link.Offset, link.Len, link.Tail, link.Whole = text, v.at, v.len, v.tail, v.parts == 1
+	if v.imported() && link.Whole && !isRelative(text) && text != "" && len(r.script.Bare) < maxLinks {
+		link.Line, link.Column = r.lines.place(v.at)
+		r.script.Bare = append(r.script.Bare, link)
+	}
 	if !ok || len(r.script.Links) >= maxLinks {
 		return
 	}
@@ -302,7 +307,7 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 	switch {
 	case text == "" || text == star || len(text) > maxTarget:
 		return Link{}, false
-	case string(c[0].text) == "from" || c[0].kind == js.ImportToken:
+	case v.imported():
 		return Link{Use: "script", Certainty: Certain, Module: true}, isRelative(text)
 	case c[0].kind == js.OpenParenToken && c[1].kind == js.ImportToken:
 		return Link{Use: "script", Certainty: certain(text), Module: true}, isRelative(text)
@@ -316,6 +321,11 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 		return Link{Use: "data", Certainty: Likely}, pathLike || isAddress(text)
 	}
 	return Link{Use: "data", Certainty: Possible}, pathLike && !isAddress(text)
+}
+
+// imported reports whether a text is what an import or export statement names.
+func (v *joined) imported() bool {
+	return string(v.context[0].text) == "from" && v.context[1].kind != js.DotToken || v.context[0].kind == js.ImportToken
 }
 
 func certain(text string) Certainty {
