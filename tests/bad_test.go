@@ -176,7 +176,7 @@ func TestStart(t *testing.T) {
 	}
 	writeInto(t, folder, game.Files{"other/index.html": []byte("<script></script>")})
 	os.Remove(filepath.Join(folder, "havvel.toml"))
-	run(t, folder, "start").must(t, 2, "2 exports here", "other")
+	run(t, folder, "start").must(t, 2, "it holds 2 exports", "other")
 	alone := write(t, demo.Good())
 	run(t, alone, "start").must(t, 0, "goes nowhere yet")
 	run(t, alone, "check").must(t, 0, "next: name a destination")
