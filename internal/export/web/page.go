@@ -160,6 +160,11 @@ func (r *pageReader) start(at, length int) {
 	for _, l := range linksOf(name, attributes) {
 		r.add(l, at)
 	}
+	for _, a := range attributes {
+		if strings.HasPrefix(a.name, "on") {
+			r.handler(at+a.offset, a.name, a.value)
+		}
+	}
 	if style, ok := attributes.find("style"); ok {
 		for _, l := range ReadStyle([]byte(style.value)).Links {
 			l.Offset += at + style.offset
@@ -206,6 +211,23 @@ func (r *pageReader) inline(at int, raw []byte) {
 	for _, l := range s.Links {
 		r.add(l, at)
 	}
+	for _, l := range s.Bare {
+		l.Line, l.Column = r.lines.place(at + l.Offset)
+		r.page.Inline.Bare = append(r.page.Inline.Bare, l)
+	}
+	r.says(at, s)
+}
+
+// handler reads an event handler that is written as an attribute.
+func (r *pageReader) handler(at int, event, code string) {
+	if telling[event] {
+		r.page.Inline.Words[event] = true
+	}
+	r.says(at, ReadScript([]byte(code)))
+}
+
+// says notes what a part of the page's scripts says.
+func (r *pageReader) says(at int, s *Script) {
 	for name, offset := range s.Calls {
 		if _, ok := r.page.Inline.Calls[name]; !ok {
 			r.page.Inline.Calls[name] = at + offset
@@ -221,10 +243,6 @@ func (r *pageReader) inline(at int, raw []byte) {
 	}
 	for word := range s.Words {
 		r.page.Inline.Words[word] = true
-	}
-	for _, l := range s.Bare {
-		l.Line, l.Column = r.lines.place(at + l.Offset)
-		r.page.Inline.Bare = append(r.page.Inline.Bare, l)
 	}
 }
 
