@@ -231,7 +231,7 @@ func FuzzReadJSON(f *testing.F) {
 // TestHandlers: what stands in attributes of events counts as script of the page.
 func TestHandlers(t *testing.T) {
 	p := ReadPage([]byte(`<body oncontextmenu="return false" onload='Arcade.ready("lane")'><canvas onkeydown="event.preventDefault()">`))
-	if !p.Inline.Words["oncontextmenu"] || !p.Inline.Words["preventDefault"] || len(p.Inline.Args["Arcade.ready"]) != 1 || p.Inline.Calls["Arcade.ready"] != 44 {
+	if !p.Inline.Words["oncontextmenu"] || !p.Inline.Words["preventDefault"] || len(p.Inline.Args["Arcade.ready"]) != 1 || p.Inline.Calls["Arcade.ready"] != 43 {
 		t.Errorf("%+v", p.Inline)
 	}
 }
