@@ -27,7 +27,8 @@ import (
 	"havvel/internal/serve"
 )
 
-// drivers open a site, by the scheme of its address. A new protocol is a package beside these, and a line here.
+// drivers open a site, by the scheme of its address. A new protocol is a package beside these, a line here, and what addresses need to know
+// of it in project.Protocols.
 var drivers = map[string]func(ctx context.Context, d *project.Destination, u *url.URL, secret string) (site.Store, error){
 	"file": func(_ context.Context, _ *project.Destination, u *url.URL, _ string) (site.Store, error) {
 		return folder.Open(filepath.FromSlash(u.Path))

@@ -35,7 +35,7 @@ func apply(data []byte, edits []edit) ([]byte, error) {
 }
 
 // follow changes the links of all items to where their targets went, and works out the bytes of items that changed.
-func (p *Plan) follow(ctx context.Context) error {
+func follow(ctx context.Context, p *Plan) error {
 	for _, l := range p.build.Links {
 		from, to := p.of[l.From], p.of[l.To]
 		if from == nil || to == nil || l.Use == "page" && l.Path != l.To.Path && l.Result == export.Found {

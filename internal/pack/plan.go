@@ -77,13 +77,20 @@ type Kind struct {
 	run  func(context.Context, *Plan) error
 }
 
-// Kinds lists the steps in the order in which they are taken; each adds to the plan what it changes.
+// Kinds lists the steps that can be left out, in the order in which they are taken.
 func Kinds() []Kind {
+	return slices.DeleteFunc(sequence(), func(k Kind) bool { return k.Name == "" })
+}
+
+// sequence lists what makes a plan; each adds to the plan what it changes. What has no name is always done. A new step is a file, and a
+// line here.
+func sequence() []Kind {
 	return []Kind{
 		{"entry", "the entry page goes to the root, under the name that hosts look for", enter},
 		{"leave-out", "junk, and what havvel.toml names, stays behind", leaveOut},
 		{"names", "links and names that only work on the developer's disk are mended", mendNames},
 		{"recode", "files that were compressed before get a form that the destination can serve", recode},
+		{"", "links follow what got another name until here", follow},
 		{"slim", "pictures, sounds and texts become smaller without loss, when asked for", slim},
 		{"front", "the page gets the title, icon, colours and loading bar of havvel.toml", front},
 		{"plant", "the portal's scripts go into the entry page", plant},
@@ -120,17 +127,12 @@ func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error
 		p.Items, p.of[f] = append(p.Items, it), it
 	}
 	p.entry = p.of[b.Entry]
-	for _, k := range Kinds() {
-		if slices.Contains(to.Without, k.Name) {
+	for _, k := range sequence() {
+		if k.Name != "" && slices.Contains(to.Without, k.Name) {
 			continue
 		}
 		if err := k.run(ctx, p); err != nil {
 			return nil, err
-		}
-		if k.Name == "recode" {
-			if err := p.follow(ctx); err != nil {
-				return nil, err
-			}
 		}
 	}
 	if err := p.settle(ctx); err != nil {

@@ -6,14 +6,43 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"havvel/internal/rulebook"
 )
 
-// siteSchemes are the protocols that sites are reached by, and whether what travels there is protected.
-var siteSchemes = map[string]bool{"file": true, "sftp": true, "ftp": true, "ftps": true, "ftp-plain": false, "davs": true, "dav": false, "s3+https": true, "s3+http": false}
+// A Protocol is a way to reach a site. What opens it is a driver of the same scheme in internal/deliver.
+type Protocol struct {
+	Scheme  string // of addresses
+	Written string // how an address is written, for help; "" for what nobody need know of
+	Instead string // what to use on a network, where what travels is not protected; "" where it is
+	Bucket  bool   // the address begins with a bucket, and files keep the header fields that they are sent with
+}
+
+// Protocols lists the ways to reach a site.
+func Protocols() []Protocol {
+	return []Protocol{
+		{Scheme: "sftp", Written: "sftp://user@host/folder"},
+		{Scheme: "ftp", Written: "ftp://"},
+		{Scheme: "ftps", Written: "ftps://"},
+		{Scheme: "ftp-plain", Instead: "ftp:// (which asks for TLS) or sftp://"},
+		{Scheme: "davs", Written: "davs://"},
+		{Scheme: "dav", Instead: "davs://"},
+		{Scheme: "s3+https", Written: "s3+https://host/bucket/folder", Bucket: true},
+		{Scheme: "s3+http", Instead: "s3+https://", Bucket: true},
+		{Scheme: "file", Written: "or a folder such as ../public"},
+	}
+}
+
+// protocolOf finds a protocol by its scheme.
+func protocolOf(scheme string) (Protocol, bool) {
+	for _, p := range Protocols() {
+		if p.Scheme == scheme {
+			return p, true
+		}
+	}
+	return Protocol{}, false
+}
 
 // SiteAddress is where a site is; nil when the destination is a portal.
 func (d *Destination) SiteAddress() *url.URL { return d.site }
@@ -38,7 +67,7 @@ func (d *Destination) resolveSite(folder string) (bool, error) {
 	if err != nil {
 		return false, nil
 	}
-	if _, known := siteSchemes[u.Scheme]; !known {
+	if _, known := protocolOf(u.Scheme); !known {
 		return false, nil
 	}
 	d.site = u
@@ -67,16 +96,17 @@ func (d *Destination) verifySite() error {
 	if _, password := u.User.Password(); password {
 		return errors.New("address holds a password; leave it out, and store it with havvel keys set")
 	}
+	by, _ := protocolOf(u.Scheme)
 	switch {
 	case u.Scheme != "file" && u.Host == "":
 		return fmt.Errorf("address %q names no host", u.Redacted())
 	case u.RawQuery != "" || u.Fragment != "":
 		return fmt.Errorf("address %q has a query or fragment, which a site's has not", u.Redacted())
-	case !siteSchemes[u.Scheme] && !loopback(u.Hostname()):
-		return fmt.Errorf("with %s:// the password would travel in the clear; use %s", u.Scheme, map[string]string{"ftp-plain": "ftp:// (which asks for TLS) or sftp://", "dav": "davs://", "s3+http": "s3+https://"}[u.Scheme])
-	case strings.HasPrefix(u.Scheme, "s3") && strings.Trim(u.Path, "/") == "":
-		return fmt.Errorf("address %q names no bucket: s3+https://HOST/BUCKET/FOLDER", u.Redacted())
-	case strings.HasPrefix(u.Scheme, "s3") && d.Key == "":
+	case by.Instead != "" && !loopback(u.Hostname()):
+		return fmt.Errorf("with %s:// the password would travel in the clear; use %s", u.Scheme, by.Instead)
+	case by.Bucket && strings.Trim(u.Path, "/") == "":
+		return fmt.Errorf("address %q names no bucket: %s://HOST/BUCKET/FOLDER", u.Redacted(), u.Scheme)
+	case by.Bucket && d.Key == "":
 		d.Key = "env:" + strings.ToUpper(strings.ReplaceAll(d.Name, "-", "_")) + "_KEY"
 	}
 	if d.Keep < 0 || d.Keep == 1 {
@@ -94,7 +124,7 @@ func (d *Destination) verifySite() error {
 			return fmt.Errorf("serves names %q; it can be \"gzip\" and \"br\"", e)
 		}
 	}
-	if strings.HasPrefix(u.Scheme, "s3") && d.Serves == nil {
+	if by.Bucket && d.Serves == nil {
 		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
 	}
 	d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
@@ -124,10 +154,20 @@ func (d *Destination) Host() string {
 
 // sites lists the ways to write a site's address.
 func sites() string {
-	return "sftp://user@host/folder, ftp://, ftps://, davs://, s3+https://host/bucket/folder, or a folder such as ../public"
+	var list []string
+	for _, p := range Protocols() {
+		if p.Written != "" {
+			list = append(list, p.Written)
+		}
+	}
+	return strings.Join(list, ", ")
 }
 
 // KeepsHeaders reports whether the site keeps a file's header fields as they are sent.
 func (d *Destination) KeepsHeaders() bool {
-	return d.site != nil && slices.Contains([]string{"s3+https", "s3+http"}, d.site.Scheme)
+	if d.site == nil {
+		return false
+	}
+	by, _ := protocolOf(d.site.Scheme)
+	return by.Bucket
 }
