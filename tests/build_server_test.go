@@ -77,7 +77,9 @@ func TestBuildServer(t *testing.T) {
 	}
 	var sarif struct {
 		Version string
-		Runs    []struct{ Tool struct{ Driver struct{ Name string } } }
+		Runs    []struct {
+			Tool struct{ Driver struct{ Name string } }
+		}
 	}
 	if err := json.Unmarshal([]byte(reports["/check.sarif"]), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) == 0 || sarif.Runs[0].Tool.Driver.Name != "havvel" {
 		t.Errorf("check.sarif: %v %+v", err, sarif)

@@ -121,12 +121,16 @@ func (s *Site) pulse(ctx context.Context) (p pulse, err error) {
 // live gives signs of life until the context ends. When another one took the lock, it stops the work.
 func (s *Site) live(ctx context.Context, stop context.CancelCauseFunc) {
 	p := pulse{Who: s.Who, Since: s.Now().UTC()}
+	known := map[string]bool{"": true} // what was there when the lock was ours, and what we wrote: a write that failed may have arrived, or not
 	for first := true; ; first = false {
-		if now, err := s.pulse(ctx); err == nil && !first && now.Mark != p.Mark && now.Mark != "" {
+		if now, err := s.pulse(ctx); err == nil && first {
+			known[now.Mark] = true
+		} else if err == nil && !known[now.Mark] {
 			stop(&Busy{now.Who, now.Since})
 			return
 		}
 		p.Mark = rand.Text()
+		known[p.Mark] = true
 		if data, err := json.Marshal(p); err == nil {
 			s.Store.Swap(ctx, small(beatName, data, "application/json", "no-store")) // one that is lost is followed by the next
 		}

@@ -160,6 +160,32 @@ func TestTwoSenders(t *testing.T) {
 	}
 }
 
+// TestLostBeat: a sign of life that doesn't get through makes nobody think that somebody else sends.
+func TestLostBeat(t *testing.T) {
+	base, err := folder.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := site.New(&skipping{Store: &waiting{base, 100 * time.Millisecond}}, 0, "moth")
+	s.Patience = 10 * time.Millisecond
+	if _, err := s.Send(context.Background(), sitetest.Edition(1), progress.None); err != nil {
+		t.Errorf("a lost beat ends the upload: %v", err)
+	}
+}
+
+// skipping is a store on which every other sign of life is lost.
+type skipping struct {
+	site.Store
+	beats atomic.Int64
+}
+
+func (s *skipping) Swap(ctx context.Context, f site.File) error {
+	if f.Name == "havvel.beat" && s.beats.Add(1)%2 == 0 {
+		return &site.Unreachable{Host: "shed.example", Cause: errCut}
+	}
+	return s.Store.Swap(ctx, f)
+}
+
 type waiting struct {
 	site.Store
 	time time.Duration
