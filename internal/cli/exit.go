@@ -21,8 +21,8 @@ import (
 	"havvel/internal/trial"
 )
 
-// An ExitCode is a number that havvel ends with, and what it means.
-type ExitCode struct {
+// An exitCode is a number that havvel ends with, and what it means.
+type exitCode struct {
 	Code    int
 	Meaning string
 	When    string
@@ -38,9 +38,9 @@ const (
 	interrupted = 130
 )
 
-// ExitCodes lists all exit codes, for the reference.
-func ExitCodes() []ExitCode {
-	return []ExitCode{
+// exitCodes lists all exit codes, for the reference.
+func exitCodes() []exitCode {
+	return []exitCode{
 		{done, "done", "The command did what it was asked to do. For check: no errors."},
 		{answerNo, "the answer is no", "check found errors; the archive, or the page, would not be taken; the game never started, so that no picture of it could be taken; nothing new would be sent; the portal refused the key, the archive or the request."},
 		{wrongUsage, "wrong usage or project file", "An unknown command, option or destination; a havvel.toml or rulebook with a mistake; a path that is not an export, or a broken one."},

@@ -82,7 +82,7 @@ func exitCodesPage(string) string {
 	var b strings.Builder
 	b.WriteString("# Exit codes\n\n" + generated)
 	b.WriteString("Every command ends with one of these, so that a script knows what to do.\n\n| code | meaning | when |\n|---|---|---|\n")
-	for _, c := range ExitCodes() {
+	for _, c := range exitCodes() {
 		fmt.Fprintf(&b, "| %d | %s | %s |\n", c.Code, c.Meaning, c.When)
 	}
 	return b.String()

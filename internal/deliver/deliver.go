@@ -136,7 +136,7 @@ func (c *Courier) sendSession(d *project.Destination, p Parcel) (*portal.Session
 // begin writes down that a parcel was sent.
 func (c *Courier) begin(d *project.Destination, p Parcel, answer *portal.Answer, values map[string]string) (*Status, error) {
 	line := logbook.Line{
-		At: c.Now(), ID: logbook.NewID(), Destination: d.Name, By: Sender(),
+		At: c.Now(), ID: logbook.NewID(), Destination: d.Name, By: sender(),
 		Version: p.Version, Fingerprint: p.Fingerprint, SHA256: p.Archive.SHA256, Bytes: p.Archive.Bytes,
 		Errors: p.Archive.Errors(), State: answer.State, Reasons: answer.Reasons, Values: values,
 	}

@@ -128,7 +128,7 @@ func (c *Courier) once(ctx context.Context, d *project.Destination, secret strin
 		return false, err
 	}
 	defer store.Close()
-	s := site.New(store, d.Keep, Sender())
+	s := site.New(store, d.Keep, sender())
 	s.Report = c.Report
 	return true, do(ctx, s)
 }
@@ -136,8 +136,8 @@ func (c *Courier) once(ctx context.Context, d *project.Destination, secret strin
 // grace is how long a connection stays after a stop, so that the lock can be given back.
 const grace = 3 * time.Second
 
-// Sender says who we are, for others who send to the same place.
-func Sender() string {
+// sender says who we are, for others who send to the same place.
+func sender() string {
 	name := "somebody"
 	if me, err := user.Current(); err == nil {
 		name = me.Username

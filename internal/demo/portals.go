@@ -32,8 +32,8 @@ type StandIn struct {
 func StandIns(folder string) []StandIn {
 	return []StandIn{
 		{"brackwater", PracticeKey, "", Brackwater(filepath.Join(folder, "brackwater"))},
-		{"quillmarsh", PracticePair, "/api", Quillmarsh(filepath.Join(folder, "quillmarsh"))},
-		{"osierfold", PracticePair, "", Osierfold(filepath.Join(folder, "osierfold"))},
+		{"quillmarsh", PracticePair, "/api", quillmarsh(filepath.Join(folder, "quillmarsh"))},
+		{"osierfold", PracticePair, "", osierfold(filepath.Join(folder, "osierfold"))},
 	}
 }
 
@@ -108,8 +108,8 @@ func Brackwater(folder string) standin.Options {
 	}
 }
 
-// Quillmarsh is the stand-in of the open host of pages.
-func Quillmarsh(folder string) standin.Options {
+// quillmarsh is the stand-in of the open host of pages.
+func quillmarsh(folder string) standin.Options {
 	return standin.Options{
 		Kind: standin.Pages, Name: "Quillmarsh", Folder: folder, Token: PracticeKey, Encodings: []string{"gzip", "br"}, Isolation: true, Frame: [2]int{1024, 640},
 		Page: standin.PageRules{
@@ -123,8 +123,8 @@ func Quillmarsh(folder string) standin.Options {
 	}
 }
 
-// Osierfold is the stand-in of the portal where people decide.
-func Osierfold(folder string) standin.Options {
+// osierfold is the stand-in of the portal where people decide.
+func osierfold(folder string) standin.Options {
 	return standin.Options{
 		Kind: standin.Desk, Name: "Osierfold", Folder: folder, Token: PracticeKey,
 		Wants: "https://play.osierfold.example/osierfold.js", Frame: [2]int{800, 450}, VerifyTime: 800 * time.Millisecond,

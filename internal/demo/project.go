@@ -41,9 +41,9 @@ func Second() game.Files {
 	return Good().Changed("runtime.js", "vec3(.93, .92, .84)", "vec3(.99, .90, .74)")
 }
 
-// Flawed is an export with three classic mistakes: a file compressed in a way that the portal can't
+// flawed is an export with three classic mistakes: a file compressed in a way that the portal can't
 // serve, a name in another letter case, a script that was left out. A file manager was there too.
-func Flawed() game.Files {
+func flawed() game.Files {
 	files := Good().
 		Changed("style.css", "backdrop.png", "Backdrop.png").
 		Changed("index.html", `<script src="loader.js">`, "<script src=\"settings.js\"></script>\n<script src=\"loader.js\">").
@@ -78,7 +78,7 @@ func Write(folder string, addresses map[string]string) error {
 	for name, data := range Good() {
 		files[GoodExport+"/"+name] = data
 	}
-	for folder, export := range map[string]game.Files{FlawedExport: Flawed(), "export/single-page": game.SinglePage(), "export/wasm": game.Wasm(), "export/script": game.Script()} {
+	for folder, export := range map[string]game.Files{FlawedExport: flawed(), "export/single-page": game.SinglePage(), "export/wasm": game.Wasm(), "export/script": game.Script()} {
 		for name, data := range export {
 			files[folder+"/"+name] = data
 		}

@@ -66,8 +66,8 @@ type Stamp struct {
 	Fingerprint string `json:"fingerprint"` // of the export that it was made from
 }
 
-// StampFormat is the version of the stamp's format.
-const StampFormat = "havvel-build/1"
+// stampFormat is the version of the stamp's format.
+const stampFormat = "havvel-build/1"
 
 // stamp adds a file that says which build this is. There is no clock in it: the same input gives the same bytes.
 func stamp(_ context.Context, p *Plan) error {
@@ -77,7 +77,7 @@ func stamp(_ context.Context, p *Plan) error {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
-	if err := e.Encode(Stamp{StampFormat, p.to.Short, p.to.Version, p.to.Destination, p.build.Fingerprint}); err != nil {
+	if err := e.Encode(Stamp{stampFormat, p.to.Short, p.to.Version, p.to.Destination, p.build.Fingerprint}); err != nil {
 		return err
 	}
 	p.Items = append(p.Items, &Item{Name: StampName, text: b.Bytes()})

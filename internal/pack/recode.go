@@ -81,7 +81,7 @@ func (p *Plan) wanted(it *Item) (encoding, why string) {
 		return "", "havvel.toml says encode = plain"
 	case p.to.Encode != "":
 		return p.to.Encode, "havvel.toml says encode = " + p.to.Encode
-	case p.to.Rules == nil || slices.Contains(p.to.Rules.Serves.Encodings, f.Encoding) || UnpacksItself(p.build, f):
+	case p.to.Rules == nil || slices.Contains(p.to.Rules.Serves.Encodings, f.Encoding) || unpacksItself(p.build, f):
 		return f.Encoding, ""
 	case f.Page == nil && slices.Contains(p.to.Rules.Serves.Encodings, "br"):
 		encoding = "br"
@@ -93,8 +93,8 @@ func (p *Plan) wanted(it *Item) (encoding, why string) {
 
 var said = map[string]string{"": "plain", "gzip": "gzip", "br": "brotli"}
 
-// UnpacksItself reports whether the game may unpack such a file by itself, so that it must stay as it is.
-func UnpacksItself(b *export.Build, f *export.File) bool {
+// unpacksItself reports whether the game may unpack such a file by itself, so that it must stay as it is.
+func unpacksItself(b *export.Build, f *export.File) bool {
 	if f.Encoding != "gzip" {
 		return false
 	}

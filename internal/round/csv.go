@@ -8,8 +8,8 @@ import (
 	"time"
 )
 
-// Columns are those of what WriteCSV writes.
-var Columns = []string{"session", "opened", "class", "simulated", "n", "at_ms", "kind", "moment", "level", "won", "name", "value", "fps", "message", "question", "answer"}
+// columns are those of what a Table writes.
+var columns = []string{"session", "opened", "class", "simulated", "n", "at_ms", "kind", "moment", "level", "won", "name", "value", "fps", "message", "question", "answer"}
 
 // A Table writes what came back as a table, a row for each event (RFC 4180).
 type Table struct{ w *csv.Writer }
@@ -17,7 +17,7 @@ type Table struct{ w *csv.Writer }
 // NewTable begins a table with its heading.
 func NewTable(w io.Writer) (*Table, error) {
 	t := &Table{csv.NewWriter(w)}
-	return t, t.w.Write(Columns)
+	return t, t.w.Write(columns)
 }
 
 // Add writes the rows of a session.

@@ -75,8 +75,8 @@ func Roles() []string {
 	return []string{"cover", "icon", "banner", "background", "screenshot", "backdrop", "clip"}
 }
 
-// Sources lists what fields can be filled from.
-func Sources() []string {
+// sources lists what fields can be filled from.
+func sources() []string {
 	return []string{
 		"title", "short", "studio", "version", "tagline", "description", "news", "controls", "credits", "category", "genre", "tags", "devices", "orientation", "languages",
 		"frame", "opens", "price", "amount", "visibility", "age", "content", "unfinished", "generated", "contact", "privacy", "video",
@@ -184,7 +184,7 @@ func (f *Field) verify() error {
 		return fmt.Errorf("it needs a name in small letters, and from")
 	}
 	for _, from := range f.From {
-		if err := settings.Within("from", from, Sources()...); err != nil {
+		if err := settings.Within("from", from, sources()...); err != nil {
 			return err
 		}
 	}

@@ -122,8 +122,8 @@ type Call struct {
 	After     []string `toml:"after" doc:"moments that must have come before"`
 }
 
-// Moments are those that a game can announce, in the order in which they come.
-func Moments() []string {
+// moments are those that a game can announce, in the order in which they come.
+func moments() []string {
 	return []string{"loading-begun", "loading-done", "play-begun", "level-begun", "statistic", "level-ended", "play-stopped", "break-wanted", "reward-wanted", "save", "load"}
 }
 

@@ -41,7 +41,7 @@ func (c Call) verify(h Hook) error {
 		return fmt.Errorf("there is no start call that gives the object it is made on")
 	}
 	for _, m := range append(slices.Clone(c.After), c.Moment) {
-		if err := settings.Within("moment", m, Moments()...); err != nil {
+		if err := settings.Within("moment", m, moments()...); err != nil {
 			return err
 		}
 	}

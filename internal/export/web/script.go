@@ -2,7 +2,6 @@ package web
 
 import (
 	"bytes"
-	"path"
 	"strings"
 
 	"github.com/tdewolff/parse/v2"
@@ -289,87 +288,6 @@ func (r *scriptReader) remember(context [5]token, text string) {
 		text = "\x00"
 	}
 	r.consts[name] = text
-}
-
-// loaders are functions that load the file that is their first argument.
-var loaders = map[string]string{
-	"fetch": "data", "importScripts": "script", "Worker": "script", "SharedWorker": "script", "Audio": "media", "Request": "data",
-	"register": "script", "addModule": "script", "FontFace": "style", "getScript": "script", "WebSocket": "socket", "EventSource": "socket",
-}
-
-// workers are those of them that run a script apart from the page: what it names is relative to itself.
-var workers = map[string]bool{"Worker": true, "SharedWorker": true, "importScripts": true, "register": true, "addModule": true}
-
-// name says what a text is as the name of a file, by what stands before it.
-func (r *scriptReader) name(v *joined, text string) (Link, bool) {
-	c := v.context
-	pathLike := looksLikePath(text) || text != star && (strings.HasSuffix(text, "/"+star) || len(text) > 2 && strings.HasSuffix(text, "/")) && !strings.ContainsAny(text, " <>{}()|=;,:\n")
-	switch {
-	case text == "" || text == star || len(text) > maxTarget:
-		return Link{}, false
-	case v.imported():
-		return Link{Use: "script", Certainty: Certain, Module: true}, isRelative(text)
-	case c[0].kind == js.OpenParenToken && c[1].kind == js.ImportToken:
-		return Link{Use: "script", Certainty: certain(text), Module: true}, isRelative(text)
-	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL" && c[3].kind == js.OpenParenToken && workers[string(c[4].text)]:
-		return Link{Use: "script", Certainty: likely(text), Module: true, Worker: true}, pathLike
-	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL":
-		return Link{Use: "data", Certainty: Likely, Module: true}, pathLike
-	case c[0].kind == js.OpenParenToken && loaders[string(c[1].text)] != "":
-		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text), Worker: workers[string(c[1].text)]}, pathLike || isAddress(text) || strings.Contains(text, star)
-	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
-		return Link{Use: "data", Certainty: Likely}, pathLike || isAddress(text)
-	}
-	return Link{Use: "data", Certainty: Possible}, pathLike && !isAddress(text)
-}
-
-// imported reports whether a text is what an import or export statement names.
-func (v *joined) imported() bool {
-	return string(v.context[0].text) == "from" && v.context[1].kind != js.DotToken || v.context[0].kind == js.ImportToken
-}
-
-func certain(text string) Certainty {
-	if strings.Contains(text, star) {
-		return Possible
-	}
-	return Certain
-}
-
-func likely(text string) Certainty {
-	if strings.HasPrefix(text, star) || strings.Count(text, star) > 0 {
-		return Possible
-	}
-	return Likely
-}
-
-func isRelative(text string) bool {
-	return strings.HasPrefix(text, "./") || strings.HasPrefix(text, "../") || strings.HasPrefix(text, "/") || isAddress(text)
-}
-
-func isAddress(text string) bool {
-	return strings.HasPrefix(text, "http://") || strings.HasPrefix(text, "https://") || strings.HasPrefix(text, "//") || strings.HasPrefix(text, "ws://") || strings.HasPrefix(text, "wss://")
-}
-
-// looksLikePath reports whether a text could be the name of a file: it ends in a dot and a few letters.
-func looksLikePath(text string) bool {
-	if end := strings.IndexAny(text, "?#"); end > 0 {
-		text = text[:end]
-	}
-	ending := path.Ext(text)
-	if len(ending) < 2 || len(ending) > 12 || len(ending) == len(text) || strings.ContainsAny(text, "<>{}()|=;,\n\r\t\"") {
-		return false
-	}
-	letter := false
-	for _, c := range ending[1:] {
-		switch {
-		case c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z':
-			letter = true
-		case c >= '0' && c <= '9' || c == '_' || c == '-':
-		default:
-			return false
-		}
-	}
-	return letter
 }
 
 func (r *scriptReader) word(t token) {
