@@ -136,7 +136,18 @@ function drawScreen({ game, nights, scene, text, sound, width: W, height: H, tim
 		const list = [["#", game.actions.nights], ["_", game.actions.undo], ["@", game.actions.again], ["^", game.actions.hint], [sound.silent ? "~" : "*", game.actions.sound]];
 		const w = 8.6 * u, gap = 1.6 * u, x0 = (W - list.length * w - (list.length - 1) * gap) / 2;
 		list.forEach(([icon, act], i) => button(icon, x0 + i * (w + gap), H - 8.2 * u, w, 6 * u, act, { quiet: true, size: 2.6 * u }));
-		if (v.teach && v.moves === 0) text.put(v.teach, W / 2, H - 11.4 * u, Math.min(1.65 * u, W / 36), { ink: pale, alpha: Math.min(1, v.since), glow: 0.2, loose: 0.8 });
+		if (v.teach && v.moves === 0) lines(v.teach, H - 11.4 * u, 1.65 * u, { ink: pale, alpha: Math.min(1, v.since), glow: 0.2, loose: 0.8 });
+	}
+
+	// lines writes words in as many lines as fit between the sides, the last of them at y.
+	function lines(words, y, h, how) {
+		const list = [];
+		for (const word of words.split(" ")) {
+			const longer = list.length ? list[list.length - 1] + " " + word : word;
+			if (list.length && text.measure(longer, h, how.loose) < 0.92 * W) list[list.length - 1] = longer;
+			else list.push(word);
+		}
+		list.forEach((line, i) => text.put(line, W / 2, y - (list.length - 1 - i) * 1.6 * h, h, how));
 	}
 
 	function done() {
