@@ -3,7 +3,7 @@ version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unkn
 flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
 export CGO_ENABLED := 0
 
-.PHONY: build demo test race fuzz bench lint dist licences docs screenshots
+.PHONY: build demo test faults race fuzz bench lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -20,6 +20,10 @@ lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi
 	go vet ./...
 	go tool staticcheck ./...
+
+faults: ## every test that docs/reliability.md names
+	scripts/test-partners
+	go test -count=1 -timeout 40m -run "^($$(grep -o '`[A-Z][A-Za-z]*`' docs/reliability.md | tr -d '`' | sort -u | paste -sd'|'))\$$" ./...
 
 race: ## all tests with the race detector, in the program too; needs a C compiler
 	scripts/test-partners

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -111,5 +112,34 @@ func TestDependencies(t *testing.T) {
 	}
 	if n < 20 {
 		t.Errorf("go.mod has %d modules?", n)
+	}
+}
+
+// TestPromises: every test that docs/reliability.md names is there.
+func TestPromises(t *testing.T) {
+	page, err := os.ReadFile(filepath.Join("..", "docs", "reliability.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := map[string]bool{}
+	for _, folder := range []string{".", filepath.Join("..", "internal")} {
+		err := filepath.WalkDir(folder, func(name string, _ fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(name, "_test.go") {
+				return err
+			}
+			code, err := os.ReadFile(name)
+			for _, m := range regexp.MustCompile(`(?m)^func ((?:Test|Fuzz)\w+)\(`).FindAllSubmatch(code, -1) {
+				there[string(m[1])] = true
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, m := range regexp.MustCompile("`([A-Z]\\w*)`").FindAllSubmatch(page, -1) {
+		if !there[string(m[1])] {
+			t.Errorf("docs/reliability.md names %s, which is no test", m[1])
+		}
 	}
 }
