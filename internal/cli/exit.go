@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"syscall"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
@@ -15,6 +14,7 @@ import (
 	"havvel/internal/demo"
 	"havvel/internal/export"
 	"havvel/internal/pack"
+	"havvel/internal/place"
 	"havvel/internal/project"
 	"havvel/internal/round"
 	"havvel/internal/settings"
@@ -152,7 +152,7 @@ func advice(err error) string {
 	var sent *deliver.AlreadySent
 	var no *site.Refused
 	switch {
-	case errors.Is(err, syscall.ENOSPC):
+	case place.Full(err):
 		return "the disk is full: make room there and try again; what was there before is as it was"
 	case errors.As(err, &refused) && refused.Key:
 		return "check the key: is it the right one, whole, and still valid?"

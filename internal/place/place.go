@@ -113,3 +113,13 @@ func named(err error, path, beside string) error {
 	}
 	return err
 }
+
+// Full reports whether an error says that a disk, or what one may keep on it, is full.
+func Full(err error) bool {
+	for _, e := range full {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}

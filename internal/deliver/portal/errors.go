@@ -1,13 +1,10 @@
 package portal
 
 import (
-	"crypto/tls"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"strings"
-	"syscall"
 	"time"
 
 	"havvel/internal/deliver/reach"
@@ -53,12 +50,10 @@ func (e *Unreachable) Unwrap() error { return e.Cause }
 
 // reason says in words what happened to the connection, and at which step where that is no matter of the address.
 func (e *Unreachable) reason() string {
-	var name *net.DNSError
-	var certificate *tls.CertificateVerificationError
 	switch {
 	case errors.Is(e.Cause, errIdle):
 		return fmt.Sprintf("no answer in time at step %q", e.Step)
-	case errors.Is(e.Cause, syscall.ECONNREFUSED), errors.As(e.Cause, &name), errors.As(e.Cause, &certificate):
+	case reach.Nobody(e.Cause):
 		return reach.Why(e.Cause)
 	}
 	return fmt.Sprintf("%s at step %q", reach.Why(e.Cause), e.Step)

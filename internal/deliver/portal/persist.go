@@ -2,17 +2,15 @@ package portal
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
-	"net"
 	"net/http"
 	"slices"
 	"strconv"
-	"syscall"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
+	"havvel/internal/deliver/reach"
 	"havvel/internal/rulebook"
 )
 
@@ -73,10 +71,7 @@ func safeAgain(step *rulebook.Step, err error) bool {
 	if !errors.As(err, &gone) || !same {
 		return false
 	}
-	var name *net.DNSError
-	var certificate *tls.CertificateVerificationError
-	nobody := errors.Is(gone.Cause, syscall.ECONNREFUSED) || errors.As(gone.Cause, &name) || errors.As(gone.Cause, &certificate)
-	return !nobody
+	return !reach.Nobody(gone.Cause)
 }
 
 // retryAfter is how long a portal wants us to wait; 0 when it doesn't say.

@@ -6,8 +6,24 @@ import (
 	"errors"
 	"io"
 	"net"
-	"syscall"
 )
+
+// Nobody reports whether there is nobody to speak to at an address, so that to try again is of no use: nothing answers, its name is not
+// known, or nobody vouches for it.
+func Nobody(cause error) bool {
+	var name *net.DNSError
+	var certificate *tls.CertificateVerificationError
+	return isOne(cause, refused) || errors.As(cause, &name) || errors.As(cause, &certificate)
+}
+
+func isOne(err error, of []error) bool {
+	for _, e := range of {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}
 
 // Why is the reason in words that name no address, which may hold a secret.
 func Why(cause error) string {
@@ -18,7 +34,7 @@ func Why(cause error) string {
 		operation   *net.OpError
 	)
 	switch {
-	case errors.Is(cause, syscall.ECONNREFUSED):
+	case isOne(cause, refused):
 		return "nothing answers there"
 	case errors.As(cause, &name):
 		return "its name is not known; is this machine online, and is the address right?"
@@ -26,7 +42,7 @@ func Why(cause error) string {
 		return "its certificate is not valid: " + certificate.Err.Error()
 	case errors.As(cause, &timeout) && timeout.Timeout():
 		return "no answer in time"
-	case errors.Is(cause, io.EOF), errors.Is(cause, io.ErrUnexpectedEOF), errors.Is(cause, syscall.ECONNRESET), errors.Is(cause, syscall.EPIPE):
+	case errors.Is(cause, io.EOF), errors.Is(cause, io.ErrUnexpectedEOF), isOne(cause, broken):
 		return "the connection broke off"
 	case errors.As(cause, &operation):
 		return "the connection failed: " + operation.Err.Error()

@@ -1,0 +1,7 @@
+//go:build !windows
+
+package place
+
+import "syscall"
+
+var full = []error{syscall.ENOSPC, syscall.EDQUOT}
