@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"rsc.io/qr"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
@@ -114,14 +113,4 @@ func (a *app) share(p *project.Project, st *deliver.Status, password bool) {
 		s.Line("It is not public: please don't pass the link on.")
 	}
 	a.code(link)
-}
-
-// code draws a link as phones read it.
-func (a *app) code(link string) {
-	a.screen.Line("")
-	if code, err := qr.Encode(link, qr.L); err == nil {
-		for _, line := range blocks(code) {
-			a.screen.Line("  %s", line)
-		}
-	}
 }

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"rsc.io/qr"
 
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
@@ -158,31 +157,11 @@ func (a *app) sayPlaying(server *serve.Server, b *export.Build, d *project.Desti
 	s.Line("%s as on %s: %s", term.Clean(titleOf(b)), as, s.In(term.Strong, server.Page))
 	s.Line("%s", s.In(term.Quiet, "the game alone: "+server.Game))
 	if lan {
-		if code, err := qr.Encode(server.Page, qr.L); err == nil {
-			s.Line("")
-			for _, line := range blocks(code) {
-				s.Line("  %s", line)
-			}
-			s.Line("")
-		}
+		a.code(server.Page)
+		s.Line("")
 		s.Line("%s", s.In(term.Quiet, "whoever is on the same network and has this link can play, until Ctrl-C"))
 	}
 	s.Next("open the link in a browser; what the game calls, and what goes wrong, appears here. Ctrl-C ends it")
-}
-
-// blocks draws a code with two rows of it in each line of text, light on dark with its quiet edge, as cameras want it.
-func blocks(code *qr.Code) []string {
-	const edge = 2
-	var lines []string
-	for y := -edge; y < code.Size+edge; y += 2 {
-		var line strings.Builder
-		for x := -edge; x < code.Size+edge; x++ {
-			above, below := !code.Black(x, y), !code.Black(x, y+1) && y+1 < code.Size+edge
-			line.WriteString(map[[2]bool]string{{true, true}: "█", {true, false}: "▀", {false, true}: "▄", {false, false}: " "}[[2]bool{above, below}])
-		}
-		lines = append(lines, line.String())
-	}
-	return lines
 }
 
 func clock() string { return time.Now().Format("15:04:05") }

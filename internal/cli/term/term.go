@@ -56,12 +56,13 @@ const (
 	Good
 	Bad
 	Careful
+	Stark // white on black, on any terminal
 )
 
 // colours are escape sequences (ECMA-48). Where a terminal has 256 of them they are middle tones, to be read on light and on dark ground.
 var (
-	colours    = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[32m", Bad: "\x1b[1;31m", Careful: "\x1b[33m"}
-	colours256 = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[38;5;28m", Bad: "\x1b[1;38;5;160m", Careful: "\x1b[38;5;130m"}
+	colours    = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[32m", Bad: "\x1b[1;31m", Careful: "\x1b[33m", Stark: "\x1b[97;40m"}
+	colours256 = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[38;5;28m", Bad: "\x1b[1;38;5;160m", Careful: "\x1b[38;5;130m", Stark: "\x1b[97;40m"}
 )
 
 // In returns words in a tone, for use inside a line.
