@@ -26,6 +26,17 @@ var program string
 // buildFlags are those of that build.
 var buildFlags []string
 
+// raced says that the tests and the program have the race detector in them, which makes them ten times slower.
+var raced bool
+
+// unhurried skips a test that counts what is done in some time, where everything is slow.
+func unhurried(t testing.TB) {
+	t.Helper()
+	if raced {
+		t.Skip("skipped: with the race detector the program is too slow for it")
+	}
+}
+
 func TestMain(m *testing.M) {
 	folder, err := os.MkdirTemp("", "havvel-tests-")
 	if err != nil {

@@ -3,4 +3,7 @@
 package tests
 
 // The program is built with the race detector, too, where the tests are.
-func init() { buildFlags = append(buildFlags, "-race") }
+func init() {
+	buildFlags = append(buildFlags, "-race")
+	raced = true
+}

@@ -55,6 +55,10 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 // mostMemory is from where on memory is given back at once, in bytes; 256 MB are promised.
 const mostMemory = 200 << 20
 
+// serveOften lets a server collect its garbage a quarter as often as usual: its heap is small, and answers come sooner. The limit on
+// memory holds all the same.
+func serveOften() { debug.SetGCPercent(400) }
+
 // app is what all commands share.
 type app struct {
 	in       io.Reader

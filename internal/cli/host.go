@@ -69,6 +69,7 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data %s", o.Control, o.Games, f.place())
 		return nil
 	}
+	serveOften()
 	o.Log = slog.New(slog.NewJSONHandler(a.err, nil))
 	h, err := playhost.Start(o)
 	if err != nil {

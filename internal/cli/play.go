@@ -46,6 +46,7 @@ func (a *app) play() *cobra.Command {
 }
 
 func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
+	serveOften()
 	config := serve.Config{LAN: f.lan, Port: f.port, Heard: a.heard()}
 	if f.slow != "" {
 		var speed settings.Size
