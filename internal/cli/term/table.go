@@ -27,15 +27,15 @@ func (s *Screen) Table(headings []string, rows [][]string, right ...int) {
 		}
 	}
 	fit, used := 0, 0
-	for fit < columns && used+between+widths[fit] <= s.width {
+	for fit < columns && used+between+widths[fit] <= s.columns {
 		used += between + widths[fit]
 		fit++
 	}
 	switch {
 	case fit == columns || !s.display || columns == 0:
 		s.out.Write([]byte(s.render(headings, rows, right, 0)))
-	case fit == columns-1 && s.width-used-between >= max(leastRoom, longestWord(rows, fit)):
-		s.out.Write([]byte(s.render(headings, rows, right, s.width-used-between)))
+	case fit == columns-1 && s.columns-used-between >= max(leastRoom, longestWord(rows, fit)):
+		s.out.Write([]byte(s.render(headings, rows, right, s.columns-used-between)))
 	default:
 		s.below(headings, rows, right, max(fit, 1))
 	}

@@ -18,6 +18,7 @@ import (
 type Screen struct {
 	out, err     io.Writer
 	width        int  // of the lines on out; text is wrapped there
+	columns      int  // of the terminal, which lines and tables may fill
 	display      bool // out is a terminal: lines and tables are wrapped, too
 	colour       bool // out shows colour
 	many         bool // 256 colours
@@ -27,13 +28,13 @@ type Screen struct {
 
 // New returns a screen. Colour is used on a terminal only, and not when NO_COLOR is set.
 func New(out, err io.Writer) *Screen {
-	s := &Screen{out: out, err: err, width: 100}
+	s := &Screen{out: out, err: err, width: 100, columns: 100}
 	if f, ok := out.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
 		s.display = true
 		s.colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
 		s.many = strings.Contains(os.Getenv("TERM"), "256color") || os.Getenv("COLORTERM") != ""
 		if w, _, err := xterm.GetSize(int(f.Fd())); err == nil && w > 20 {
-			s.width = min(w, 120)
+			s.width, s.columns = min(w, 120), w
 		}
 	}
 	if f, ok := err.(*os.File); ok {
@@ -81,7 +82,7 @@ func (s *Screen) In(t Tone, words string) string {
 func (s *Screen) Line(format string, args ...any) {
 	words := fmt.Sprintf(format, args...)
 	if s.display {
-		words = fit(words, s.width)
+		words = fit(words, s.columns)
 	}
 	fmt.Fprintln(s.out, words)
 }

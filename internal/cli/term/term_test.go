@@ -91,7 +91,7 @@ func TestBar(t *testing.T) {
 // TestNarrow: on a narrow terminal nothing is lost, links stay whole, and no line is wider but for a word that is.
 func TestNarrow(t *testing.T) {
 	var out bytes.Buffer
-	s := &Screen{out: &out, width: 60, display: true, colour: true}
+	s := &Screen{out: &out, width: 60, columns: 60, display: true, colour: true}
 	link := "https://brackwater.example/play/tinderwick-lane"
 	s.Table([]string{"destination", "state", "by", "link"}, [][]string{{"brackwater", s.In(Good, "public"), "moth on the long desk", link}, {"shed", "draft", "", ""}})
 	s.Table([]string{"what", "how it is known"}, [][]string{{"together", "the most at once, without what scripts make while they run"}})
