@@ -40,7 +40,7 @@ func TestTwoDestinations(t *testing.T) {
 	run(t, project, "send", "--to", "other").must(t, 4, "nothing answers there")
 	run(t, project, "where", "--wait", "--to", "brackwater").must(t, 0)
 	run(t, project, "publish").must(t, 1, "version 0.4.0 is public on Brackwater", "nothing was sent to other")
-	run(t, project, "back").must(t, 1, "no earlier version was public on brackwater", "no earlier version was public on other")
+	run(t, project, "back").must(t, 1, "havvel: 0.4.0 is public on brackwater, and nothing was before it", "havvel: nothing was sent to other yet")
 }
 
 // TestAllOrNothing: when one destination would not take the build, it is sent to none.
