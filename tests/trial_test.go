@@ -40,6 +40,17 @@ say("loading-done");
 	}
 }
 
+// body is what the small game draws in each frame, to be run in a worker.
+func body(t *testing.T, script []byte) []byte {
+	t.Helper()
+	_, frame, ok := strings.Cut(string(script), "let score = 0;")
+	frame, _, found := strings.Cut(frame, "addEventListener")
+	if !ok || !found {
+		t.Fatal("the small game has changed")
+	}
+	return []byte(frame + "};")
+}
+
 const smallRules = `format = "havvel-rulebook/1"
 name   = "Little Portal"
 [archive]
@@ -114,8 +125,18 @@ func TestTrialFinds(t *testing.T) {
 		ids   []string // of findings that must be there
 		says  string
 	}{
-		"good":               {func(game.Files) {}, "", nil, 0, nil, "It starts, with no errors"},
-		"good, played":       {func(game.Files) {}, "[trial]\nsteps = [\"press Enter\", \"tap 50% 50%\", \"drag 10% 50% to 90% 50%\", \"for 2: press a; wait 10ms\", \"picture played\", \"expect statistic lanterns\", \"expect call Little.score\"]\n", nil, 0, nil, "6 calls"},
+		"good":         {func(game.Files) {}, "", nil, 0, nil, "It starts, with no errors"},
+		"good, played": {func(game.Files) {}, "[trial]\nsteps = [\"press Enter\", \"tap 50% 50%\", \"drag 10% 50% to 90% 50%\", \"for 2: press a; wait 10ms\", \"picture played\", \"expect statistic lanterns\", \"expect call Little.score\"]\n", nil, 0, nil, "6 calls"},
+		"drawn by a worker": {func(f game.Files) {
+			f["worker.js"] = append([]byte("self.window = self; const innerWidth = 320, innerHeight = 240, devicePixelRatio = 1; onmessage = (e) => { const pen = e.data.getContext('2d'), canvas = e.data;"), body(t, f["game.js"])...)
+			f["game.js"] = []byte(`const away = document.querySelector("canvas").transferControlToOffscreen();
+new Worker("worker.js").postMessage(away, [away]);
+window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading-done" } }));`)
+		}, "", nil, 0, nil, "It starts"},
+		"drawn as bitmaps": {func(f game.Files) {
+			change("game.js", `pen = canvas.getContext("2d")`, `back = new OffscreenCanvas(320, 240), pen = back.getContext("2d"), front = canvas.getContext("bitmaprenderer")`)(f)
+			change("game.js", "	requestAnimationFrame(frame);", "	front.transferFromImageBitmap(back.transferToImageBitmap());\n	requestAnimationFrame(frame);")(f)
+		}, "", nil, 0, nil, "It starts"},
 		"loading never ends": {change("game.js", `say("loading-done");`, `fetch("night.pack").then((r) => r.ok && say("loading-done"));`), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "most likely: night.pack: the game asks for it, and it is not there"},
 		"stays black":        {change("game.js", `"hsl(" + i * 9 + ",80%,60%)"`, `"#102"`), "", nil, 1, []string{"trial-black"}, ""},
 		"stands still":       {change("game.js", `+ now / 9`, ``), "", nil, 0, []string{"trial-still"}, ""},

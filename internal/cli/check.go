@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -119,19 +120,29 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 	}
 	if f.format == "text" && !a.json {
 		switch {
+		case errors > 0 && p == nil:
+			a.screen.Next("mend the errors, export again, and run havvel check%s; or havvel start, and havvel pack mends what it can", argument(args))
 		case errors > 0:
 			a.screen.Next("mend the errors, export again, and run havvel check%s", argument(args))
 		case len(f.only) > 0:
 			a.screen.Next("havvel check%s  (all checks)", argument(args))
-		case p != nil && len(p.To) == 0:
-			a.screen.Next("name a destination in %s, as its last lines show; havvel rules list says which portals there are", project.Name)
-		case p == nil:
-			a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
 		default:
-			a.screen.Next("havvel pack")
+			a.nextTowards(p, "havvel pack")
 		}
 	}
 	return a.faulty(findings, a.json || f.format != "text")
+}
+
+// nextTowards says what comes next on the way to a destination: naming one where there is none.
+func (a *app) nextTowards(p *project.Project, next string) {
+	switch {
+	case p == nil:
+		a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
+	case len(p.To) == 0:
+		a.screen.Next("name a destination in %s, by its lines about [to.…]; havvel rules list says which portals there are", project.Name)
+	default:
+		a.screen.Next("%s", next)
+	}
 }
 
 // faulty is the error for findings among which there are errors. Where a program reads what was printed, people read it in one line each on
@@ -303,15 +314,16 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 	s.Line("")
 	s.Line("%s", s.In(tone, title))
 	shown := map[string]int{}
-	for _, same := range bundles(mine) {
-		f := same[0]
-		room := max(0, most-shown[f.ID])
-		shown[f.ID] += len(same)
+	for _, alike := range bundles(mine) {
+		first := alike[0]
+		room := max(0, most-shown[first.ID])
+		shown[first.ID] += len(alike)
 		if room == 0 {
 			continue
 		}
 		s.Line("")
-		for i, f := range same[:min(room, len(same))] {
+		alike = alike[:min(room, len(alike))]
+		for i, f := range alike {
 			where := s.In(term.Strong, spot(f))
 			if several && f.Destination != "" && !everywhere(f, findings) {
 				where += "  for " + f.Destination
@@ -320,12 +332,14 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 				where += "  " + s.In(term.Quiet, f.ID)
 			}
 			s.Line("  %s", where)
+			if i == len(alike)-1 || alike[i+1].Message != f.Message {
+				s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
+			}
 		}
-		s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
-		if f.Accepted != "" {
-			s.Paragraph(term.Plain, "    → ", "      ", "accepted: "+f.Accepted)
+		if first.Accepted != "" {
+			s.Paragraph(term.Plain, "    → ", "      ", "accepted: "+first.Accepted)
 		} else {
-			s.Paragraph(term.Plain, "    → ", "      ", term.Clean(f.Fix))
+			s.Paragraph(term.Plain, "    → ", "      ", term.Clean(first.Fix))
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(shown)) {
@@ -336,13 +350,13 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 	}
 }
 
-// bundles puts findings together that say the same of several places.
+// bundles puts findings together that are mended alike, and among them those that say the same of several places.
 func bundles(findings []check.Finding) [][]check.Finding {
-	type words struct{ id, message, fix, accepted string }
-	at := map[words]int{}
+	type cure struct{ id, fix, accepted string }
 	var list [][]check.Finding
+	at, turn := map[cure]int{}, map[string]int{}
 	for _, f := range findings {
-		key := words{f.ID, f.Message, f.Fix, f.Accepted}
+		key := cure{f.ID, f.Fix, f.Accepted}
 		i, ok := at[key]
 		if !ok {
 			i = len(list)
@@ -350,6 +364,12 @@ func bundles(findings []check.Finding) [][]check.Finding {
 			list = append(list, nil)
 		}
 		list[i] = append(list[i], f)
+		if _, ok := turn[f.Message]; !ok {
+			turn[f.Message] = len(turn)
+		}
+	}
+	for _, alike := range list {
+		slices.SortStableFunc(alike, func(a, b check.Finding) int { return cmp.Compare(turn[a.Message], turn[b.Message]) })
 	}
 	return list
 }

@@ -93,7 +93,7 @@ func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
 		s.Line("  goes to: %s", name)
 	}
 	if len(p.To) == 0 {
-		s.Line("  goes nowhere yet: add a destination to %s, as its last lines show", project.Name)
+		s.Line("  goes nowhere yet: name a destination in %s, by its lines about [to.…]", project.Name)
 	}
 	s.Next("havvel check")
 	return nil

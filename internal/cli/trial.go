@@ -98,7 +98,7 @@ func (a *app) runTrial(ctx context.Context, args []string, f trialFlags) error {
 		}
 		doc.Trials = append(doc.Trials, r)
 	}
-	return a.printTrials(b, doc, f.format)
+	return a.printTrials(p, b, doc, f.format)
 }
 
 // hasView reports whether a destination has one of the views named.
@@ -215,18 +215,21 @@ func (a *app) showTrial(r *trial.Result, report string) {
 	defer a.report(r, report)
 	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
 	s.Line("")
-	for _, f := range r.Findings {
-		if f.Accepted != "" {
-			continue
+	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f check.Finding) bool { return f.Accepted != "" })
+	for _, alike := range bundles(open) {
+		title := ""
+		for _, f := range alike {
+			last := title
+			if title = string(f.Level) + "  " + f.ID; f.File != "" {
+				title += "  " + spot(f)
+			}
+			if title != last {
+				tone := map[check.Level]term.Tone{check.Error: term.Bad, check.Warning: term.Careful, check.Note: term.Quiet}[f.Level]
+				s.Line("  %s", s.In(tone, term.Clean(title)))
+			}
+			s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
 		}
-		tone := map[check.Level]term.Tone{check.Error: term.Bad, check.Warning: term.Careful, check.Note: term.Quiet}[f.Level]
-		place := ""
-		if f.File != "" {
-			place = "  " + spot(f)
-		}
-		s.Line("  %s", s.In(tone, term.Clean(string(f.Level)+"  "+f.ID+place)))
-		s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
-		s.Paragraph(term.Quiet, "    → ", "      ", term.Clean(f.Fix))
+		s.Paragraph(term.Quiet, "    → ", "      ", term.Clean(alike[0].Fix))
 		s.Line("")
 	}
 }
@@ -262,7 +265,7 @@ func calls(v *trial.View) string {
 	return does(n, "1 call", fmt.Sprintf("%d calls", n))
 }
 
-func (a *app) printTrials(b *export.Build, doc trialJSON, format string) error {
+func (a *app) printTrials(p *project.Project, b *export.Build, doc trialJSON, format string) error {
 	var findings []check.Finding
 	var names []string
 	for _, r := range doc.Trials {
@@ -279,7 +282,7 @@ func (a *app) printTrials(b *export.Build, doc trialJSON, format string) error {
 	case check.Errors(findings) > 0:
 		a.screen.Next("open the report; mend the errors, export again, and run havvel trial once more")
 	default:
-		a.screen.Next("havvel send")
+		a.nextTowards(p, "havvel send")
 	}
 	if err != nil {
 		return err

@@ -200,8 +200,8 @@ func (b *Build) Parts() []*File { return b.parts }
 // File returns the file of that path, or nil.
 func (b *Build) File(path string) *File { return b.byPath[path] }
 
-// FileInAnyCase returns a file whose path differs from that one at most in letter case, or nil.
-func (b *Build) FileInAnyCase(path string) *File { return b.lower[strings.ToLower(path)] }
+// inAnyCase returns a file whose path differs from that one at most in letter case, or nil.
+func (b *Build) inAnyCase(path string) *File { return b.lower[strings.ToLower(path)] }
 
 // Inside is a file's path without the folder that holds the whole build.
 func (b *Build) Inside(f *File) string { return strings.TrimPrefix(f.Path, b.Base) }

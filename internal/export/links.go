@@ -157,7 +157,7 @@ func (b *Build) find(target string) (*File, Result) {
 			return f, Compressed
 		}
 	}
-	if f := b.FileInAnyCase(target); f != nil {
+	if f := b.inAnyCase(target); f != nil {
 		return f, OtherCase
 	}
 	return nil, Missing

@@ -32,8 +32,8 @@ func (s Saving) Words() string {
 	return fmt.Sprintf("%s%s less by %s", about, size(s.Bytes), s.Name)
 }
 
-// Savings lists what would bring an archive under the destination's limit, the most first; none when it is not too large.
-func (p *Plan) Savings(findings []check.Finding) []Saving {
+// savings lists what would bring an archive under the destination's limit, the most first; none when it is not too large.
+func (p *Plan) savings(findings []check.Finding) []Saving {
 	if !slices.ContainsFunc(findings, func(f check.Finding) bool { return f.ID == "weight-archive" && f.Level == check.Error }) {
 		return nil
 	}

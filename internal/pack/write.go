@@ -105,7 +105,7 @@ func (p *Plan) judge(file string) ([]check.Finding, error) {
 	p.result.Path = file
 	findings := check.Run(check.Subject{Build: p.result, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts})
 	if check.Errors(findings) > 0 && !p.to.AcceptErrors {
-		return findings, &Faulty{findings, p.Savings(findings)}
+		return findings, &Faulty{findings, p.savings(findings)}
 	}
 	return findings, nil
 }

@@ -162,12 +162,3 @@ func sites() string {
 	}
 	return strings.Join(list, ", ")
 }
-
-// KeepsHeaders reports whether the site keeps a file's header fields as they are sent.
-func (d *Destination) KeepsHeaders() bool {
-	if d.site == nil {
-		return false
-	}
-	by, _ := protocolOf(d.site.Scheme)
-	return by.Bucket
-}

@@ -144,8 +144,8 @@ func (p *Play) end(away int64) {
 	}
 }
 
-// Played is how much of a time the page was in sight, in seconds.
-func (p *Play) Played(s Span) float64 {
+// played is how much of a time the page was in sight, in seconds.
+func (p *Play) played(s Span) float64 {
 	ms := s.To - s.From
 	for _, a := range p.Away {
 		ms -= max(0, min(a.To, s.To)-max(a.From, s.From))

@@ -129,7 +129,7 @@ func (m *Maker) Add(s *Session) *Play {
 		r.Pauses++
 	}
 	if p.Length > 0 {
-		r.samples.lengths = append(r.samples.lengths, p.Played(Span{0, p.Length}))
+		r.samples.lengths = append(r.samples.lengths, p.played(Span{0, p.Length}))
 	}
 	if p.Shown >= 0 {
 		r.samples.shown = append(r.samples.shown, float64(p.Shown)/1000)
@@ -169,7 +169,7 @@ func (m *Maker) levels(p *Play) {
 		if x.won { // played again for pleasure
 			continue
 		}
-		x.tries, x.seconds, x.won = x.tries+1, x.seconds+p.Played(run.Span), run.Won
+		x.tries, x.seconds, x.won = x.tries+1, x.seconds+p.played(run.Span), run.Won
 	}
 	for name, x := range sums {
 		l := m.report.samples.levels[name]

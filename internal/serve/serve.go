@@ -72,8 +72,8 @@ type Game struct {
 	pace    *pace
 }
 
-// NewGame returns a handler for a build.
-func NewGame(b *export.Build, o Options) *Game {
+// newGame returns a handler for a build.
+func newGame(b *export.Build, o Options) *Game {
 	g := &Game{options: o, spooled: map[*export.File]string{}, pace: newPace(o.Slow)}
 	g.build.Store(b)
 	return g

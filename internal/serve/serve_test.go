@@ -108,7 +108,7 @@ func TestServe(t *testing.T) {
 			{"no such stand-in", arcade, "/~havvel/hook-7.js", nil, 404, "", nil},
 			{"the page names it", arcade, "/index.html", nil, 200, `<html><head></head><body><script src="~havvel/hook-0.js">`, nil},
 		} {
-			g := NewGame(b, Options{Rules: c.rules})
+			g := newGame(b, Options{Rules: c.rules})
 			r := httptest.NewRequest("GET", "http://game.example/", nil)
 			r.URL.Path = c.path
 			for k, v := range c.head {
@@ -134,7 +134,7 @@ func TestServe(t *testing.T) {
 			}
 			g.Close()
 		}
-		g := NewGame(b, Options{Isolation: true})
+		g := newGame(b, Options{Isolation: true})
 		w := httptest.NewRecorder()
 		g.ServeHTTP(w, httptest.NewRequest("POST", "/game.js", nil))
 		if w.Code != http.StatusMethodNotAllowed || w.Header().Get("Cross-Origin-Embedder-Policy") != "require-corp" {
@@ -247,7 +247,7 @@ func TestLAN(t *testing.T) {
 
 // TestSlow: a slow line is as slow as it is said to be.
 func TestSlow(t *testing.T) {
-	g := NewGame(sources(t)["folder"], Options{Slow: 5_000_000})
+	g := newGame(sources(t)["folder"], Options{Slow: 5_000_000})
 	began := time.Now()
 	g.ServeHTTP(httptest.NewRecorder(), httptest.NewRequest("GET", "/lane.pack", nil))
 	if took := time.Since(began); took < 400*time.Millisecond {
@@ -260,7 +260,7 @@ func FuzzHear(f *testing.F) {
 	f.Add([]byte(`{"kind":"call","name":"a.b","arguments":[1,"x"]}`))
 	f.Add([]byte(`{"kind":"moment","detail":{"moment":"x"}}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		g := NewGame(&export.Build{}, Options{Heard: func(e Event) {
+		g := newGame(&export.Build{}, Options{Heard: func(e Event) {
 			if _, err := json.Marshal(e); err != nil {
 				t.Fatal(err)
 			}

@@ -82,7 +82,7 @@ func Start(c Config) (*Server, error) {
 	}
 	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, guard)
 	heard := c.Heard
-	s.game = NewGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Served: c.Served, Heard: func(e Event) {
+	s.game = newGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Served: c.Served, Heard: func(e Event) {
 		s.news("said", e)
 		if heard != nil {
 			heard(e)

@@ -24,7 +24,7 @@ func fitOf(s *state) Fit {
 	inside := math.Max(0, width) * math.Max(0, height)
 	f.Covers = inside / (s.VW * s.VH)
 	f.Outside = 1 - inside/(c.W*c.H)
-	if c.BW > 0 && c.BH > 0 && s.DPR > 0 {
+	if c.BW > 0 && c.BH > 0 && s.DPR > 0 && !c.Handed { // a worker's canvas doesn't say how large it is
 		if !c.Fitted {
 			f.Stretched = math.Abs((c.W/c.H)/(c.BW/c.BH) - 1)
 		}

@@ -1,7 +1,7 @@
 (function () {
 	"use strict";
 	// Watches what a page draws and how much memory it takes, without changing what it does.
-	const p = { frames: 0, drawn: 0, lost: 0, memories: [] };
+	const p = { frames: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
 	const next = window.requestAnimationFrame.bind(window);
 	const tick = () => { p.frames++; next(tick); };
 	next(tick);
@@ -14,14 +14,34 @@
 		}
 		return context.apply(this, arguments);
 	};
-	const count = (proto, names) => proto && names.forEach((n) => {
+	const count = (proto, names, what = "drawn") => proto && names.forEach((n) => {
 		const known = proto[n];
-		if (known) proto[n] = function () { p.drawn++; return known.apply(this, arguments); };
+		if (typeof known === "function") proto[n] = function () { p[what]++; return known.apply(this, arguments); };
 	});
-	const three = ["drawArrays", "drawElements", "drawArraysInstanced", "drawElementsInstanced", "drawRangeElements"];
-	count(window.WebGLRenderingContext && WebGLRenderingContext.prototype, three);
-	count(window.WebGL2RenderingContext && WebGL2RenderingContext.prototype, three);
-	count(CanvasRenderingContext2D.prototype, ["drawImage", "fillRect", "fillText", "putImageData", "fill", "stroke"]);
+	const three = ["drawArrays", "drawElements", "drawArraysInstanced", "drawElementsInstanced", "drawRangeElements", "blitFramebuffer"];
+	const flat = ["drawImage", "fillRect", "strokeRect", "fillText", "strokeText", "putImageData", "fill", "stroke"];
+	for (const kind of ["WebGLRenderingContext", "WebGL2RenderingContext"]) {
+		const proto = window[kind] && window[kind].prototype;
+		count(proto, three);
+		count(proto, ["clear"], "cleared");
+		const extension = proto && proto.getExtension;
+		if (extension) proto.getExtension = function () {
+			const e = extension.apply(this, arguments);
+			if (e && !watched.has(e)) {
+				watched.add(e);
+				const own = Object.getPrototypeOf(e), calls = [];
+				for (const n in own) if (/^(draw|multiDraw)(Arrays|Elements)/.test(n)) calls.push(n);
+				if (!watched.has(own)) watched.add(own), count(own, calls);
+			}
+			return e;
+		};
+	}
+	for (const kind of ["CanvasRenderingContext2D", "OffscreenCanvasRenderingContext2D"]) count(window[kind] && window[kind].prototype, flat);
+	count(window.ImageBitmapRenderingContext && ImageBitmapRenderingContext.prototype, ["transferFromImageBitmap"]);
+	count(window.GPUQueue && GPUQueue.prototype, ["submit"]);
+	const handed = new WeakSet(); // canvases that a worker draws on, unseen from here
+	const hand = HTMLCanvasElement.prototype.transferControlToOffscreen;
+	if (hand) HTMLCanvasElement.prototype.transferControlToOffscreen = function () { handed.add(this); return hand.apply(this, arguments); };
 	const keep = (r) => {
 		const all = (r && r.instance || r || {}).exports || {};
 		for (const k in all) if (all[k] instanceof WebAssembly.Memory) p.memories.push(all[k]);
@@ -39,12 +59,12 @@
 		for (const c of document.querySelectorAll("canvas")) {
 			const r = c.getBoundingClientRect();
 			if (shown(c) && (!canvas || r.width * r.height > canvas.w * canvas.h))
-				canvas = { x: r.x, y: r.y, w: r.width, h: r.height, bw: c.width, bh: c.height, fitted: getComputedStyle(c).objectFit !== "fill" };
+				canvas = { x: r.x, y: r.y, w: r.width, h: r.height, bw: c.width, bh: c.height, handed: handed.has(c), fitted: getComputedStyle(c).objectFit !== "fill" };
 		}
 		const root = document.documentElement, body = document.body;
 		const hides = [root, body].some((e) => e && /hidden|clip/.test(getComputedStyle(e).overflow + getComputedStyle(e).overflowY));
 		return {
-			frames: p.frames, drawn: p.drawn, lost: p.lost, canvas,
+			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
 			heap: performance.memory ? performance.memory.usedJSHeapSize : 0,
 			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, dpr: window.devicePixelRatio,

@@ -27,14 +27,16 @@ var probe string
 
 // state is what the probe tells of a page.
 type state struct {
-	Frames, Drawn, Lost int
-	Wasm, Heap          int64
-	Ready               bool
-	VW, VH, SW, SH      float64
-	DPR                 float64
-	Canvas              *struct {
+	Frames, Lost   int
+	Drawn, Cleared int // calls
+	Wasm, Heap     int64
+	Ready          bool
+	VW, VH, SW, SH float64
+	DPR            float64
+	Canvas         *struct {
 		X, Y, W, H, BW, BH float64
 		Fitted             bool
+		Handed             bool // to a worker, whose calls the probe doesn't see
 	}
 }
 
@@ -258,17 +260,20 @@ func (r *viewer) drawn(s *state) bool {
 	if begun && !over {
 		return false
 	}
-	if s.Canvas == nil {
-		open, _ := r.watch.pending()
-		return s.Ready && !open
+	if s.Drawn > 2 && !s.unseen() {
+		return true
 	}
-	return s.Drawn > 2
+	open, _ := r.watch.pending()
+	return s.Ready && !open && (s.unseen() || s.Cleared > 2)
 }
 
-// shown reports whether the window has a picture that isn't of one colour. Of a game that draws, the picture that is taken
-// later tells.
+// unseen reports whether the probe can't tell if the page draws.
+func (s *state) unseen() bool { return s.Canvas == nil || s.Canvas.Handed }
+
+// shown reports whether the window has a picture that isn't of one colour. Of a game that is seen to draw, the picture that is
+// taken later tells.
 func (r *viewer) shown(s *state) (bool, error) {
-	if s.Canvas != nil {
+	if !s.unseen() {
 		return true, nil
 	}
 	p, err := r.take()
@@ -317,7 +322,7 @@ func (r *viewer) light(first, second []byte, s *state) {
 	switch {
 	case brightest < 24 || spread < 0.002:
 		r.problem("trial-black", "the picture stays of one dark colour, though the game runs", "look at the console's first error; most often a picture or shader could not be loaded")
-	case bytes.Equal(first, second) && s.Canvas != nil && s.Drawn > 0:
+	case bytes.Equal(first, second) && s.Canvas != nil && (s.Canvas.Handed || s.Drawn > 0):
 		r.problem("trial-still", "two pictures, more than a second apart, are the same", "look whether the game stands still, or waits for a press")
 	}
 }

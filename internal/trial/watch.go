@@ -79,20 +79,26 @@ func (w *watcher) serve(s serve.Served) {
 	w.served = append(w.served, s)
 }
 
-// all lists the requests: those that the browser told, and those that only the server saw, which workers made.
+// all lists the requests: those that the browser told, and those that only the server saw, which workers made. Of a worker's own
+// script the browser tells the beginning only.
 func (w *watcher) all() []*Request {
 	list := slices.Clone(w.order)
-	told := map[string]bool{"favicon.ico": true}
+	told := map[string]*Request{"favicon.ico": {EndMS: 1}}
 	for _, r := range list {
-		told[r.Path] = true
+		told[r.Path] = r
 	}
 	for _, s := range w.served {
-		if s.Path == "" || told[s.Path] {
-			continue
+		switch r := told[s.Path]; {
+		case s.Path == "" || r != nil && r.EndMS > 0:
+		case r != nil:
+			r.Status, r.Type, r.Bytes, r.encoding = s.Status, s.Type, s.Bytes, s.Encoding
+			r.EndMS = r.StartMS + milliseconds(s.Ended.Sub(s.Began))
+		default:
+			r = &Request{Path: s.Path, Kind: "Worker", Status: s.Status, Type: s.Type, Bytes: s.Bytes, encoding: s.Encoding,
+				StartMS: milliseconds(s.Began.Sub(w.served[0].Began)), EndMS: milliseconds(s.Ended.Sub(w.served[0].Began))}
+			told[s.Path] = r
+			list = append(list, r)
 		}
-		told[s.Path] = true
-		list = append(list, &Request{Path: s.Path, Kind: "Worker", Status: s.Status, Type: s.Type, Bytes: s.Bytes, encoding: s.Encoding,
-			StartMS: milliseconds(s.Began.Sub(w.served[0].Began)), EndMS: milliseconds(s.Ended.Sub(w.served[0].Began))})
 	}
 	slices.SortStableFunc(list, func(a, b *Request) int { return cmp.Compare(a.StartMS, b.StartMS) })
 	return list

@@ -8,8 +8,8 @@ import (
 	"slices"
 )
 
-// PageSize is the size of a page of memory, in bytes (core specification, section 4.2.8).
-const PageSize = 65536
+// pageSize is the size of a page of memory, in bytes (core specification, section 4.2.8).
+const pageSize = 65536
 
 // A Module is what a module says of itself.
 type Module struct {
@@ -309,7 +309,7 @@ func (d *reader) memory(imported bool) {
 	if initial > 1<<48 || maximum > 1<<48 {
 		d.broken("a memory is larger than any can be")
 	}
-	m := Memory{Initial: initial * PageSize, Maximum: maximum * PageSize, Shared: flags&2 != 0, Is64: flags&4 != 0, Imported: imported}
+	m := Memory{Initial: initial * pageSize, Maximum: maximum * pageSize, Shared: flags&2 != 0, Is64: flags&4 != 0, Imported: imported}
 	if m.Shared {
 		d.used[Threads] = true
 	}
