@@ -80,6 +80,7 @@ type scriptReader struct {
 	called string            // the dotted name of the call whose arguments begin with the latest token
 	outer  []*joined         // the texts around the template expression that is being read
 	consts map[string]string // what constants hold; "\x00" when they hold different things in different places
+	aside  *Link             // the latest of Links, while it is not known what its name is relative to
 	seen   map[string]int    // the links that are only possible, by text; value: their place in Links
 }
 
@@ -121,6 +122,7 @@ func (r *scriptReader) token(kind js.TokenType, text []byte, at int) {
 	}
 	t := token{kind, text, at}
 	r.join(t)
+	r.beside(t)
 	r.called = ""
 	if js.IsIdentifierName(kind) {
 		r.word(t)
@@ -260,6 +262,9 @@ func (r *scriptReader) flush() {
 	}
 	link.Line, link.Column = r.lines.place(v.at)
 	r.script.Links = append(r.script.Links, link)
+	if v.isURL() && link.Certainty != Possible {
+		r.aside = &r.script.Links[len(r.script.Links)-1]
+	}
 }
 
 // again notes another place where the text of a link stands. A place where it is written in another way can't be

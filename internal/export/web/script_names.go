@@ -27,10 +27,10 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 		return Link{Use: "script", Certainty: Certain, Module: true}, isRelative(text)
 	case c[0].kind == js.OpenParenToken && c[1].kind == js.ImportToken:
 		return Link{Use: "script", Certainty: certain(text), Module: true}, isRelative(text)
-	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL" && c[3].kind == js.OpenParenToken && workers[string(c[4].text)]:
+	case v.isURL() && c[3].kind == js.OpenParenToken && workers[string(c[4].text)]:
 		return Link{Use: "script", Certainty: likely(text), Module: true, Worker: true}, pathLike
-	case c[0].kind == js.OpenParenToken && string(c[1].text) == "URL":
-		return Link{Use: "data", Certainty: Likely, Module: true}, pathLike
+	case v.isURL():
+		return Link{Use: "data", Certainty: likely(text), Module: true}, pathLike
 	case c[0].kind == js.OpenParenToken && loaders[string(c[1].text)] != "":
 		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text), Worker: workers[string(c[1].text)]}, pathLike || isAddress(text) || strings.Contains(text, star)
 	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
@@ -51,11 +51,37 @@ func certain(text string) Certainty {
 	return Certain
 }
 
+// likely is how sure the argument of a loader is. That of a folder is what other names are added to.
 func likely(text string) Certainty {
-	if strings.HasPrefix(text, star) || strings.Count(text, star) > 0 {
+	if strings.Contains(text, star) || strings.HasSuffix(text, "/") && !isAddress(text) {
 		return Possible
 	}
 	return Likely
+}
+
+// beside looks at what follows a name in new URL(name, …): it is relative to the script, to the page, or to something that is not known.
+func (r *scriptReader) beside(t token) {
+	switch {
+	case r.aside == nil || t.kind == js.CommaToken:
+	case t.kind == js.CloseParenToken: // an address by itself
+		r.aside = nil
+	case t.kind == js.ImportToken:
+		r.aside = nil
+	case pageBases[string(t.text)]:
+		r.aside.Module = false
+		r.aside = nil
+	default:
+		r.aside.Target, r.aside.Certainty, r.aside.Whole, r.aside.Module = star+r.aside.Target, Possible, false, false
+		r.aside = nil
+	}
+}
+
+// pageBases begin expressions whose value is the address of the page.
+var pageBases = map[string]bool{"document": true, "location": true, "window": true, "self": true, "globalThis": true}
+
+// isURL reports whether a text is the first argument of new URL.
+func (v *joined) isURL() bool {
+	return v.context[0].kind == js.OpenParenToken && string(v.context[1].text) == "URL" && v.context[2].kind == js.NewToken
 }
 
 func isRelative(text string) bool {
