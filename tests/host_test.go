@@ -2,6 +2,7 @@ package tests
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"net/http"
@@ -22,6 +23,8 @@ import (
 func hosting(t testing.TB, data string, args ...string) (control, games string, kill func(os.Signal)) {
 	t.Helper()
 	c := exec.Command(program, append([]string{"host", "--data", data}, args...)...)
+	var wrong bytes.Buffer
+	c.Stderr = &wrong
 	out, err := c.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -49,7 +52,8 @@ func hosting(t testing.TB, data string, args ...string) (control, games string, 
 			return m[1], m[2], kill
 		}
 	}
-	t.Fatal("the host did not start")
+	kill(os.Kill)
+	t.Fatalf("the host did not start: %s", &wrong)
 	return "", "", nil
 }
 

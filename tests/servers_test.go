@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -37,14 +38,28 @@ type machine struct {
 // machines are the real servers that sites are tested on.
 var machines = map[string]func(testing.TB) *machine{"sftp": openSSH, "ftp": veryFTP, "ftps": implicitFTP, "webdav": apache, "objects": objectStore}
 
+// freePort is a port that nobody listens on, nor on the one after it. It is not among those that the system gives to whoever asks for any.
 func freePort(t testing.TB) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 100 {
+		port := 12000 + (os.Getpid()*100+int(portsGiven.Add(2)))%18000
+		if isFree(port) && isFree(port+1) {
+			return strconv.Itoa(port)
+		}
 	}
-	defer l.Close()
-	return strconv.Itoa(l.Addr().(*net.TCPAddr).Port)
+	t.Fatal("there is no free port")
+	return ""
+}
+
+// portsGiven counts what freePort has given, so that it gives none twice.
+var portsGiven atomic.Int64
+
+func isFree(port int) bool {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err == nil {
+		l.Close()
+	}
+	return err == nil
 }
 
 // serving runs a server until the test ends, and waits until it answers.
