@@ -73,9 +73,9 @@ func arrived(data string) (n int64) {
 func TestHost(t *testing.T) {
 	const size, piece = 40 << 20, 4 << 20
 	data := filepath.Join(t.TempDir(), "shed")
-	control, _, kill := hosting(t, data, "--port", "0")
+	port := freePort(t)
+	control, _, kill := hosting(t, data, "--port", port)
 	address := strings.TrimPrefix(control, "http://")
-	_, port, _ := strings.Cut(address, ":")
 	_, project, _ := at(t, "brackwater", nil)
 	token := strings.Fields(run(t, project, "host", "token", "make", "moth", "--data", data).must(t, 0, "havvel keys set shed").out)[0]
 	run(t, project, "host", "token", "list", "--data", data).must(t, 0, "moth", "lets in")

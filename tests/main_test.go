@@ -8,10 +8,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -189,4 +192,28 @@ func snapshot(t testing.TB, folder string) map[string]string {
 		t.Fatal(err)
 	}
 	return files
+}
+
+// freePort is a port that nobody listens on, nor on the one after it. It is not among those that the system gives to whoever asks for any.
+func freePort(t testing.TB) string {
+	t.Helper()
+	for range 100 {
+		port := 12000 + (os.Getpid()*100+int(portsGiven.Add(2)))%18000
+		if isFree(port) && isFree(port+1) {
+			return strconv.Itoa(port)
+		}
+	}
+	t.Fatal("there is no free port")
+	return ""
+}
+
+// portsGiven counts what freePort has given, so that it gives none twice.
+var portsGiven atomic.Int64
+
+func isFree(port int) bool {
+	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+	if err == nil {
+		l.Close()
+	}
+	return err == nil
 }

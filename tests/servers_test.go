@@ -19,7 +19,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -37,30 +36,6 @@ type machine struct {
 
 // machines are the real servers that sites are tested on.
 var machines = map[string]func(testing.TB) *machine{"sftp": openSSH, "ftp": veryFTP, "ftps": implicitFTP, "webdav": apache, "objects": objectStore}
-
-// freePort is a port that nobody listens on, nor on the one after it. It is not among those that the system gives to whoever asks for any.
-func freePort(t testing.TB) string {
-	t.Helper()
-	for range 100 {
-		port := 12000 + (os.Getpid()*100+int(portsGiven.Add(2)))%18000
-		if isFree(port) && isFree(port+1) {
-			return strconv.Itoa(port)
-		}
-	}
-	t.Fatal("there is no free port")
-	return ""
-}
-
-// portsGiven counts what freePort has given, so that it gives none twice.
-var portsGiven atomic.Int64
-
-func isFree(port int) bool {
-	l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err == nil {
-		l.Close()
-	}
-	return err == nil
-}
 
 // serving runs a server until the test ends, and waits until it answers.
 func (h *machine) serving(t testing.TB, env []string, program string, args ...string) {
