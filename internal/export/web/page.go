@@ -262,7 +262,7 @@ func (r *pageReader) imports(at int, raw []byte) {
 	}
 	for _, l := range links {
 		if isRelative(l.Target) {
-			l.Use, l.Certainty, l.Module = "script", Certain, false
+			l.Use, l.Certainty, l.Module = "script", Certain, true
 			r.add(l, at)
 		}
 	}
