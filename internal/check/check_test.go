@@ -113,9 +113,12 @@ var flawed = map[string]struct {
 		f["index.html"] = strings.Replace(page, "<body>", "<body><img src=Art/Lane.png><a href=Game.js>", 1)
 		f["game.js"] += `load("art/LANE.png")`
 	}, []string{"error index.html:1", "warning game.js:1", "warning index.html:1"}},
-	"link-absolute": {in("index.html", `"game.js"`, `"/game.js"`), []string{"warning index.html:1"}},
-	"link-escapes":  {in("index.html", `"game.js"`, `"../game.js"`), []string{"warning index.html:1"}},
-	"link-disk":     {in("index.html", `"game.js"`, `"file:///C:/game.js"`), []string{"error index.html:1"}},
+	"link-absolute": {func(f map[string]string) {
+		in("index.html", `"game.js"`, `"/game.js"`)(f)
+		f["game.js"] += "\nconst rel='modulepreload',put=function(e){return\"/\"+e},other=function(e){return\"#\"+e}"
+	}, []string{"warning index.html:1", "warning game.js:2"}},
+	"link-escapes": {in("index.html", `"game.js"`, `"../game.js"`), []string{"warning index.html:1"}},
+	"link-disk":    {in("index.html", `"game.js"`, `"file:///C:/game.js"`), []string{"error index.html:1"}},
 	"link-foreign": {func(f map[string]string) {
 		in("index.html", "<title>", "<script src=https://sdk.example/a.js></script><script src='https://scripts.example/a.js?key=1'></script><title>")(f)
 		f["game.js"] += `svg("http://www.w3.org/2000/svg"); fetch("https://scores.example/top.json")`

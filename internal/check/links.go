@@ -82,18 +82,7 @@ var linkChecks = []*Check{
 			"setting for the base path, which should be empty or \"./\".",
 		Before: `<script src="/game.js">`,
 		After:  `<script src="game.js">`,
-		Run: onLinks(func(p *Pass, l export.Link) *Finding {
-			if l.Result != export.Absolute || l.Use == "page" || isHook(p, l.Target) {
-				return nil
-			}
-			const fix = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
-			f := &Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: fix}
-			if l.To != nil && (rewritable(l) || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/")) {
-				p.mended(at(l, *f), "names", "pack makes the link relative", fix)
-				return nil
-			}
-			return f
-		}),
+		Run:    findAbsolute,
 	},
 	{
 		ID:    "link-escapes",
@@ -169,6 +158,28 @@ var linkChecks = []*Check{
 			return f
 		}),
 	},
+}
+
+const basePath = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
+
+// findAbsolute reports links from the host's root, and functions by which a bundler makes some.
+func findAbsolute(p *Pass) {
+	onLinks(func(p *Pass, l export.Link) *Finding {
+		if l.Result != export.Absolute || l.Use == "page" || isHook(p, l.Target) {
+			return nil
+		}
+		f := &Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
+		if l.To != nil && (rewritable(l) || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/")) {
+			p.mended(at(l, *f), "names", "pack makes the link relative", basePath)
+			return nil
+		}
+		return f
+	})(p)
+	for _, f := range p.Build.Modules() {
+		for _, l := range f.Script.Root {
+			p.mended(at(export.Link{Link: l, From: f}, Finding{Message: "names of the game's parts are put behind the host's root here"}), "names", "pack makes the link relative", basePath)
+		}
+	}
 }
 
 // findPackages reports imports by name in the scripts that the entry page is sure to run.

@@ -279,6 +279,8 @@ func (a *app) printTrials(p *project.Project, b *export.Build, doc trialJSON, fo
 		err = a.screen.JSON(sarif(b, trial.Kinds(), findings))
 	case format == "junit":
 		err = writeXML(a.out, junit("havvel trial", names, trial.Kinds(), findings))
+	case check.Errors(findings) > 0 && p == nil:
+		a.screen.Next("mend the errors, export again, and run havvel trial once more; --report FILE writes a report with pictures")
 	case check.Errors(findings) > 0:
 		a.screen.Next("open the report; mend the errors, export again, and run havvel trial once more")
 	default:

@@ -66,6 +66,16 @@ func (p *Plan) mendLinks() error {
 			p.nameAsLinked(it, l)
 		}
 	}
+	for _, f := range p.build.Modules() {
+		for _, l := range f.Script.Root {
+			if it := p.of[f]; it != nil {
+				it.edits = append(it.edits, edit{l.Offset, l.Len, "./"}) // relative to the entry page, which is at the root
+				if absolute[f]++; absolute[f] == 1 {
+					order = append(order, f)
+				}
+			}
+		}
+	}
 	for _, f := range order {
 		what := fmt.Sprintf("%d links that start at the host's root become", absolute[f])
 		if absolute[f] == 1 {

@@ -40,7 +40,7 @@ type Options struct {
 // An Event is something that the game said while it ran.
 type Event struct {
 	Kind      string          `json:"kind"` // "call", "moment", "error" or "missing"
-	Name      string          `json:"name"` // of the call or moment; of the file that is missing
+	Name      string          `json:"name"` // of the call or moment; of the file that is missing, from / where it was looked for outside of the game
 	Arguments json.RawMessage `json:"arguments,omitempty"`
 	Detail    json.RawMessage `json:"detail,omitempty"`
 	Message   string          `json:"message,omitempty"`
@@ -53,7 +53,7 @@ type Event struct {
 
 // Served is a file that was asked for.
 type Served struct {
-	Path         string // in the game
+	Path         string // in the game; outside of it, from /
 	Status       int
 	Type         string
 	Encoding     string
@@ -136,6 +136,19 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w = &paced{w, g.pace}
 	}
 	g.file(w, r, f)
+}
+
+// astray answers a request for what is not in the game's folder: on a portal there is nothing of the game's.
+func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
+	at := time.Now()
+	http.NotFound(w, r)
+	if r.URL.Path == "/favicon.ico" {
+		return
+	}
+	g.tell(Event{Kind: "missing", Name: r.URL.Path})
+	if g.options.Served != nil {
+		g.options.Served(Served{Path: r.URL.Path, Status: http.StatusNotFound, Began: at, Ended: time.Now()})
+	}
 }
 
 // file serves one file of the build.

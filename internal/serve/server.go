@@ -36,7 +36,7 @@ type Config struct {
 // A Server serves a game, and on another origin a page around it, as a portal has one. Close it in the end.
 type Server struct {
 	Page string // address of the page around the game
-	Game string // address of the game alone
+	Game string // address of the game alone: a folder of its host, as portals have it
 
 	game    *Game
 	servers []*http.Server
@@ -80,15 +80,24 @@ func Start(c Config) (*Server, error) {
 	if c.LAN {
 		name = ownAddress()
 	}
-	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, guard)
+	folder := guard + "game/"
+	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, folder)
 	heard := c.Heard
 	s.game = newGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Served: c.Served, Heard: func(e Event) {
+		e.File = strings.TrimPrefix(e.File, s.Game)
 		s.news("said", e)
 		if heard != nil {
 			heard(e)
 		}
 	}})
-	s.serve(games, http.StripPrefix(strings.TrimSuffix(guard, "/"), s.game), Whole)
+	inside := http.StripPrefix(strings.TrimSuffix(folder, "/"), s.game)
+	s.serve(games, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, folder) || c.LAN { // strangers on the network are not told of
+			inside.ServeHTTP(w, r)
+		} else {
+			s.game.astray(w, r)
+		}
+	}), Whole)
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET "+guard+"{$}", s.stage(c, guard))
 	mux.HandleFunc("GET "+guard+"news", s.follow)

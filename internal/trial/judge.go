@@ -76,6 +76,9 @@ func (t *Trial) requests(v *View) []check.Finding {
 			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, or leave it out"
 		case r.Status == 404:
 			f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the name away"
+			if strings.HasPrefix(r.Path, "/") {
+				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder", `set the base path to "./" in the engine's or bundler's export settings`
+			}
 			if r.Kind == "Image" || r.Kind == "Media" || r.Kind == "Font" {
 				f.Level = check.Warning
 			}

@@ -321,7 +321,11 @@ func (r *viewer) light(first, second []byte, s *state) {
 	brightest, spread := light(second)
 	switch {
 	case brightest < 24 || spread < 0.002:
-		r.problem("trial-black", "the picture stays of one dark colour, though the game runs", "look at the console's first error; most often a picture or shader could not be loaded")
+		words := "dark"
+		if brightest >= 24 {
+			words = "of one colour"
+		}
+		r.problem("trial-black", "the picture stays "+words+", though the game runs", "look at the console's first error; most often a picture or shader could not be loaded")
 	case bytes.Equal(first, second) && s.Canvas != nil && (s.Canvas.Handed || s.Drawn > 0):
 		r.problem("trial-still", "two pictures, more than a second apart, are the same", "look whether the game stands still, or waits for a press")
 	}

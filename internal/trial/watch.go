@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -25,7 +26,7 @@ import (
 
 // A Request is one file that the game asked for.
 type Request struct {
-	Path    string  `json:"path"` // inside the game, or a whole address
+	Path    string  `json:"path"` // inside the game; from / elsewhere on its host; or a whole address
 	Kind    string  `json:"kind"` // of what it is for, in the browser's words
 	Status  int     `json:"status"`
 	Type    string  `json:"type"`
@@ -183,17 +184,17 @@ func (w *watcher) asked(e *network.EventRequestWillBeSent) {
 
 // inside is an address's path in the game; foreign is true when it leads elsewhere.
 func (w *watcher) inside(address string) (path string, foreign bool) {
-	path, ok := strings.CutPrefix(address, w.base)
-	if !ok {
-		path, _, _ = strings.Cut(address, "?")
-		return path, true
+	address, _, _ = strings.Cut(address, "#")
+	address, _, _ = strings.Cut(address, "?")
+	if path, ok := strings.CutPrefix(address, w.base); ok {
+		return cmp.Or(path, "index.html"), false
 	}
-	path, _, _ = strings.Cut(path, "?")
-	path, _, _ = strings.Cut(path, "#")
-	if path == "" {
-		path = "index.html"
+	if u, err := url.Parse(w.base); err == nil && w.base != "" {
+		if path, ok := strings.CutPrefix(address, u.Scheme+"://"+u.Host+"/"); ok {
+			return "/" + path, false
+		}
 	}
-	return path, false
+	return address, true
 }
 
 func (w *watcher) thrown(d *runtime.ExceptionDetails) {

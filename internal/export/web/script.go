@@ -15,12 +15,13 @@ type Script struct {
 	Args  map[string][]string // texts that are the first argument of such calls
 	Words map[string]bool     // identifiers that say something about what a game needs or does
 	Says  map[string]int      // texts that name a moment of the game; value: offset of the first
+	Root  []Link              // the "/" of functions that put file names behind it, by which bundlers load their parts ahead
 	Bare  []Link              // imports by a name that is no address; an import map says what it stands for
 }
 
 // telling are identifiers whose use says something about what a game needs or does.
 var telling = map[string]bool{
-	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
+	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true, "modulepreload": true,
 }
 
 // moments are texts by which a game announces what happens in it, each with the event that carries it.
@@ -61,6 +62,9 @@ func ReadScript(data []byte) *Script {
 		at += len(text)
 	}
 	r.flush()
+	if !r.script.Words["modulepreload"] { // then they may as well be other paths
+		r.script.Root = nil
+	}
 	return r.script
 }
 
@@ -127,8 +131,11 @@ func (r *scriptReader) token(kind js.TokenType, text []byte, at int) {
 	if js.IsIdentifierName(kind) {
 		r.word(t)
 	}
-	if kind == js.OpenParenToken {
+	switch kind {
+	case js.OpenParenToken:
 		r.call()
+	case js.CloseBraceToken:
+		r.rooted()
 	}
 	r.recent[r.n%len(r.recent)] = t
 	r.n++

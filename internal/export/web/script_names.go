@@ -113,3 +113,17 @@ func looksLikePath(text string) bool {
 	}
 	return letter
 }
+
+// rooted notes a function that only puts what it is given behind the host's root: (x) { return "/" + x }
+func (r *scriptReader) rooted() {
+	name, root := r.last(1), r.last(3)
+	if r.last(2).kind != js.AddToken || root.kind != js.StringToken || r.last(4).kind != js.ReturnToken || r.last(5).kind != js.OpenBraceToken ||
+		r.last(6).kind != js.CloseParenToken || string(r.last(7).text) != string(name.text) || r.last(8).kind != js.OpenParenToken || len(r.script.Root) >= maxAgain {
+		return
+	}
+	if text, at := unquoted(root); text == "/" {
+		l := Link{Target: text, Use: "data", Certainty: Likely, Offset: at, Len: len(text), Whole: true}
+		l.Line, l.Column = r.lines.place(at)
+		r.script.Root = append(r.script.Root, l)
+	}
+}
