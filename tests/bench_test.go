@@ -216,7 +216,7 @@ func size(b *testing.B, path string) float64 {
 }
 
 // fileServer is nginx with the files of a large export, and what asks it and others for all of them, many at once.
-func fileServer(b *testing.B) (export string, ask func(address, prefix string) float64) {
+func fileServer(b *testing.B) (export string, ask func(address string) float64) {
 	b.Helper()
 	nginx, wrk := partner(b, "nginx"), partner(b, "wrk")
 	export = largeExport(b)
@@ -228,7 +228,12 @@ func fileServer(b *testing.B) (export string, ask func(address, prefix string) f
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { server.Process.Signal(os.Interrupt) })
-	return export, func(address, prefix string) float64 {
+	return export, func(address string) float64 {
+		at, err := url.Parse(address)
+		if err != nil {
+			b.Fatal(err)
+		}
+		prefix := strings.TrimSuffix(at.Path, "/")
 		script := "local paths = {\n"
 		for i := range 500 {
 			script += fmt.Sprintf("%q,\n", fmt.Sprintf("%s/s/%d.js", prefix, i))
@@ -273,8 +278,8 @@ func BenchmarkServe(b *testing.B) {
 	address, _, _ = strings.Cut(address, "\n")
 	var mine, nginxs float64
 	for b.Loop() {
-		nginxs += ask("http://127.0.0.1:7421/", "")
-		mine += ask(strings.TrimSpace(address), "")
+		nginxs += ask("http://127.0.0.1:7421/")
+		mine += ask(strings.TrimSpace(address))
 	}
 	b.ReportMetric(mine/nginxs, "of-partner-throughput")
 }
@@ -290,14 +295,10 @@ func BenchmarkHost(b *testing.B) {
 	env := []string{"SHED_KEY=" + token}
 	runWith(b, folder, env, "send", "--accept-errors").must(b, 0)
 	link := decode[deliveries](b, runWith(b, folder, env, "where", "--json").must(b, 0)).Deliveries[0].Link
-	at, err := url.Parse(link)
-	if err != nil {
-		b.Fatal(err)
-	}
 	var mine, nginxs float64
 	for b.Loop() {
-		nginxs += ask("http://127.0.0.1:7421/", "")
-		mine += ask(at.Scheme+"://"+at.Host+"/", strings.TrimSuffix(at.Path, "/"))
+		nginxs += ask("http://127.0.0.1:7421/")
+		mine += ask(link)
 	}
 	b.ReportMetric(mine/nginxs, "of-partner-throughput")
 }
