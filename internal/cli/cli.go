@@ -39,6 +39,7 @@ func init() {
 // Main runs havvel with these arguments and returns its exit code.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	debug.SetMemoryLimit(mostMemory)
+	debug.SetGCPercent(200) // the heap is small; the limit on memory holds all the same
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends havvel at once
@@ -55,8 +56,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 // mostMemory is from where on memory is given back at once, in bytes; 256 MB are promised.
 const mostMemory = 200 << 20
 
-// serveOften lets a server collect its garbage a quarter as often as usual: its heap is small, and answers come sooner. The limit on
-// memory holds all the same.
+// serveOften lets a server collect its garbage half as often as other commands do, so that answers come sooner.
 func serveOften() { debug.SetGCPercent(400) }
 
 // app is what all commands share.

@@ -160,7 +160,8 @@ func readBack(f *os.File, size int64, items []*Item, streams []*deflate.Stream, 
 	if len(z.File) != len(items) {
 		return fmt.Errorf("it has %d files where %d were planned", len(z.File), len(items))
 	}
-	c := &cursor{r: io.NewSectionReader(f, 0, size), buffer: make([]byte, 256<<10)}
+	c := newCursor(f, size)
+	defer c.close()
 	hash := func(b []byte) { sum.Write(b) } // never fails
 	for i, e := range z.File {
 		s := streams[i]
