@@ -99,7 +99,7 @@ var hookChecks = []*Check{
 					adapts := h.Plant && p.Plants || hooks.Adapted(p.Build)
 					made := calls(p.Build, c.Call) || adapts && hooks.Announced(p.Build, c.Moment)
 					if c.Required && !made {
-						p.report(Finding{Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q, which havvel pack turns into the call (docs/hooks.md)", c.Moment)})
+						p.report(Finding{Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q, which havvel pack turns into the call (havvel hooks shows how)", c.Moment)})
 					}
 				}
 			}

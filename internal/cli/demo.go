@@ -67,7 +67,7 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	}
 	link := portal.Address() + "/play/tinderwick-lane"
 	s.Line("")
-	s.Line("%s %s", s.In(term.Good, fmt.Sprintf("From the export to a public page in %.0f s:", time.Since(began).Seconds())), s.In(term.Strong, link))
+	s.Line("%s %s", s.In(term.Good, fmt.Sprintf("From the export to a public page in %.0fs:", time.Since(began).Seconds())), s.In(term.Strong, link))
 	if stay {
 		s.Next("open the link and play. The portals stay up until Ctrl-C")
 		<-ctx.Done()

@@ -112,7 +112,7 @@ func (a *app) demoPlayed(ctx context.Context, link string) error {
 		group.Go(func() error { return t.Send(inside, link) })
 	}
 	if none == nil {
-		words = fmt.Sprintf("two more play in a real browser, one after the other, for %.0f s each", demoBrowsing.Seconds())
+		words = fmt.Sprintf("two more play in a real browser, one after the other, for %.0fs each", demoBrowsing.Seconds())
 		group.Go(func() error {
 			for seed := range uint64(2) {
 				if err := testers.InBrowser(inside, browser, link, seed, demoBrowsing); err != nil {

@@ -86,15 +86,27 @@ func (a *app) nextOfHooks(rows []hookRow) {
 		switch {
 		case r.Moment == "":
 			continue // a script
+		case !r.Tried && r.Required && r.MadeBy == "":
+			a.showAnnouncing(r.Moment)
+			a.screen.Next("make the call %s, or announce the moment, export again, and run havvel hooks", r.Hook)
+			return
 		case !r.Tried:
 			a.screen.Next("havvel trial  (hears what the game calls)")
 			return
 		case r.Required && r.Heard == 0:
-			a.screen.Next("make the call %s, or announce %q (docs/hooks.md), export again, and run havvel trial", r.Hook, r.Moment)
+			a.showAnnouncing(r.Moment)
+			a.screen.Next("make the call %s, or announce the moment, export again, and run havvel trial", r.Hook)
 			return
 		}
 	}
 	a.screen.Next("havvel send")
+}
+
+// showAnnouncing prints the line of script by which a game announces a moment.
+func (a *app) showAnnouncing(moment string) {
+	a.screen.Line("  the game announces %q by this line of script, for all portals:", moment)
+	a.screen.Line("    %s", hooks.Announcing(moment))
+	a.screen.Line("")
 }
 
 // hookRows lists what a destination wants of a build.

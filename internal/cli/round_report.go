@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -307,7 +308,7 @@ func (a *app) showChanges(earlier *round.Round, changes []round.Change) {
 			unsure++
 			words = s.In(term.Quiet, words)
 		}
-		unit := map[string]string{"%": " %", "s": " s"}[c.Unit]
+		unit := map[string]string{"%": " %", "s": "s"}[c.Unit]
 		rows = append(rows, []string{name, fmt.Sprintf("%.1f%s", c.Before, unit), fmt.Sprintf("%.1f%s", c.After, unit), fmt.Sprintf("%d, %d", c.N[0], c.N[1]), words})
 	}
 	s.Table([]string{"figure", "before", "after", "testers", "what can be said"}, rows, 1, 2, 3)
@@ -352,7 +353,7 @@ func amount(v float64, unit string) string {
 // seconds writes a length of time; nothing where there is none.
 func seconds(v float64) string {
 	if v >= 100 {
-		return fmt.Sprintf("%dm %02ds", int(v)/60, int(v)%60)
+		return term.Span(time.Duration(v * float64(time.Second)))
 	}
-	return amount(v, " s")
+	return amount(v, "s")
 }

@@ -204,7 +204,7 @@ func (a *app) showTrial(r *trial.Result, report string) {
 	for _, v := range r.Views {
 		started := "never"
 		if v.Started {
-			started = fmt.Sprintf("%.1f s", float64(v.StartMS)/1000)
+			started = fmt.Sprintf("%.1fs", float64(v.StartMS)/1000)
 		}
 		fit := "no canvas"
 		if v.Fit.Canvas {

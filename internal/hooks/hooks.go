@@ -22,6 +22,11 @@ import (
 // "moment", and more.
 const Moment = "game-moment"
 
+// Announcing is the line of script by which a game announces a moment.
+func Announcing(moment string) string {
+	return fmt.Sprintf(`window.dispatchEvent(new CustomEvent(%q, { detail: { moment: %q } }));`, Moment, moment)
+}
+
 // Present reports whether the page already names the hook's script.
 func Present(page *web.Page, h rulebook.Hook) bool {
 	for _, l := range page.Links {

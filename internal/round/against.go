@@ -170,7 +170,7 @@ func (c Change) Words() string {
 
 // amount writes a difference; that of percentages is in points.
 func (c Change) amount(v float64) string {
-	unit := map[string]string{"%": " points", "s": " s", "tries": "", "frames a second": ""}[c.Unit]
+	unit := map[string]string{"%": " points", "s": "s", "tries": "", "frames a second": ""}[c.Unit]
 	if math.Abs(v) >= 10 || c.Unit == "%" {
 		return fmt.Sprintf("%.0f%s", v, unit)
 	}

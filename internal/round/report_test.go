@@ -134,7 +134,7 @@ func TestCompare(t *testing.T) {
 		}
 	}
 	slow, fast := []float64{50, 52, 54, 56, 58, 60}, []float64{20, 22, 24, 26, 28, 30}
-	if c := find(Compare(of(6, 6, slow...), of(6, 6, fast...)), "time"); !c.Sure || c.Words() != "less, by 24 s to 36 s" {
+	if c := find(Compare(of(6, 6, slow...), of(6, 6, fast...)), "time"); !c.Sure || c.Words() != "less, by 24s to 36s" {
 		t.Errorf("%+v %s", c, c.Words())
 	}
 }

@@ -173,13 +173,13 @@ func (t *Trial) calls(v *View) []check.Finding {
 			loading := c.Moment == "loading-begun" || c.Moment == "loading-done"
 			switch {
 			case at < 0 && c.Required:
-				f := check.Finding{ID: "trial-call", Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q (docs/hooks.md)", c.Moment)}
+				f := check.Finding{ID: "trial-call", Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q (havvel hooks shows how)", c.Moment)}
 				if !loading && len(t.Steps) == 0 {
 					f.Level, f.Fix = check.Note, "write steps under [trial] in havvel.toml that play up to it"
 				}
 				list = append(list, f)
 			case at >= 0 && c.Moment == "loading-done" && v.Heard[at].At > float64(v.StartMS+3000):
-				list = append(list, check.Finding{ID: "trial-late", Message: fmt.Sprintf("%s came %.0f s after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000), Fix: "call it as soon as the title is there"})
+				list = append(list, check.Finding{ID: "trial-late", Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000), Fix: "call it as soon as the title is there"})
 			case at >= 0:
 				list = append(list, t.order(v, c, at)...)
 			}

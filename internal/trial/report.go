@@ -27,7 +27,7 @@ var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap
 	},
 }).Parse(reportPage))
 
-func seconds(ms int) string { return fmt.Sprintf("%.1f s", float64(ms)/1000) }
+func seconds(ms int) string { return fmt.Sprintf("%.1fs", float64(ms)/1000) }
 
 // A bar is one line of a drawing over time: places and widths are in percent of the page's width.
 type bar struct {

@@ -226,9 +226,9 @@ func seconds(v float64) string {
 	case v == 0:
 		return ""
 	case v < 10:
-		return fmt.Sprintf("%.1f s", v)
+		return fmt.Sprintf("%.1fs", v)
 	case v < 100:
-		return fmt.Sprintf("%.0f s", v)
+		return fmt.Sprintf("%.0fs", v)
 	}
 	return fmt.Sprintf("%d min %02d s", int(v)/60, int(v)%60)
 }
