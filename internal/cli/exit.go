@@ -70,8 +70,12 @@ func (a *app) exit(err error) int {
 		a.screen.Complain("havvel: stopped; nothing is left half-done")
 		return interrupted
 	}
+	said := map[string]bool{}
 	for _, e := range parts(err) {
-		a.say(e)
+		if !said[e.Error()] { // such as of two versions at one destination
+			a.say(e)
+		}
+		said[e.Error()] = true
 	}
 	return codeOf(err)
 }
