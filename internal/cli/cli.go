@@ -47,6 +47,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root := a.root()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	if err != nil && strings.HasPrefix(err.Error(), "unknown command") { // cobra has no type for it
+		err = noCommand(root, args)
+	}
 	if err != nil && ctx.Err() != nil {
 		err = context.Canceled
 	}
@@ -84,10 +87,11 @@ func (a *app) root() *cobra.Command {
 		Short: "Take the web export of a game to the portals that show it",
 		Long: a.screen.Wrapped("Havvel reads the web export that a game engine wrote, says what would go wrong with it on each portal, " +
 			"writes the archive that each portal wants, uploads it, and follows it until it is public."),
-		Example:       "  havvel demo             walk the whole way, with a game and a portal that come along\n  havvel look export/web  what an export is made of",
-		Version:       version,
-		SilenceErrors: true,
-		SilenceUsage:  true,
+		Example:            "  havvel demo             walk the whole way, with a game and a portal that come along\n  havvel look export/web  what an export is made of",
+		Version:            version,
+		SilenceErrors:      true,
+		SilenceUsage:       true,
+		DisableSuggestions: true, // ours come with noCommand
 	}
 	const itself = "Havvel itself:"
 	root.SetHelpCommandGroupID(itself)
@@ -141,10 +145,24 @@ func (a *app) group(c command, inner ...*cobra.Command) *cobra.Command {
 		if len(args) == 0 {
 			return cmd.Help()
 		}
-		return &usage{fmt.Sprintf("there is no command %q", cmd.CommandPath()+" "+args[0]), cmd.CommandPath()}
+		return noCommand(g, args)
 	}
 	g.AddCommand(inner...)
 	return g
+}
+
+// noCommand says that the first word among args names none of the commands below one.
+func noCommand(below *cobra.Command, args []string) error {
+	first := slices.IndexFunc(args, func(a string) bool { return !strings.HasPrefix(a, "-") })
+	var names []string
+	for _, c := range below.Commands() {
+		names = append(names, c.Name())
+	}
+	message := fmt.Sprintf("there is no command %q", below.CommandPath()+" "+args[first])
+	if near := settings.Nearest(args[first], names); near != "" {
+		message += fmt.Sprintf("; did you mean %q?", near)
+	}
+	return &usage{message, below.CommandPath()}
 }
 
 func (a *app) withJSON(c *cobra.Command) {

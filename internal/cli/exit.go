@@ -144,8 +144,6 @@ func codeOf(err error) int {
 		return answerNo
 	case is[*usage](err), is[*trial.NoView](err), is[*deliver.NoPublic](err), is[*sftp.BadKey](err), is[*settings.Problem](err), is[*export.Unreadable](err), is[*demo.NotDemo](err), errors.Is(err, project.ErrNone):
 		return wrongUsage
-	case strings.HasPrefix(err.Error(), "unknown command"):
-		return wrongUsage // cobra has no type for it
 	}
 	return failedHere
 }
@@ -184,8 +182,6 @@ func advice(err error) string {
 		return "the portal may have changed, or its rulebook needs a correction"
 	case is[*pack.Faulty](err):
 		return "havvel check shows all findings"
-	case strings.HasPrefix(err.Error(), "unknown command"):
-		return "havvel --help lists the commands"
 	}
 	return ""
 }
