@@ -118,7 +118,9 @@ func findRules(name string) (*rulebook.Rulebook, error) {
 func (a *app) showRules(r *rulebook.Rulebook) {
 	s := a.screen
 	s.Line("%s", s.In(term.Strong, term.Clean(r.Name)))
-	s.Paragraph(term.Plain, "  ", "  ", term.Clean(r.About))
+	if r.About != "" {
+		s.Paragraph(term.Plain, "  ", "  ", term.Clean(r.About))
+	}
 	s.Line("")
 	rows := [][]string{{"handed over as", handOvers[r.Archive.HandOver]}}
 	add := func(what string, has bool, words string) {
@@ -164,7 +166,7 @@ func (a *app) showRules(r *rulebook.Rulebook) {
 	add("key", r.Key.Variable != "", fmt.Sprintf("in %s; you find it here: %s", r.Key.Variable, r.Key.Where))
 	sends := "by hand: its rulebook has no recipe yet"
 	if len(r.Send) > 0 {
-		sends = fmt.Sprintf("by havvel send, in %d steps", len(r.Send))
+		sends = "by havvel send, in " + does(len(r.Send), "one step", fmt.Sprintf("%d steps", len(r.Send)))
 	}
 	add("uploaded", true, sends)
 	s.Table(nil, rows)

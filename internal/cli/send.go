@@ -291,7 +291,7 @@ func (a *app) awaitAll(ctx context.Context, p *project.Project, courier *deliver
 		d := p.To[status.Destination]
 		switch {
 		case a.json:
-		case deliver.Undecided(status.State):
+		case awaited(d, status.State):
 			a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
 		case len(sent) > 1:
 			a.screen.Line("%s", d.Rules.Name)
@@ -310,12 +310,17 @@ func (a *app) awaitAll(ctx context.Context, p *project.Project, courier *deliver
 	return failed
 }
 
+// awaited reports whether a destination can be asked when it decides on a version.
+func awaited(d *project.Destination, state string) bool {
+	return deliver.Undecided(state) && (d.SiteAddress() != nil || len(d.Rules.Follow) > 0)
+}
+
 // decided is the error for a delivery that was refused, or is not decided within the limit.
 func decided(d *project.Destination, s *deliver.Status, limit time.Duration) error {
 	switch {
 	case s.State == rulebook.Refused:
 		return &silent{answerNo}
-	case deliver.Undecided(s.State):
+	case awaited(d, s.State):
 		return &undecided{d.Rules.Name, s.Version, s.State, limit, "nothing is lost; havvel where --wait asks again"}
 	}
 	return nil

@@ -196,7 +196,7 @@ func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Dest
 	if a.dryRun {
 		return known, nil
 	}
-	if limit > 0 && deliver.Undecided(l.State) && !a.json {
+	if limit > 0 && awaited(d, l.State) && !a.json {
 		a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
 	}
 	status, err := courier.Ask(ctx, d, l, max(time.Until(until), 0))
@@ -246,8 +246,10 @@ func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
 			in["share"] = append(in["share"], st.Destination)
 		case st.State == rulebook.Draft:
 			in["publish"] = append(in["publish"], st.Destination)
-		case deliver.Undecided(st.State):
+		case awaited(p.To[st.Destination], st.State):
 			in["wait"] = append(in["wait"], st.Destination)
+		case deliver.Undecided(st.State):
+			in["look"] = append(in["look"], p.To[st.Destination].Rules.Name)
 		case st.State == rulebook.Refused:
 			in["mend"] = append(in["mend"], st.Destination)
 		}
@@ -263,6 +265,8 @@ func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
 		a.screen.Next("havvel round open%s  (gives it to testers, and brings back how it went)", toFlags(p, in["share"][:1]))
 	case len(in["share"]) > 0:
 		a.screen.Next("havvel where --share%s  (lines with the link, to paste)", toFlags(p, in["share"]))
+	case len(in["look"]) > 0:
+		a.screen.Next("look at your page on %s; the rulebook doesn't say how a version is followed there", list(in["look"]))
 	case len(in["mend"]) > 0:
 		a.screen.Next("mend what is named above, export again, and send it as a new version")
 	}

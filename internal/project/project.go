@@ -244,10 +244,25 @@ func (d *Destination) resolve(folder string) error {
 	if err := verifyAddress(d.Address); err != nil {
 		return err
 	}
-	if d.Key == "" && rules.Key.Variable != "" {
-		d.Key = "env:" + rules.Key.Variable
+	if d.Key == "" {
+		d.Key = keyOf(d.Name, rules)
 	}
 	return d.verifyKey()
+}
+
+// keyOf says where the key of a portal is that havvel.toml says nothing of; "" for a portal that wants none.
+func keyOf(name string, r *rulebook.Rulebook) string {
+	switch {
+	case r.Key.Variable != "":
+		return "env:" + r.Key.Variable
+	case r.WantsKey():
+		return usualKey(name)
+	}
+	return ""
+}
+
+func usualKey(name string) string {
+	return "env:" + strings.ToUpper(strings.ReplaceAll(name, "-", "_")) + "_KEY"
 }
 
 func (d *Destination) verifyKey() error {
@@ -272,6 +287,9 @@ func (d *Destination) verifyEncode() error {
 
 // verifyAddress refuses addresses over which a key would travel in the clear to another machine.
 func verifyAddress(address string) error {
+	if address == "" {
+		return errors.New("the rulebook names no address, so one is needed here: address = \"https://…\" (havvel start --address)")
+	}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
 		return fmt.Errorf("address %q is not an https:// address", redacted(address))
@@ -303,9 +321,7 @@ func (p *Project) Trying(r *rulebook.Rulebook, address string) (*Destination, er
 	if d.Address == "" {
 		d.Address = r.Address
 	}
-	if r.Key.Variable != "" {
-		d.Key = "env:" + r.Key.Variable
-	}
+	d.Key = keyOf(d.Name, r)
 	return d, verifyAddress(d.Address)
 }
 

@@ -16,7 +16,7 @@ type Protocol struct {
 	Scheme  string // of addresses
 	Written string // how an address is written, for help; "" for what nobody need know of
 	Instead string // what to use on a network, where what travels is not protected; "" where it is
-	Bucket  bool   // the address begins with a bucket, and files keep the header fields that they are sent with
+	Bucket  bool   // the address begins with a bucket
 }
 
 // Protocols lists the ways to reach a site.
@@ -107,7 +107,7 @@ func (d *Destination) verifySite() error {
 	case by.Bucket && strings.Trim(u.Path, "/") == "":
 		return fmt.Errorf("address %q names no bucket: %s://HOST/BUCKET/FOLDER", u.Redacted(), u.Scheme)
 	case by.Bucket && d.Key == "":
-		d.Key = "env:" + strings.ToUpper(strings.ReplaceAll(d.Name, "-", "_")) + "_KEY"
+		d.Key = usualKey(d.Name)
 	}
 	if d.Keep < 0 || d.Keep == 1 {
 		return errors.New("keep is how many versions stay there: 0 for all, or 2 and more, so that there is one to go back to")

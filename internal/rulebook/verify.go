@@ -203,6 +203,18 @@ func unknownValue(name string, known []string) error {
 	return fmt.Errorf("{%s} is not known there; did you mean {%s}?", name, near)
 }
 
+// WantsKey reports whether a step uses the destination's key.
+func (r *Rulebook) WantsKey() bool {
+	for _, s := range slices.Concat(r.Enter, r.Send, r.Fill, r.Follow, r.Publish, r.Withdraw, r.Back, r.List, r.Restrict) {
+		for _, text := range s.texts() {
+			if strings.Contains(text, "{key") {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // texts lists every text of a step in which values are replaced.
 func (s *Step) texts() []string {
 	list := []string{s.Address}

@@ -1,0 +1,55 @@
+package tests
+
+import (
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"havvel/internal/demo/game"
+)
+
+// TestOwnPortal: a portal that somebody describes in a rulebook with one step is sent to, with a key that the rulebook says nothing more of; what
+// it can't be asked is not waited for.
+func TestOwnPortal(t *testing.T) {
+	var told string
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		data, _ := io.ReadAll(r.Body)
+		told = fmt.Sprintf("%s %s %d", r.URL.Path, r.Header.Get("Authorization"), len(data))
+		w.WriteHeader(http.StatusCreated)
+	}))
+	defer s.Close()
+	const rules = `format = "havvel-rulebook/1"
+name = "Little Portal"
+[archive]
+hand_over = "zip"
+[[view]]
+name = "frame"
+size = [320, 240]
+[[send]]
+step = "upload"
+method = "POST"
+address = "{address}/games/{game.short}"
+headers = { Authorization = "Bearer {key}" }
+file = "archive"
+expect = [201]
+`
+	folder := write(t, game.Files{"little.toml": []byte(rules)})
+	for name, data := range small() {
+		writeInto(t, folder, game.Files{"web/" + name: data})
+	}
+	run(t, folder, "rules", "check", "little.toml").must(t, 0, "in one step", "no mistakes")
+	run(t, folder, "start", "web", "--to", "little.toml").must(t, 2, "the rulebook names no address", "--address")
+	run(t, folder, "start", "web", "--to", "little.toml", "--address", s.URL).must(t, 0)
+	run(t, folder, "send").must(t, 3, "LITTLE_KEY", "havvel keys set little")
+	if told != "" {
+		t.Fatalf("without a key it was told %q", told)
+	}
+	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "send", "--wait").must(t, 0, "sent 0.1.0 to Little Portal", "look at your page on Little Portal")
+	if !strings.HasPrefix(told, "/games/lane Bearer oil ") || strings.HasSuffix(told, " 0") {
+		t.Errorf("it was told %q", told)
+	}
+	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "where", "--wait").must(t, 0, "sent", "look at your page on Little Portal")
+}
