@@ -15,7 +15,7 @@ type Script struct {
 	Args  map[string][]string // texts that are the first argument of such calls
 	Words map[string]bool     // identifiers that say something about what a game needs or does
 	Says  map[string]int      // texts that name a moment of the game; value: offset of the first
-	Root  []Link              // the "/" of functions that put file names behind it, by which bundlers load their parts ahead
+	Root  []Link              // the "/" that bundlers put names of the game's parts behind
 	Bare  []Link              // imports by a name that is no address; an import map says what it stands for
 }
 
@@ -47,7 +47,7 @@ const (
 func ReadScript(data []byte) *Script {
 	r := &scriptReader{
 		script: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{}},
-		value:  &joined{}, consts: map[string]string{}, seen: map[string]int{}, lines: newLines(data),
+		value:  &joined{}, consts: map[string]string{}, words: map[string]bool{}, seen: map[string]int{}, lines: newLines(data),
 	}
 	lexer := js.NewLexer(parse.NewInputBytes(data)) // it copies data that has no room behind it
 	for at := 0; ; {
@@ -62,8 +62,10 @@ func ReadScript(data []byte) *Script {
 		at += len(text)
 	}
 	r.flush()
-	if !r.script.Words["modulepreload"] { // then they may as well be other paths
-		r.script.Root = nil
+	for _, c := range r.roots {
+		if r.script.Words[c.word] || r.words[c.word] { // otherwise it may as well be another path
+			r.script.Root = append(r.script.Root, c.link)
+		}
 	}
 	return r.script
 }
@@ -85,6 +87,8 @@ type scriptReader struct {
 	outer  []*joined         // the texts around the template expression that is being read
 	consts map[string]string // what constants hold; "\x00" when they hold different things in different places
 	aside  *Link             // the latest of Links, while it is not known what its name is relative to
+	roots  []rooted          // what may be in Root
+	words  map[string]bool   // properties that texts are put behind, which show that it is
 	seen   map[string]int    // the links that are only possible, by text; value: their place in Links
 }
 
@@ -135,7 +139,13 @@ func (r *scriptReader) token(kind js.TokenType, text []byte, at int) {
 	case js.OpenParenToken:
 		r.call()
 	case js.CloseBraceToken:
-		r.rooted()
+		r.rootedParts()
+	case js.CommaToken, js.SemicolonToken:
+		r.rootedPath()
+	case js.AddToken:
+		if r.last(1).kind != js.StringToken && string(r.last(1).text) == pathKey && r.last(2).kind == js.DotToken {
+			r.words[string(r.last(3).text)+"."+pathKey] = true
+		}
 	}
 	r.recent[r.n%len(r.recent)] = t
 	r.n++

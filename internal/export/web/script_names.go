@@ -114,16 +114,35 @@ func looksLikePath(text string) bool {
 	return letter
 }
 
-// rooted notes a function that only puts what it is given behind the host's root: (x) { return "/" + x }
-func (r *scriptReader) rooted() {
-	name, root := r.last(1), r.last(3)
-	if r.last(2).kind != js.AddToken || root.kind != js.StringToken || r.last(4).kind != js.ReturnToken || r.last(5).kind != js.OpenBraceToken ||
-		r.last(6).kind != js.CloseParenToken || string(r.last(7).text) != string(name.text) || r.last(8).kind != js.OpenParenToken || len(r.script.Root) >= maxAgain {
-		return
+// rooted is the host's root, where a bundler may put names of the game's parts behind it; the word shows that it does.
+type rooted struct {
+	link Link
+	word string
+}
+
+// pathKey is the property in which a bundler keeps the path of all parts.
+const pathKey = "p"
+
+// rootedParts notes a function that only puts what it is given behind the host's root: (x) { return "/" + x }. With it, parts are loaded
+// ahead.
+func (r *scriptReader) rootedParts() {
+	if r.last(2).kind == js.AddToken && r.last(4).kind == js.ReturnToken && r.last(5).kind == js.OpenBraceToken &&
+		r.last(6).kind == js.CloseParenToken && string(r.last(7).text) == string(r.last(1).text) && r.last(8).kind == js.OpenParenToken {
+		r.root(r.last(3), "modulepreload")
 	}
-	if text, at := unquoted(root); text == "/" {
+}
+
+// rootedPath notes where the path of all parts is said: x.p = "/", where texts are put behind x.p, too.
+func (r *scriptReader) rootedPath() {
+	if r.last(2).kind == js.EqToken && string(r.last(3).text) == pathKey && r.last(4).kind == js.DotToken && js.IsIdentifier(r.last(5).kind) {
+		r.root(r.last(1), string(r.last(5).text)+"."+pathKey)
+	}
+}
+
+func (r *scriptReader) root(t token, word string) {
+	if text, at := unquoted(t); t.kind == js.StringToken && text == "/" && len(r.roots) < maxAgain {
 		l := Link{Target: text, Use: "data", Certainty: Likely, Offset: at, Len: len(text), Whole: true}
 		l.Line, l.Column = r.lines.place(at)
-		r.script.Root = append(r.script.Root, l)
+		r.roots = append(r.roots, rooted{l, word})
 	}
 }
