@@ -49,7 +49,9 @@ func early(l Link) bool {
 	switch l.To.Kind {
 	case KindScript, KindStyle, KindWasm, KindData:
 		return l.Use != "page"
-	case KindPage, KindSound, KindVideo:
+	case KindPage: // in a frame
+		return l.Use == "frame"
+	case KindSound, KindVideo:
 		return false
 	}
 	return l.Certainty == web.Certain && l.Use != "page"
