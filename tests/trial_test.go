@@ -151,6 +151,10 @@ window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading
 		}, "", []string{"--watch", "6s"}, 0, []string{"trial-late"}, ""},
 		"score, wrong name": {change("game.js", `name: "lanterns"`, `name: "lantern"`), "[trial]\nsteps = [\"press Enter\", \"wait 200ms\"]\n", nil, 0, []string{"trial-silent", "trial-statistic"}, `"lanterns" is declared: write the name the same way`},
 		"a step that fails": {func(game.Files) {}, "[trial]\nsteps = [\"expect moment level-ended within 500ms\"]\n", nil, 1, []string{"trial-step", "trial-silent"}, "the moment level-ended did not come within 500ms"},
+		"at the host's root": {func(f game.Files) {
+			f["lane.json"] = []byte("{}")
+			add(`const put = (name) => "/" + name; fetch(put("lane.json"));`)(f)
+		}, "", nil, 1, []string{"trial-missing"}, "the game asks for it at the host's root"},
 		"wrong content type": {func(f game.Files) {
 			f["rules.bin"] = wasm
 			add(`WebAssembly.instantiateStreaming(fetch("rules.bin")).catch((e) => console.warn(e));`)(f)
