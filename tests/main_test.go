@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"go/build"
 	"net"
 	"os"
 	"os/exec"
@@ -165,9 +166,13 @@ func portal(t testing.TB, change func(*standin.Options)) (*standin.Portal, strin
 // partner returns the path of a real program that a test works with. In CI it must be there.
 func partner(t testing.TB, name string) string {
 	t.Helper()
-	path, err := exec.LookPath(name)
-	if err == nil {
+	if path, err := exec.LookPath(name); err == nil {
 		return path
+	}
+	for _, folder := range []string{"/usr/local/bin", "/usr/sbin", "/sbin", filepath.Join(build.Default.GOPATH, "bin")} { // not all are in everybody's PATH
+		if path, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
+			return path
+		}
 	}
 	if os.Getenv("CI") == "true" {
 		t.Fatalf("%s is missing; scripts/test-partners installs it", name)
