@@ -230,7 +230,7 @@ func seconds(v float64) string {
 	case v < 100:
 		return fmt.Sprintf("%.0fs", v)
 	}
-	return fmt.Sprintf("%d min %02d s", int(v)/60, int(v)%60)
+	return fmt.Sprintf("%dm %ds", int(v)/60, int(v)%60)
 }
 
 // amount writes a number without zeros behind it; nothing for 0.
