@@ -5,6 +5,7 @@ import (
 	_ "embed" // the listener
 	"errors"
 	"io"
+	"maps"
 	"net/http"
 	"path"
 	"slices"
@@ -20,7 +21,7 @@ import (
 
 // A served build is one whose files are known; it never changes.
 type servedBuild struct {
-	files    map[string]servedFile // by path
+	files    map[string]*servedFile // by path
 	isolated bool
 }
 
@@ -57,10 +58,10 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 		return nil, err
 	}
 	defer rows.Close()
-	b = &servedBuild{files: map[string]servedFile{}, isolated: of.isolated}
+	b = &servedBuild{files: map[string]*servedFile{}, isolated: of.isolated}
 	for rows.Next() {
 		var name string
-		var f servedFile
+		f := new(servedFile)
 		if err := rows.Scan(&name, &f.sha256, &f.bytes); err != nil {
 			return nil, err
 		}
@@ -75,6 +76,7 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 	defer h.builds.mu.Unlock()
 	if h.builds.list == nil || len(h.builds.list) >= mostCached {
 		h.builds.list = map[string]*servedBuild{}
+		h.held.Clear()
 	}
 	h.builds.list[secret] = b
 	return b, nil
@@ -130,18 +132,15 @@ func (h *Host) game(w http.ResponseWriter, r *http.Request, secret, name string)
 	if name == "" || strings.HasSuffix(name, "/") {
 		name += "index.html"
 	}
-	f, ok := b.files[name]
-	for _, ending := range packedEndings { // the game may name what was compressed by its own name
-		if packed, there := b.files[name+ending]; !ok && there {
-			f, ok = packed, true
-		}
+	f := b.files[name]
+	for i := 0; f == nil && i < len(packedEndings); i++ { // the game may name what was compressed by its own name
+		f = b.files[name+packedEndings[i]]
 	}
-	if !ok {
+	if f == nil {
 		http.Error(w, "This file is not in the build.", http.StatusNotFound)
 		return
 	}
-	gameHeaders(w.Header(), b)
-	h.send(w, r, f)
+	h.send(w, r, b, f)
 }
 
 // Values of headers that many answers share; they are never changed.
@@ -163,19 +162,22 @@ func gameHeaders(head http.Header, b *servedBuild) {
 
 // send serves a content as it is kept, with ranges and validators (RFC 9110, sections 13 and 14); one that is compressed and that
 // the browser doesn't take is unpacked on the way.
-func (h *Host) send(w http.ResponseWriter, r *http.Request, f servedFile) {
-	head := w.Header()
-	head["Content-Type"], head["Etag"] = f.kind, f.tag
-	as := f.encoding != "" && takes(r, f.encoding)
-	if f.encoding != "" {
-		head.Set("Vary", "Accept-Encoding")
-		if as {
-			head.Set("Content-Encoding", f.encoding)
+func (h *Host) send(w http.ResponseWriter, r *http.Request, b *servedBuild, f *servedFile) {
+	as := f.encoding == "" || takes(r, f.encoding)
+	head := func() http.Header {
+		head := http.Header{"Content-Type": f.kind, "Etag": f.tag}
+		gameHeaders(head, b)
+		if f.encoding != "" {
+			head.Set("Vary", "Accept-Encoding")
+			if as {
+				head.Set("Content-Encoding", f.encoding)
+			}
 		}
+		return head
 	}
-	if f.encoding == "" || as {
-		if data := h.held.Get(f.sha256, f.bytes, func() ([]byte, error) { return h.contents.read(r.Context(), f.sha256) }); data != nil {
-			serve.Answer(w, r, data)
+	if as {
+		if ready := h.held.Get(f, f.bytes, head, func() ([]byte, error) { return h.contents.read(r.Context(), f.sha256) }); ready != nil {
+			ready.Answer(w, r)
 			return
 		}
 	}
@@ -186,11 +188,12 @@ func (h *Host) send(w http.ResponseWriter, r *http.Request, f servedFile) {
 		return
 	}
 	defer file.Close()
-	if f.encoding == "" || as {
+	maps.Copy(w.Header(), head())
+	if as {
 		serve.AnswerFrom(w, r, file, f.bytes)
 		return
 	}
-	head.Set("Etag", `"`+f.sha256[:32]+`-plain"`)
+	w.Header().Set("Etag", `"`+f.sha256[:32]+`-plain"`)
 	var plain io.Reader = brotli.NewReader(file)
 	if f.encoding == "gzip" {
 		if plain, err = gzip.NewReader(file); err != nil {
@@ -243,8 +246,9 @@ func (h *Host) played(w http.ResponseWriter, r *http.Request, play, name string)
 	}
 	at := web.ReadPage(data).HeadStart
 	script := "<script>" + strings.Replace(listener, "CONTROL", h.options.ControlURL, 1) + "</script>"
-	gameHeaders(w.Header(), b)
-	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	serve.Answer(w, r, slices.Concat(data[:at], []byte(script), data[at:]))
+	head := http.Header{}
+	gameHeaders(head, b)
+	head.Set("Cache-Control", "no-store")
+	head.Set("Content-Type", "text/html; charset=utf-8")
+	serve.NewReady(head, slices.Concat(data[:at], []byte(script), data[at:])).Answer(w, r)
 }

@@ -49,7 +49,7 @@ type Host struct {
 	work     sync.WaitGroup
 	servers  []*http.Server
 	builds   buildCache
-	held     serve.Held // contents, by their hash
+	held     serve.Held // small files, by their *servedFile
 	taking   locks      // uploads that a request writes to
 	limits   limits
 	counts   counts

@@ -3,6 +3,7 @@ package serve
 import (
 	"bytes"
 	"io"
+	"maps"
 	"net/http"
 	"strconv"
 	"sync"
@@ -16,18 +17,18 @@ const (
 	mostHeld  = 64 << 20  // all of them
 )
 
-// Held keeps the bytes of small files for the next who asks, so that they need not be opened. The zero value is ready for use, by
-// several goroutines. What is under a key must never change.
+// Held keeps small files ready for the next who asks, so that they need not be opened. The zero value is ready for use, by several
+// goroutines. What is under a key must never change.
 type Held struct {
 	list  sync.Map
 	bytes atomic.Int64
 }
 
-// Get returns the bytes under a key, read once by read; nil for a file that is too large, or when there is no room left, or when it
-// can't be read.
-func (h *Held) Get(key any, size int64, read func() ([]byte, error)) []byte {
-	if data, ok := h.list.Load(key); ok {
-		return data.([]byte)
+// Get returns the file under a key. The first time, read gives its bytes, and head the fields of its header. It is nil for a file
+// that is too large, or when there is no room left, or when it can't be read.
+func (h *Held) Get(key any, size int64, head func() http.Header, read func() ([]byte, error)) *Ready {
+	if ready, ok := h.list.Load(key); ok {
+		return ready.(*Ready)
 	}
 	if size > smallFile || h.bytes.Load()+size > mostHeld {
 		return nil
@@ -36,9 +37,10 @@ func (h *Held) Get(key any, size int64, read func() ([]byte, error)) []byte {
 	if err != nil || int64(len(data)) != size {
 		return nil
 	}
-	h.list.Store(key, data)
+	ready := NewReady(head(), data)
+	h.list.Store(key, ready)
 	h.bytes.Add(size)
-	return data
+	return ready
 }
 
 // Clear forgets everything.
@@ -49,32 +51,52 @@ func (h *Held) Clear() {
 
 var bytesUnit = []string{"bytes"}
 
-// Answer answers a request with bytes that are held. The type and validators stand in the header already.
-func Answer(w http.ResponseWriter, r *http.Request, data []byte) {
-	if all(w, r, int64(len(data))) {
-		if !together(w, r, data) {
-			w.Write(data) // an error here is a visitor who left
-		}
-		return
-	}
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+// Ready is an answer that is the same for all who ask.
+type Ready struct {
+	head  http.Header
+	lines []byte // of the head, as they are sent
+	data  []byte
 }
 
-// AnswerFrom answers a request from a file of that many bytes, without copying them where the system can send files.
-func AnswerFrom(w http.ResponseWriter, r *http.Request, file io.ReadSeeker, size int64) {
-	if all(w, r, size) {
-		io.CopyN(w, file, size) // likewise
+// NewReady returns an answer with the fields of a header, type and validators among them, and a body. Neither may change afterwards.
+func NewReady(head http.Header, data []byte) *Ready {
+	var lines bytes.Buffer
+	head.Write(&lines) // into memory, which takes everything
+	return &Ready{head, lines.Bytes(), data}
+}
+
+// Answer answers a request. What stands in the header already is replaced.
+func (a *Ready) Answer(w http.ResponseWriter, r *http.Request) {
+	h := w.Header()
+	clear(h)
+	if whole(r) && together(w, r, a) {
+		return
+	}
+	maps.Copy(h, a.head)
+	if whole(r) {
+		size(h, int64(len(a.data)))
+		w.Write(a.data) // an error here is a visitor who left
+		return
+	}
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(a.data))
+}
+
+// AnswerFrom answers a request from a file of that many bytes, without copying them where the system can send files. The type and
+// validators stand in the header already.
+func AnswerFrom(w http.ResponseWriter, r *http.Request, file io.ReadSeeker, bytes int64) {
+	if whole(r) {
+		size(w.Header(), bytes)
+		io.CopyN(w, file, bytes) // likewise
 		return
 	}
 	http.ServeContent(w, r, "", time.Time{}, file)
 }
 
-// all reports whether nothing but the whole is asked for, and then writes the header for it.
-func all(w http.ResponseWriter, r *http.Request, size int64) bool {
-	if r.Header["Range"] != nil || r.Header["If-None-Match"] != nil || r.Header["If-Range"] != nil || r.Header["If-Match"] != nil || r.Method != http.MethodGet {
-		return false
-	}
-	h := w.Header()
-	h["Accept-Ranges"], h["Content-Length"] = bytesUnit, []string{strconv.FormatInt(size, 10)}
-	return true
+// whole reports whether nothing but the whole is asked for.
+func whole(r *http.Request) bool {
+	return r.Header["Range"] == nil && r.Header["If-None-Match"] == nil && r.Header["If-Range"] == nil && r.Header["If-Match"] == nil && r.Method == http.MethodGet
+}
+
+func size(h http.Header, bytes int64) {
+	h["Accept-Ranges"], h["Content-Length"] = bytesUnit, []string{strconv.FormatInt(bytes, 10)}
 }

@@ -169,8 +169,8 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 		return
 	}
 	h["Etag"] = []string{`"` + hex.EncodeToString(f.SHA256[:12]) + `"`}
-	if data := g.held.Get(f, f.Bytes, func() ([]byte, error) { return f.ReadAll(context.Background(), f.Bytes+1) }); data != nil {
-		Answer(w, r, data)
+	if ready := g.held.Get(f, f.Bytes, h.Clone, func() ([]byte, error) { return f.ReadAll(context.Background(), f.Bytes+1) }); ready != nil {
+		ready.Answer(w, r)
 		return
 	}
 	content, err := g.open(f)

@@ -1,10 +1,12 @@
 package serve
 
 import (
+	"bytes"
 	"context"
 	"io"
 	"net"
 	"net/http"
+	"time"
 )
 
 // Whole makes a server quicker for answers that are soon given. One that is held in memory leaves with its header in one piece; the
@@ -35,11 +37,13 @@ func (l wholeListener) Accept() (net.Conn, error) {
 	return &conn{TCPConn: c}, nil
 }
 
-// conn can wait with what is written until more comes. Only the goroutine that answers a request writes.
+// conn can wait with what is written until more comes. Only the goroutine that answers its requests uses it.
 type conn struct {
 	*net.TCPConn
-	waits   bool
-	waiting []byte
+	waits         bool
+	lines         []byte // of the header, to be put behind the first line that is written
+	waiting       []byte
+	until, within time.Time // when reading is to end: as was asked for, and as the system was told
 }
 
 // Read gives nothing to whoever reads a single byte: that is the library's second reader, which then leaves. Requests are read in
@@ -48,15 +52,33 @@ func (c *conn) Read(p []byte) (int, error) {
 	if len(p) == 1 {
 		return 0, nil
 	}
+	if d := c.until.Sub(c.within); d < 0 || d > time.Second || c.until.IsZero() != c.within.IsZero() {
+		if err := c.TCPConn.SetReadDeadline(c.until); err != nil {
+			return 0, err
+		}
+		c.within = c.until
+	}
 	return c.TCPConn.Read(p)
+}
+
+// SetReadDeadline counts from the next Read, and to the second: the library sets it several times for each request, mostly without
+// reading.
+func (c *conn) SetReadDeadline(t time.Time) error {
+	c.until = t
+	return nil
 }
 
 func (c *conn) Write(p []byte) (int, error) {
 	if !c.waits {
 		return c.TCPConn.Write(p)
 	}
+	n := len(p)
+	if first := bytes.IndexByte(p, '\n') + 1; len(c.lines) > 0 && first > 0 {
+		c.waiting = append(append(c.waiting, p[:first]...), c.lines...)
+		p, c.lines = p[first:], nil
+	}
 	c.waiting = append(c.waiting, p...)
-	return len(p), nil
+	return n, nil
 }
 
 // ReadFrom sends what waits together with a content that is in memory.
@@ -102,16 +124,19 @@ func (h *inMemory) Read(p []byte) (int, error) {
 // sniffed is how much of a body the standard library copies before it reads from where the rest is.
 const sniffed = 512
 
-// together writes a body with its header in one piece, and reports false where that can't be.
-func together(w http.ResponseWriter, r *http.Request, data []byte) bool {
+// together writes an answer in one piece, its header not built anew, and reports false where that can't be. In w's header stands nothing.
+func together(w http.ResponseWriter, r *http.Request, a *Ready) bool {
 	c, ok := r.Context().Value(connKey{}).(*conn)
 	to, can := w.(io.ReaderFrom)
-	if !ok || !can || len(data) <= 2*sniffed {
+	if !ok || !can || len(a.data) <= 2*sniffed {
 		return false
 	}
-	c.waits = true
-	to.ReadFrom(&inMemory{data}) // an error here is a visitor who left
-	c.waits = false
+	h := w.Header()
+	size(h, int64(len(a.data)))
+	h["Content-Type"] = nil // it is among the lines
+	c.waits, c.lines = true, a.lines
+	to.ReadFrom(&inMemory{a.data}) // an error here is a visitor who left
+	c.waits, c.lines = false, nil
 	c.flush() // nothing, unless the library has changed its way
 	return true
 }

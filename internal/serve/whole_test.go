@@ -1,6 +1,7 @@
 package serve
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
 	"io"
@@ -8,6 +9,7 @@ import (
 	"net/http"
 	"strconv"
 	"testing"
+	"time"
 )
 
 // TestWhole: bodies of all sizes come as they are, one after another over one connection, also of HEAD, in ranges and when they did not change.
@@ -19,9 +21,7 @@ func TestWhole(t *testing.T) {
 	}
 	s := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		n, _ := strconv.Atoi(r.URL.Path[1:])
-		w.Header().Set("Etag", `"x"`)
-		w.Header().Set("Content-Type", "text/plain")
-		Answer(w, r, body(n))
+		NewReady(http.Header{"Etag": {`"x"`}, "Content-Type": {"text/plain"}}, body(n)).Answer(w, r)
 	})}
 	go s.Serve(Whole(s, l))
 	defer s.Close()
@@ -43,10 +43,44 @@ func TestWhole(t *testing.T) {
 				if n == 0 && c.status == 206 {
 					continue // there is nothing to take a part of
 				}
-				if err != nil || a.StatusCode != c.status || !bytes.Equal(got, c.want) || a.Header.Get("Etag") != `"x"` {
+				if err != nil || a.StatusCode != c.status || !bytes.Equal(got, c.want) || a.Header.Get("Etag") != `"x"` || c.status != 304 && a.Header.Get("Content-Type") != "text/plain" {
 					t.Errorf("%s %d with %s: %d, %d bytes, %v", c.method, n, c.header, a.StatusCode, len(got), err)
 				}
 			}
 		}
+	}
+}
+
+// TestWholeLeaves: a visitor who falls silent in the middle of a request is let go, also after requests that were answered.
+func TestWholeLeaves(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &http.Server{ReadHeaderTimeout: 200 * time.Millisecond, IdleTimeout: time.Minute, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		NewReady(http.Header{}, make([]byte, 5000)).Answer(w, r)
+	})}
+	go s.Serve(Whole(s, l))
+	defer s.Close()
+	c, err := net.Dial("tcp", l.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(20 * time.Second))
+	answers := bufio.NewReader(c)
+	for range 3 {
+		fmt.Fprint(c, "GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+		a, err := http.ReadResponse(answers, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n, err := io.Copy(io.Discard, a.Body); n != 5000 || err != nil {
+			t.Fatal(n, err)
+		}
+	}
+	fmt.Fprint(c, "GET / HT")
+	if rest, err := io.ReadAll(answers); err != nil {
+		t.Errorf("%q, then %v", rest, err)
 	}
 }
