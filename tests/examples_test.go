@@ -77,7 +77,7 @@ func (x *tried) example(lines ...string) (last ending) {
 
 // TestHelpExamples runs every example that any --help shows, in projects as its readers have them, in the order of their work.
 func TestHelpExamples(t *testing.T) {
-	unhurried(t)
+	unraced(t)
 	partner(t, "chromium")
 	data, store := database(t), objectStore(t)
 	bucket := strings.TrimSuffix(strings.TrimPrefix(store.address, "s3+http://"), "/tinderwick")

@@ -203,7 +203,7 @@ func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project st
 
 // TestRoundKilled: a host on a folder is killed again and again while testers tell, and runs again: what was acknowledged is there, once.
 func TestRoundKilled(t *testing.T) {
-	unhurried(t)
+	unraced(t)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
 	hv, project := letIn(t, control, "--data", data)
@@ -252,7 +252,7 @@ func telling(link, session string, stop chan struct{}) (acknowledged, pieces int
 // TestHostsShared: two hosts on one PostgreSQL server and one object store; one is killed in the middle of an upload and of events, and the
 // database goes away and comes back: what was acknowledged is there, once.
 func TestHostsShared(t *testing.T) {
-	unhurried(t)
+	unraced(t)
 	data, store := database(t), objectStore(t)
 	bucket, _, _ := strings.Cut(strings.TrimPrefix(store.address, "s3+http://"), "/tinderwick")
 	for name, value := range map[string]string{"PGPASSWORD": guestPassword, "HAVVEL_FILES_KEY": "moth:" + guestPassword} {

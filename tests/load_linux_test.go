@@ -80,7 +80,7 @@ func play(client *http.Client, link string, seed int) error {
 // TestLoad: two hundred sessions send a million events at once, while a build is served and another one uploaded; nothing is lost, and
 // the report of all of it stays within its memory.
 func TestLoad(t *testing.T) {
-	unhurried(t)
+	unraced(t)
 	hv, project := shed(t)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
 	link := decode[deliveries](t, hv("where", "--to", "shed", "--json").must(t, 0)).Deliveries[0].Link

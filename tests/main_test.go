@@ -30,14 +30,17 @@ var program string
 // buildFlags are those of that build.
 var buildFlags []string
 
-// raced says that the tests and the program have the race detector in them, which makes them ten times slower.
+// raced says that the tests and the program have the race detector in them, of which they become large and slow.
 var raced bool
 
-// unhurried skips a test that counts what is done in some time, where everything is slow.
-func unhurried(t testing.TB) {
+// patience is how long one run of the program may take.
+var patience = time.Minute
+
+// unraced skips a test that counts time or memory, where a run takes ten times as much of both.
+func unraced(t testing.TB) {
 	t.Helper()
 	if raced {
-		t.Skip("skipped: with the race detector the program is too slow for it")
+		t.Skip("skipped: with the race detector the program needs more time and memory than the test allows")
 	}
 }
 
@@ -76,7 +79,7 @@ func run(t testing.TB, folder string, args ...string) ending {
 
 func runWith(t testing.TB, folder string, env []string, args ...string) ending {
 	t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	c := exec.CommandContext(ctx, program, args...)
 	c.Dir = folder

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"havvel/internal/demo/game"
@@ -14,10 +15,11 @@ import (
 // TestOwnPortal: a portal that somebody describes in a rulebook with one step is sent to, with a key that the rulebook says nothing more of; what
 // it can't be asked is not waited for.
 func TestOwnPortal(t *testing.T) {
-	var told string
+	var told atomic.Value // what the portal got last
+	told.Store("")
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		data, _ := io.ReadAll(r.Body)
-		told = fmt.Sprintf("%s %s %d", r.URL.Path, r.Header.Get("Authorization"), len(data))
+		told.Store(fmt.Sprintf("%s %s %d", r.URL.Path, r.Header.Get("Authorization"), len(data)))
 		w.WriteHeader(http.StatusCreated)
 	}))
 	defer s.Close()
@@ -44,11 +46,11 @@ expect = [201]
 	run(t, folder, "start", "web", "--to", "little.toml").must(t, 2, "the rulebook names no address", "--address")
 	run(t, folder, "start", "web", "--to", "little.toml", "--address", s.URL).must(t, 0)
 	run(t, folder, "send").must(t, 3, "LITTLE_KEY", "havvel keys set little")
-	if told != "" {
+	if told := told.Load(); told != "" {
 		t.Fatalf("without a key it was told %q", told)
 	}
 	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "send", "--wait").must(t, 0, "sent 0.1.0 to Little Portal", "look at your page on Little Portal")
-	if !strings.HasPrefix(told, "/games/lane Bearer oil ") || strings.HasSuffix(told, " 0") {
+	if told := told.Load().(string); !strings.HasPrefix(told, "/games/lane Bearer oil ") || strings.HasSuffix(told, " 0") {
 		t.Errorf("it was told %q", told)
 	}
 	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "where", "--wait").must(t, 0, "sent", "look at your page on Little Portal")

@@ -16,6 +16,7 @@ import (
 
 // TestPicturesMemory cuts masters that are as large as they may be, within the memory that every command has.
 func TestPicturesMemory(t *testing.T) {
+	unraced(t)
 	_, project, env := at(t, "brackwater", nil)
 	wide := image.NewNRGBA(image.Rect(0, 0, 20_000, 1_600))
 	for i := 0; i < len(wide.Pix); i += 4 {

@@ -6,4 +6,5 @@ package tests
 func init() {
 	buildFlags = append(buildFlags, "-race")
 	raced = true
+	patience *= 5
 }
