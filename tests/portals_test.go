@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -334,9 +335,12 @@ func TestRulesTry(t *testing.T) {
 
 // TestManyFiles: a portal that takes files one by one gets each, under its own address; one that fails ends the upload.
 func TestManyFiles(t *testing.T) {
+	var mu sync.Mutex
 	got, fail := map[string]string{}, ""
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
 		if fail != "" && strings.HasSuffix(r.URL.Path, fail) {
 			http.Error(w, "no", http.StatusForbidden)
 			return
@@ -354,11 +358,18 @@ func TestManyFiles(t *testing.T) {
 	folder := tryProject(t, files, "")
 	toml := strings.Replace(smallProject, "https://little.example", server.URL, 1)
 	writeInto(t, folder, game.Files{"little.toml": []byte(rules), "havvel.toml": []byte(toml)})
-	fail = "game.js"
+	failing := func(name string) {
+		mu.Lock()
+		defer mu.Unlock()
+		fail = name
+	}
+	failing("game.js")
 	run(t, folder, "send").must(t, 1, "game.js: Plain said no")
 	run(t, folder, "logbook").must(t, 0, "nothing was sent yet")
-	fail = ""
+	failing("")
 	run(t, folder, "send").must(t, 0, "sent 1 to Plain")
+	mu.Lock()
+	defer mu.Unlock()
 	if len(got) != 4 || got["/1/n 1/night.json"] != "application/json" || got["/1/game.js"] != "text/javascript; charset=utf-8" || !strings.HasPrefix(got["/1/index.html"], "text/html") {
 		t.Errorf("%v", got)
 	}
