@@ -53,16 +53,18 @@ var bytesUnit = []string{"bytes"}
 
 // Ready is an answer that is the same for all who ask.
 type Ready struct {
-	head  http.Header
-	lines []byte // of the head, as they are sent
-	data  []byte
+	head   http.Header
+	lines  []byte // of the head, as they are sent
+	length []string
+	data   []byte
 }
 
 // NewReady returns an answer with the fields of a header, type and validators among them, and a body. Neither may change afterwards.
 func NewReady(head http.Header, data []byte) *Ready {
+	head["Accept-Ranges"] = bytesUnit
 	var lines bytes.Buffer
 	head.Write(&lines) // into memory, which takes everything
-	return &Ready{head, lines.Bytes(), data}
+	return &Ready{head, lines.Bytes(), []string{strconv.Itoa(len(data))}, data}
 }
 
 // Answer answers a request. What stands in the header already is replaced.
@@ -74,7 +76,7 @@ func (a *Ready) Answer(w http.ResponseWriter, r *http.Request) {
 	}
 	maps.Copy(h, a.head)
 	if whole(r) {
-		size(h, int64(len(a.data)))
+		h["Content-Length"] = a.length
 		w.Write(a.data) // an error here is a visitor who left
 		return
 	}
@@ -85,7 +87,8 @@ func (a *Ready) Answer(w http.ResponseWriter, r *http.Request) {
 // validators stand in the header already.
 func AnswerFrom(w http.ResponseWriter, r *http.Request, file io.ReadSeeker, bytes int64) {
 	if whole(r) {
-		size(w.Header(), bytes)
+		h := w.Header()
+		h["Accept-Ranges"], h["Content-Length"] = bytesUnit, []string{strconv.FormatInt(bytes, 10)}
 		io.CopyN(w, file, bytes) // likewise
 		return
 	}
@@ -95,8 +98,4 @@ func AnswerFrom(w http.ResponseWriter, r *http.Request, file io.ReadSeeker, byte
 // whole reports whether nothing but the whole is asked for.
 func whole(r *http.Request) bool {
 	return r.Header["Range"] == nil && r.Header["If-None-Match"] == nil && r.Header["If-Range"] == nil && r.Header["If-Match"] == nil && r.Method == http.MethodGet
-}
-
-func size(h http.Header, bytes int64) {
-	h["Accept-Ranges"], h["Content-Length"] = bytesUnit, []string{strconv.FormatInt(bytes, 10)}
 }

@@ -121,20 +121,20 @@ func (h *inMemory) Read(p []byte) (int, error) {
 	return n, nil
 }
 
-// sniffed is how much of a body the standard library copies before it reads from where the rest is.
-const sniffed = 512
-
 // together writes an answer in one piece, its header not built anew, and reports false where that can't be. In w's header stands nothing.
 func together(w http.ResponseWriter, r *http.Request, a *Ready) bool {
 	c, ok := r.Context().Value(connKey{}).(*conn)
-	to, can := w.(io.ReaderFrom)
-	if !ok || !can || len(a.data) <= 2*sniffed {
+	to, can := w.(interface {
+		http.Flusher
+		io.ReaderFrom
+	})
+	if !ok || !can {
 		return false
 	}
 	h := w.Header()
-	size(h, int64(len(a.data)))
-	h["Content-Type"] = nil // it is among the lines
+	h["Content-Length"], h["Content-Type"] = a.length, nil // the type is among the lines
 	c.waits, c.lines = true, a.lines
+	to.Flush()                     // the header; else a part of the body is copied with it
 	to.ReadFrom(&inMemory{a.data}) // an error here is a visitor who left
 	c.waits, c.lines = false, nil
 	c.flush() // nothing, unless the library has changed its way
