@@ -1,7 +1,6 @@
 package pack
 
 import (
-	"archive/zip"
 	"cmp"
 	"context"
 	"crypto/sha256"
@@ -66,6 +65,8 @@ func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*I
 	if err := cache.begin(z, sum.chain, items, streams); err != nil {
 		return done{}, fmt.Errorf("writing %s: %w", path, err)
 	}
+	back := readBack(f, items, streams, sum)
+	defer back.stop()
 	for i, it := range items {
 		if i < len(z.entries) {
 			continue // it was there
@@ -80,12 +81,13 @@ func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*I
 			}
 			return done{}, fmt.Errorf("writing %s into %s: %w", it.Name, path, err)
 		}
+		back.reaches(z.at)
 	}
 	if err := z.close(); err != nil {
 		return done{}, fmt.Errorf("writing %s: %w", path, err)
 	}
 	a.Bytes = z.at
-	if err := readBack(f, a.Bytes, items, streams, sum); err != nil {
+	if err := back.finish(a.Bytes); err != nil {
 		return done{}, fmt.Errorf("reading the new archive back: %w", err)
 	}
 	var err error
@@ -148,44 +150,4 @@ func (c *Cache) finished(d done) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.last = d
-}
-
-// readBack reads the archive from the disk, as others will: its directory must say what was planned, and each stream must be
-// what it was when it was compressed. That it unpacks to its content was made sure of then.
-func readBack(f *os.File, size int64, items []*Item, streams []*deflate.Stream, sum *summer) error {
-	z, err := zip.NewReader(f, size)
-	if err != nil {
-		return err
-	}
-	if len(z.File) != len(items) {
-		return fmt.Errorf("it has %d files where %d were planned", len(z.File), len(items))
-	}
-	c := newCursor(f, size)
-	defer c.close()
-	hash := func(b []byte) { sum.Write(b) } // never fails
-	for i, e := range z.File {
-		s := streams[i]
-		at, err := e.DataOffset()
-		if err != nil || e.Name != items[i].Name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) || e.CompressedSize64 != uint64(s.Packed) {
-			return fmt.Errorf("%s is not as planned", items[i].Name)
-		}
-		if err := c.pass(at, hash); err != nil {
-			return err
-		}
-		same := s.Verifier()
-		err = c.pass(at+s.Packed, func(b []byte) {
-			hash(b)
-			same.Write(b)
-		})
-		if err != nil {
-			return err
-		}
-		if !same.Same() {
-			return s.Differs()
-		}
-		if sum.wants(i) {
-			sum.mark(i)
-		}
-	}
-	return c.pass(size, hash)
 }

@@ -3,7 +3,6 @@ package pack
 import (
 	"encoding/binary"
 	"fmt"
-	"io"
 	"os"
 
 	"havvel/internal/pack/deflate"
@@ -61,6 +60,15 @@ func (z *zipper) header(name string, s *deflate.Stream) error {
 	head = little.AppendUint16(little.AppendUint16(head, uint16(len(name))), uint16(len(extra)))
 	z.entries = append(z.entries, e)
 	return z.write(append(append(head, name...), extra...))
+}
+
+// data is where the entry's bytes begin.
+func (e *zipEntry) data() int64 {
+	n := e.at + 30 + int64(len(e.name))
+	if e.wide() {
+		n += 20
+	}
+	return n
 }
 
 // wide reports whether a size needs 64 bits.
@@ -165,78 +173,4 @@ func (z *zipper) write(b []byte) error {
 	n, err := z.f.Write(b)
 	z.at += int64(n)
 	return err
-}
-
-// cursor reads a file from its beginning to its end, once, a few pieces ahead of whoever works on what was read.
-type cursor struct {
-	at     int64
-	rest   []byte // of the piece that is worked on
-	buffer []byte // that it stands in
-	pieces chan piece
-	free   chan []byte
-	over   chan struct{}
-}
-
-type piece struct {
-	data []byte
-	err  error
-}
-
-// newCursor begins to read; close it in the end.
-func newCursor(r io.ReaderAt, size int64) *cursor {
-	c := &cursor{pieces: make(chan piece), free: make(chan []byte, 3), over: make(chan struct{})}
-	for range cap(c.free) {
-		c.free <- make([]byte, 256<<10)
-	}
-	go c.read(r, size)
-	return c
-}
-
-func (c *cursor) close() { close(c.over) }
-
-func (c *cursor) read(r io.ReaderAt, size int64) {
-	defer close(c.pieces)
-	for at := int64(0); at < size; {
-		select {
-		case <-c.over:
-			return
-		case b := <-c.free:
-			n, err := r.ReadAt(b[:min(int64(len(b)), size-at)], at)
-			at += int64(n)
-			if at == size {
-				err = nil
-			}
-			select {
-			case <-c.over:
-				return
-			case c.pieces <- piece{b[:n], err}:
-			}
-			if err != nil {
-				return
-			}
-		}
-	}
-}
-
-// pass reads up to a place and hands what it reads to all who want it.
-func (c *cursor) pass(to int64, hand func([]byte)) error {
-	for c.at < to {
-		if len(c.rest) == 0 {
-			if c.buffer != nil {
-				c.free <- c.buffer
-			}
-			p, more := <-c.pieces
-			if !more {
-				return io.ErrUnexpectedEOF
-			}
-			if p.err != nil {
-				return p.err
-			}
-			c.rest, c.buffer = p.data, p.data[:cap(p.data)]
-		}
-		n := min(int64(len(c.rest)), to-c.at)
-		hand(c.rest[:n])
-		c.rest, c.at = c.rest[n:], c.at+n
-	}
-	return nil
 }

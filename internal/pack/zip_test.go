@@ -51,7 +51,7 @@ func TestLargeZip(t *testing.T) {
 	}
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
-	if err := readBack(f, z.at, items, streams, &summer{Hash: crc32.NewIEEE(), from: -1, chain: make([][32]byte, 2)}); err != nil {
+	if err := readBack(f, items, streams, &summer{Hash: crc32.NewIEEE(), from: -1, chain: make([][32]byte, 2)}).finish(z.at); err != nil {
 		t.Fatal(err)
 	}
 	runtime.ReadMemStats(&after)
@@ -68,7 +68,7 @@ func TestLargeZip(t *testing.T) {
 	if _, err := f.WriteAt([]byte{1}, 3<<30); err != nil {
 		t.Fatal(err)
 	}
-	if err := readBack(f, z.at, items, streams, &summer{Hash: crc32.NewIEEE(), from: -1, chain: make([][32]byte, 2)}); err == nil || !strings.Contains(err.Error(), "lane.pack") {
+	if err := readBack(f, items, streams, &summer{Hash: crc32.NewIEEE(), from: -1, chain: make([][32]byte, 2)}).finish(z.at); err == nil || !strings.Contains(err.Error(), "lane.pack") {
 		t.Errorf("a byte that changed on the disk: %v", err)
 	}
 }
