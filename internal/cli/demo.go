@@ -89,7 +89,7 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("%s", s.In(term.Careful, "# A playtest of it on a host of your own, with simulated testers."))
 	s.Line("$ %s demo --round --dir ../tinderwick-round", me(folder))
 	s.Line("%s", s.In(term.Careful, "# Your own game: in its folder, where the engine's export is."))
-	s.Line("$ %s start", me("."))
+	s.Line("$ %s start", me(""))
 	return nil
 }
 
@@ -159,7 +159,7 @@ func (a *app) stop(ctx context.Context, folder string, stop demo.Stop) error {
 	return nil
 }
 
-// callMe returns how this program is called from a folder: by its name where that finds it.
+// callMe returns how this program is called from a folder, "" for any: by its name where that finds it.
 func callMe() func(folder string) string {
 	self, err := os.Executable()
 	if found, lookErr := exec.LookPath("havvel"); err == nil && lookErr == nil {
@@ -169,7 +169,7 @@ func callMe() func(folder string) string {
 	}
 	return func(folder string) string {
 		at, err := filepath.Abs(folder)
-		if err != nil {
+		if err != nil || folder == "" {
 			return self
 		}
 		if short, err := filepath.Rel(at, self); err == nil && len(short) < len(self) {
