@@ -55,7 +55,14 @@ func mean(err error) error {
 	return err
 }
 
-func (s *bucket) Scratch() (*os.File, error) { return os.CreateTemp("", "havvel-host-*") }
+// Scratch makes a file without a name where the system allows that, so that a host that is killed leaves nothing behind.
+func (s *bucket) Scratch() (*os.File, error) {
+	f, err := os.CreateTemp("", "havvel-host-*")
+	if err == nil {
+		os.Remove(f.Name()) // elsewhere its maker does it
+	}
+	return f, err
+}
 
 func (s *bucket) Put(ctx context.Context, name string, f *os.File) error {
 	n, err := f.Seek(0, io.SeekEnd)

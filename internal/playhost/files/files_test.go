@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // keep puts a text under a name.
@@ -62,6 +63,35 @@ func TestFolder(t *testing.T) {
 	}
 	if _, err := os.Stat(filepath.Join(at, "clips", "moth")); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("an empty folder stays: %v", err)
+	}
+}
+
+// TestLeftBehind: what a host that was killed left on its way is taken away by the next one, and what another may be at work on stays.
+func TestLeftBehind(t *testing.T) {
+	at := t.TempDir()
+	var made []string
+	for _, age := range []time.Duration{0, 23 * time.Hour, 25 * time.Hour} {
+		s, err := Open(t.Context(), at, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := s.Scratch()
+		if err != nil {
+			t.Fatal(err)
+		}
+		then := time.Now().Add(-age)
+		if err := errors.Join(f.Close(), os.Chtimes(f.Name(), then, then)); err != nil {
+			t.Fatal(err)
+		}
+		made = append(made, f.Name())
+	}
+	if _, err := Open(t.Context(), at, ""); err != nil {
+		t.Fatal(err)
+	}
+	for i, stays := range []bool{true, true, false} {
+		if _, err := os.Stat(made[i]); (err == nil) != stays {
+			t.Errorf("%s: %v", made[i], err)
+		}
 	}
 }
 

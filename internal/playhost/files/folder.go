@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 )
 
 type folder struct{ at string }
@@ -16,7 +17,25 @@ func openFolder(at string) (Store, error) {
 	if err := os.MkdirAll(filepath.Join(at, "scratch"), 0o750); err != nil {
 		return nil, fmt.Errorf("making the host's folder: %w", err)
 	}
-	return &folder{at}, nil
+	s := &folder{at}
+	return s, s.tidy()
+}
+
+// stale is how old a file in scratch is that nobody writes any more.
+const stale = 24 * time.Hour
+
+// tidy takes away what hosts left in scratch that were killed. What is younger may be on its way to another host.
+func (s *folder) tidy() error {
+	left, err := os.ReadDir(filepath.Join(s.at, "scratch"))
+	if err != nil {
+		return fmt.Errorf("reading the host's folder: %w", err)
+	}
+	for _, e := range left {
+		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > stale {
+			os.Remove(filepath.Join(s.at, "scratch", e.Name())) // it only takes room
+		}
+	}
+	return nil
 }
 
 func (s *folder) path(name string) string { return filepath.Join(s.at, filepath.FromSlash(name)) }
