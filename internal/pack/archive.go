@@ -129,10 +129,7 @@ func (c *Cache) begin(z *zipper, chain [][sha256.Size]byte, items []*Item, strea
 		_, err := z.f.Seek(0, io.SeekStart)
 		return err
 	}
-	for i := range same {
-		z.entries = append(z.entries, zipEntry{items[i].Name, streams[i], z.at})
-		z.at = last.ends[i]
-	}
+	z.entries, z.at = layout(items[:same], streams[:same]), n
 	return nil
 }
 

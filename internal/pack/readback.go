@@ -13,8 +13,7 @@ import (
 // readingBack reads an archive from the disk while it is written, behind the writer.
 type readingBack struct {
 	f       *os.File
-	items   []*Item
-	streams []*deflate.Stream
+	entries []zipEntry // as planned
 	cursor  *cursor
 	over    chan error
 	wrong   *deflate.Stream // the first that is not what it was when it was compressed
@@ -22,7 +21,7 @@ type readingBack struct {
 
 // readBack begins to read an archive back; stop it in the end. Nobody else may use sum until then.
 func readBack(f *os.File, items []*Item, streams []*deflate.Stream, sum *summer) *readingBack {
-	b := &readingBack{f: f, items: items, streams: streams, cursor: newCursor(f), over: make(chan error, 1)}
+	b := &readingBack{f: f, entries: layout(items, streams), cursor: newCursor(f), over: make(chan error, 1)}
 	go func() { b.over <- b.compare(sum) }()
 	return b
 }
@@ -46,14 +45,12 @@ func (b *readingBack) finish(size int64) error {
 	if err != nil {
 		return err
 	}
-	if len(z.File) != len(b.items) {
-		return fmt.Errorf("it has %d files where %d were planned", len(z.File), len(b.items))
+	if len(z.File) != len(b.entries) {
+		return fmt.Errorf("it has %d files where %d were planned", len(z.File), len(b.entries))
 	}
-	var next int64
 	for i, e := range z.File {
-		s := b.streams[i]
-		want := zipEntry{b.items[i].Name, s, next}
-		next = want.data() + s.Packed
+		want := b.entries[i]
+		s := want.stream
 		at, err := e.DataOffset()
 		if err != nil || at != want.data() || e.Name != want.name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) || e.CompressedSize64 != uint64(s.Packed) {
 			return fmt.Errorf("%s is not as planned", want.name)
@@ -65,15 +62,12 @@ func (b *readingBack) finish(size int64) error {
 // compare reads the whole archive, for its sum too, up to the first stream that is wrong.
 func (b *readingBack) compare(sum *summer) error {
 	hash := func(p []byte) { sum.Write(p) } // never fails
-	var next int64
-	for i, s := range b.streams {
-		e := zipEntry{b.items[i].Name, s, next}
-		next = e.data() + s.Packed
+	for i, e := range b.entries {
 		if err := b.cursor.pass(e.data(), hash); err != nil {
 			return err
 		}
-		same := s.Verifier()
-		err := b.cursor.pass(next, func(p []byte) {
+		same := e.stream.Verifier()
+		err := b.cursor.pass(e.end(), func(p []byte) {
 			hash(p)
 			same.Write(p)
 		})
@@ -81,7 +75,7 @@ func (b *readingBack) compare(sum *summer) error {
 			return err
 		}
 		if !same.Same() {
-			b.wrong = s
+			b.wrong = e.stream
 			return nil
 		}
 		if sum.wants(i) {
@@ -100,8 +94,7 @@ type cursor struct {
 	pieces  chan piece
 	free    chan []byte
 	written atomic.Int64  // bytes that may be read
-	ended   atomic.Bool   // they are all
-	more    chan struct{} // one of the two has changed
+	more    chan struct{} // there are more; closed when they are all
 	over    chan struct{}
 }
 
@@ -132,14 +125,13 @@ func (c *cursor) reaches(at int64) {
 
 func (c *cursor) ends(at int64) {
 	c.written.Store(at)
-	c.ended.Store(true)
-	c.reaches(at)
+	close(c.more)
 }
 
 func (c *cursor) read(r io.ReaderAt) {
 	defer close(c.pieces)
+	ended := false
 	for at := int64(0); ; {
-		ended := c.ended.Load() // before how far it is written, which doesn't change afterwards
 		until := c.written.Load()
 		if at == until {
 			if ended {
@@ -148,7 +140,8 @@ func (c *cursor) read(r io.ReaderAt) {
 			select {
 			case <-c.over:
 				return
-			case <-c.more:
+			case _, open := <-c.more:
+				ended = !open
 			}
 			continue
 		}

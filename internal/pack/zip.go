@@ -62,14 +62,27 @@ func (z *zipper) header(name string, s *deflate.Stream) error {
 	return z.write(append(append(head, name...), extra...))
 }
 
-// data is where the entry's bytes begin.
+// layout says where each entry will be.
+func layout(items []*Item, streams []*deflate.Stream) []zipEntry {
+	entries := make([]zipEntry, len(items))
+	var at int64
+	for i, it := range items {
+		entries[i] = zipEntry{it.Name, streams[i], at}
+		at = entries[i].end()
+	}
+	return entries
+}
+
+// data is where the entry's bytes begin, behind its header, section 4.3.7.
 func (e *zipEntry) data() int64 {
 	n := e.at + 30 + int64(len(e.name))
 	if e.wide() {
-		n += 20
+		n += int64(len(wideField(0, 0)))
 	}
 	return n
 }
+
+func (e *zipEntry) end() int64 { return e.data() + e.stream.Packed }
 
 // wide reports whether a size needs 64 bits.
 func (e *zipEntry) wide() bool { return e.stream.Bytes >= full || e.stream.Packed >= full }
