@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"havvel/internal/demo"
 	"havvel/internal/demo/game"
 	"havvel/internal/standin"
@@ -224,6 +226,13 @@ func TestPictures(t *testing.T) {
 	film, err := os.ReadFile(filepath.Join(project, "page", "trial-clip-640x360.webm"))
 	if err != nil || len(film) < 20_000 || len(film) > 900_000 {
 		t.Errorf("the clip has %d bytes: %v", len(film), err)
+	}
+	writeInto(t, project, game.Files{"clip.html": []byte(`<video src="page/trial-clip-640x360.webm"></video>`)})
+	ctx, _ := browser(t, 640, 360)
+	watch(t, ctx, filepath.Join(project, "clip.html"))
+	do(t, ctx, chromedp.Sleep(200*time.Millisecond))
+	if _, colours, _ := picture(t, ctx); colours < 300 {
+		t.Errorf("the middle of the clip has %d colours", colours)
 	}
 }
 

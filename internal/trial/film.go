@@ -2,16 +2,12 @@ package trial
 
 import (
 	"context"
-	_ "embed"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"sync"
 	"time"
 
 	"github.com/chromedp/cdproto/page"
-	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
 	"havvel/internal/rulebook"
@@ -155,56 +151,4 @@ func (t *Trial) watchOn(ctx context.Context, v rulebook.View, scale float64, lis
 		return broken(ctx, err)
 	}
 	return ctx.Err()
-}
-
-//go:embed record.js
-var recorder string
-
-// WebM makes a film of frames (WebM, without sound), in a browser, of a size and of a length and weight in bytes at most. It takes
-// as long as the film.
-func WebM(ctx context.Context, browser string, frames []Frame, width, height int, length time.Duration, limit int64) ([]byte, error) {
-	if len(frames) < 2 {
-		return nil, errors.New("too few pictures came for a film; the game draws too slowly here")
-	}
-	inside, done := Window(ctx, browser, func(any) {})
-	defer done()
-	guard := time.AfterFunc(length+6*answerLimit, done)
-	defer guard.Stop()
-	if err := chromedp.Do(inside, chromedp.Navigate("about:blank")); err != nil {
-		return nil, broken(ctx, err)
-	}
-	if err := chromedp.Do(inside, chromedp.Evaluate[chromedp.Void](recorder)); err != nil {
-		return nil, broken(ctx, err)
-	}
-	for _, f := range frames {
-		if time.Duration(f.MS)*time.Millisecond > length {
-			break
-		}
-		line, err := json.Marshal([]any{f.MS, base64.StdEncoding.EncodeToString(f.JPEG)})
-		if err != nil {
-			return nil, err
-		}
-		if err := chromedp.Do(inside, chromedp.Evaluate[chromedp.Void]("havvelFrames.push("+string(line)+")")); err != nil {
-			return nil, broken(ctx, err)
-		}
-	}
-	seconds := max(1, min(length.Seconds(), float64(frames[len(frames)-1].MS)/1000))
-	rate, wait := int64(4_000_000), true
-	if limit > 0 {
-		rate = min(rate, int64(float64(limit)*8*.8/seconds))
-	}
-	for try := 0; ; try++ {
-		text, err := chromedp.Run(inside, chromedp.Evaluate[string](fmt.Sprintf("havvelRecord(%d, %d, %d)", width, height, rate), func(p *runtime.EvaluateParams) { p.AwaitPromise = &wait }))
-		if err != nil {
-			return nil, broken(ctx, err)
-		}
-		data, err := base64.StdEncoding.DecodeString(text)
-		if err != nil || len(data) == 0 {
-			return nil, broken(ctx, errors.New("it recorded nothing"))
-		}
-		if limit <= 0 || int64(len(data)) <= limit || try == 2 {
-			return data, nil
-		}
-		rate = rate * limit / int64(len(data)) * 8 / 10
-	}
 }

@@ -1,5 +1,5 @@
-// Package webm reads and mends films in WebM (a part of Matroska, RFC 9559): their size, and what a player needs to jump in one that was
-// recorded as it happened.
+// Package webm reads, writes and mends films in WebM (a part of Matroska, RFC 9559): their size, a film of pictures that somebody else
+// encoded, and what a player needs to jump in one that was recorded as it happened.
 package webm
 
 import (
@@ -228,12 +228,15 @@ func write(info, tracks []byte, clusters []cluster) []byte {
 
 // with puts a head before a body, its size in eight bytes.
 func with(id uint32, body []byte) []byte {
-	head := binary.BigEndian.AppendUint32(nil, id)
-	head = head[bits.LeadingZeros32(id)/8:]
-	return slices.Concat(binary.BigEndian.AppendUint64(head, uint64(len(body))|1<<56), body)
+	return slices.Concat(binary.BigEndian.AppendUint64(short(id), uint64(len(body))|1<<56), body)
 }
 
-// fixed is a number in eight bytes under an id of one byte.
-func fixed(id byte, v uint64) []byte {
-	return binary.BigEndian.AppendUint64([]byte{id, 0x88}, v)
+// short is an id in as many bytes as it has.
+func short(id uint32) []byte {
+	return binary.BigEndian.AppendUint32(nil, id)[bits.LeadingZeros32(id)/8:]
+}
+
+// fixed is a number in eight bytes.
+func fixed(id uint32, v uint64) []byte {
+	return binary.BigEndian.AppendUint64(append(short(id), 0x88), v)
 }

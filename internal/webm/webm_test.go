@@ -86,3 +86,32 @@ func FuzzSeekable(f *testing.F) {
 		}
 	})
 }
+
+// TestWrite: a written film begins at its first picture, has one cluster and one cue for each key, and all pictures.
+func TestWrite(t *testing.T) {
+	pictures := []Picture{{100, true, []byte("one")}, {140, false, []byte("two")}, {2200, true, []byte("three")}, {2240, false, []byte("four")}}
+	out, err := Write("V_VP9", 320, 180, pictures)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w, h := Size(out); w != 320 || h != 180 {
+		t.Errorf("%dx%d", w, h)
+	}
+	segment := find(out, idSegment)
+	first := find(segment, idCluster)
+	if b := find(first, idBlock); number(find(first, idTime)) != 0 || !bytes.Equal(b, []byte("\x81\x00\x00\x80one")) {
+		t.Errorf("the first picture is %q", b)
+	}
+	if point := find(find(segment, idCues)[27:], 0xbb); number(find(point, 0xb3)) != 2100 {
+		t.Errorf("the second cue is %x", point)
+	}
+	again, err := Seekable(out)
+	if err != nil || !bytes.Equal(again, out) {
+		t.Errorf("what is written whole is changed: %v", err)
+	}
+	for name, bad := range map[string][]Picture{"none": nil, "no key": pictures[1:], "order": {pictures[2], pictures[0]}} {
+		if _, err := Write("V_VP9", 320, 180, bad); !errors.Is(err, ErrNoFilm) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
