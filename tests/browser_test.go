@@ -3,6 +3,7 @@ package tests
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"image"
 	_ "image/png"
 	"maps"
@@ -53,16 +54,22 @@ func browser(t *testing.T, width, height int64) (ctx context.Context, problems f
 			}
 		}
 	}()
-	return ctx, func() []string {
+	problems = func() []string {
 		mu.Lock()
 		defer mu.Unlock()
 		return append([]string(nil), said...)
 	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("the console says: %q", problems())
+		}
+	})
+	return ctx, problems
 }
 
 func do(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	ctx, stop := context.WithTimeout(ctx, 40*time.Second)
+	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		t.Fatal(err)
@@ -97,17 +104,19 @@ func TestPublicPage(t *testing.T) {
 	a, project := portal(t, nil)
 	run(t, project, "send", "--wait").must(t, 0)
 	run(t, project, "publish").must(t, 0)
-	do(t, ctx, chromedp.Navigate(a.Address()+"/play/tinderwick-lane"), chromedp.Sleep(4*time.Second))
-	first, colours, brightest := picture(t, ctx)
-	if colours < 500 || brightest < 150 {
-		t.Errorf("the page is blank or dark: %d colours, brightest %d", colours, brightest)
-	}
-	do(t, ctx, chromedp.Sleep(300*time.Millisecond))
-	if second, _, _ := picture(t, ctx); bytes.Equal(first, second) {
-		t.Error("two pictures are the same: the game does not move")
-	}
-	if p := problems(); len(p) > 0 {
-		t.Errorf("the console says:\n%s", strings.Join(p, "\n"))
+	do(t, ctx, chromedp.Navigate(a.Address()+"/play/tinderwick-lane"))
+	var first []byte
+	eventually(t, "the page is blank or dark", func() (any, bool) {
+		data, colours, brightest := picture(t, ctx)
+		first = data
+		return fmt.Sprintf("%d colours, brightest %d", colours, brightest), colours >= 500 && brightest >= 150
+	})
+	eventually(t, "all pictures are the same: the game does not move", func() (any, bool) {
+		second, _, _ := picture(t, ctx)
+		return len(second), !bytes.Equal(first, second)
+	})
+	if len(problems()) > 0 {
+		t.Error("the console has errors")
 	}
 	frame, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const r = document.getElementById("frame").getBoundingClientRect(); return [r.width, r.height]; })()`))
 	if err != nil || frame[0] != 960 || frame[1] != 540 {
@@ -130,13 +139,13 @@ func TestGame(t *testing.T) {
 			ctx, problems := browser(t, 480, 320)
 			do(t, ctx, chromedp.Navigate(serve(t, files)+"/"), chromedp.WaitNotPresent(chromedp.CSS("#loading")))
 			// The first night has two lanterns, and one press lights both.
-			do(t, ctx, chromedp.KeyEvent(kb.Enter), chromedp.Sleep(300*time.Millisecond), chromedp.KeyEvent(kb.Enter), chromedp.Sleep(2*time.Second))
-			kept, err := chromedp.Run(ctx, chromedp.Evaluate[string](`localStorage.getItem("tinderwick-lane") || ""`))
-			if err != nil || !strings.Contains(kept, `"bests":{"0":1}`) {
-				t.Errorf("the best of the first night is not kept: %q (%v)", kept, err)
-			}
-			if p := problems(); len(p) > 0 {
-				t.Errorf("the console says:\n%s", strings.Join(p, "\n"))
+			eventually(t, "the best of the first night is not kept", func() (any, bool) {
+				do(t, ctx, chromedp.KeyEvent(kb.Enter), chromedp.Sleep(500*time.Millisecond))
+				kept, err := chromedp.Run(ctx, chromedp.Evaluate[string](`localStorage.getItem("tinderwick-lane") || ""`))
+				return kept, err == nil && strings.Contains(kept, `"bests":{"0":1`)
+			})
+			if len(problems()) > 0 {
+				t.Error("the console has errors")
 			}
 		})
 	}

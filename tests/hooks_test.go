@@ -67,18 +67,18 @@ func TestAdapter(t *testing.T) {
 		"a script that dies": {"throw new Error('out of order')", "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
 		"calls that throw":   {`window.Portal = { begin: () => ({ score() { throw 1; }, pause: () => Promise.reject(2), kept() { throw 3; } }), over: 4 };`, "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
 	} {
-		do(t, ctx, chromedp.Navigate(serve(t, adapted(t, h, c.script, play))+"/"), chromedp.Sleep(600*time.Millisecond))
-		got, err := chromedp.Run(ctx, chromedp.Evaluate[[]string](`[said.join(), answers.sort().reverse().join(), waits.join()]`))
-		if err != nil || fmt.Sprint(got) != fmt.Sprint([]string{c.said, c.answers, c.waits}) {
-			t.Errorf("%s: %q (%v)", name, got, err)
-		}
+		do(t, ctx, chromedp.Navigate(serve(t, adapted(t, h, c.script, play))+"/"))
+		eventually(t, name, func() (any, bool) {
+			got, _ := chromedp.Run(ctx, chromedp.Evaluate[[]string](`[said.join(), answers.sort().reverse().join(), waits.join()]`))
+			return got, fmt.Sprint(got) == fmt.Sprint([]string{c.said, c.answers, c.waits})
+		})
 	}
 }
 
 // TestPlay serves the game as a portal, plays it in a real browser, and exports it again meanwhile.
 func TestPlay(t *testing.T) {
 	_, project := portal(t, nil)
-	ctx, stop := context.WithTimeout(context.Background(), time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	c := exec.CommandContext(ctx, program, "play", "--as", "brackwater")
 	c.Dir = project
@@ -107,7 +107,7 @@ func TestPlay(t *testing.T) {
 				if strings.Contains(line, says) {
 					return line
 				}
-			case <-time.After(20 * time.Second):
+			case <-time.After(patience):
 				t.Fatalf("it does not say %q", says)
 			}
 		}

@@ -56,16 +56,13 @@ func database(t testing.TB) *machine {
 	h.address = fmt.Sprintf("postgres://moth@127.0.0.1:%s/postgres?sslmode=disable", h.port)
 	h.env = []string{"PGPASSWORD=" + guestPassword}
 	h.serving(t, nil, "setpriv", append(as, postgres, "-D", filepath.Join(folder, "db"), "-p", h.port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=")...)
-	for range 100 { // it answers before it takes queries
+	eventually(t, "the database takes no queries", func() (any, bool) { // it answers before it takes them
 		c := exec.Command("psql", h.address, "-c", "SELECT 1")
 		c.Env = append(os.Environ(), h.env...)
-		if c.Run() == nil {
-			return h
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
-	t.Fatal("the database takes no queries")
-	return nil
+		out, err := c.CombinedOutput()
+		return string(out), err == nil
+	})
+	return h
 }
 
 // front leads connections to the first of several addresses that takes them, as a proxy before several hosts does.
@@ -314,18 +311,11 @@ func TestHostsShared(t *testing.T) {
 	}
 	time.Sleep(time.Second)
 	data.start()
-	healthy := false
-	for range 100 {
-		if status, _ := get(t, control+"/healthz"); status == 200 {
-			healthy = true
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	eventually(t, "the host does not find its data again", func() (any, bool) {
+		status, _ := get(t, control+"/healthz")
+		return status, status == 200
+	})
 	time.Sleep(2 * time.Second)
-	if !healthy {
-		t.Fatal("the host does not find its data again")
-	}
 	w.end(t, hv, project)
 }
 

@@ -34,7 +34,21 @@ var buildFlags []string
 var raced bool
 
 // patience is how long one run of the program may take.
-var patience = time.Minute
+var patience = 5 * time.Minute
+
+// eventually looks until what it sees is good, on however slow a machine.
+func eventually(t testing.TB, otherwise string, look func() (seen any, good bool)) {
+	t.Helper()
+	for end := time.Now().Add(patience / 4); ; time.Sleep(100 * time.Millisecond) {
+		seen, good := look()
+		if good {
+			return
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%s: %+v", otherwise, seen)
+		}
+	}
+}
 
 // unraced skips a test that counts time or memory, where a run takes ten times as much of both.
 func unraced(t testing.TB) {

@@ -54,7 +54,7 @@ var roundLink = regexp.MustCompile(`http://\S+/r/\w+`)
 // TestRound: a round is opened, played in a real browser by somebody who doesn't agree and by somebody who does, with a clip; the report is
 // right to the number, its page shows the session and plays the clip; the session is taken back, and the round closed.
 func TestRound(t *testing.T) {
-	ctx, problems := browser(t, 1000, 900)
+	ctx, _ := browser(t, 1000, 900)
 	hv, project := shed(t)
 	hv("round", "report").must(t, 1, "there was no round of this game yet")
 	hv("round", "open").must(t, 1, "nothing was sent to shed yet")
@@ -71,12 +71,7 @@ func TestRound(t *testing.T) {
 	}
 	until := func(words string, good func(roundReport) bool) (r roundReport) {
 		t.Helper()
-		for end := time.Now().Add(25 * time.Second); time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
-			if r = report(); good(r) {
-				return r
-			}
-		}
-		t.Fatalf("%s: %+v %v", words, r, problems())
+		eventually(t, words, func() (any, bool) { r = report(); return r, good(r) })
 		return r
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(link)); err != nil {
@@ -97,15 +92,13 @@ func TestRound(t *testing.T) {
 	if r := report(); r.Testers != 0 {
 		t.Errorf("somebody who did not agree was watched: %+v", r)
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("film"), press("allow"), chromedp.Sleep(4*time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("film"), press("allow")); err != nil {
 		t.Fatal(err)
 	}
-	for range 3 { // the title's button, then lanterns
-		if err := chromedp.Do(ctx, chromedp.KeyEvent(kb.Enter), chromedp.Sleep(time.Second)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	until("no level came", func(r roundReport) bool { return r.Testers == 1 && r.Started == 1 && len(r.Levels) > 0 })
+	until("no level came", func(r roundReport) bool {
+		do(t, ctx, chromedp.KeyEvent(kb.Enter)) // the title's button, then lanterns
+		return r.Testers == 1 && r.Started == 1 && len(r.Levels) > 0
+	})
 	if r := decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); r.Testers != 0 || r.Simulated != 1 {
 		t.Errorf("a browser that a program drives counts as a tester: %+v", r)
 	}
@@ -117,6 +110,11 @@ func TestRound(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	time.Sleep(4 * time.Second) // for another piece of the clip
+	eventually(t, "no clip came", func() (any, bool) {
+		hv("round", "report", "--simulated", "--lines", "back.jsonl").must(t, 0)
+		back := snapshot(t, project)["/back.jsonl"]
+		return back, strings.Contains(back, `"clip":`)
+	})
 	hv("round", "report", "--simulated", "--lines", "back.jsonl", "--table", "back.csv", "--page", "report.html").must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester played by programs, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
 	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") || !strings.Contains(string(back), `"clip":`) || strings.Contains(string(back), "127.0.0.1") {
 		t.Errorf("%v\n%s", err, back)
@@ -128,17 +126,15 @@ func TestRound(t *testing.T) {
 
 	hv("round", "list").must(t, 0, "0.4.0", "open until", link, "0 (1 simulated)")
 	// Taken back in a later visit, when the round is over; a second session of the same tester goes, too.
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("allow"), chromedp.Sleep(3*time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("allow")); err != nil {
 		t.Fatal(err)
 	}
 	until("the second session did not come", func(r roundReport) bool { return r.Testers == 2 })
 	hv("round", "close").must(t, 0, "is closed")
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("back"), chromedp.Sleep(time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("back")); err != nil {
 		t.Fatal(err)
 	}
-	if r := report(); r.Testers != 0 || len(r.Levels) != 0 {
-		t.Errorf("what was taken back is still there: %+v", r)
-	}
+	until("what was taken back is still there", func(r roundReport) bool { return r.Testers == 0 && len(r.Levels) == 0 })
 	hv("round", "close", "--forget").must(t, 0, "is closed, and nothing had come back")
 	if status, page := get(t, link); status != http.StatusGone || !strings.Contains(page, "This round is over") {
 		t.Errorf("a closed round: %d", status)
@@ -210,27 +206,27 @@ func TestAgainst(t *testing.T) {
 
 // TestRoundLoss: a tester plays on while the host is away for a while; the page keeps what happened, and tells it when the host is back.
 func TestRoundLoss(t *testing.T) {
-	ctx, problems := browser(t, 1000, 900)
+	ctx, _ := browser(t, 1000, 900)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
 	hv, _ := letIn(t, control, "--data", data)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
 	link := decode[struct{ Link string }](t, hv("round", "open", "--json").must(t, 0)).Link
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow"), chromedp.Sleep(4*time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow")); err != nil {
 		t.Fatal(err)
 	}
+	report := func() roundReport {
+		return decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
+	}
+	eventually(t, "the game shows nothing", func() (any, bool) { r := report(); return r, r.First > 0 })
+	time.Sleep(2 * time.Second) // for the game's title
 	kill(os.Kill)
 	if err := chromedp.Do(ctx, chromedp.KeyEvent(kb.Enter), chromedp.Sleep(4*time.Second)); err != nil { // the first level begins
 		t.Fatal(err)
 	}
 	hosting(t, data, "--port", port)
-	for end := time.Now().Add(25 * time.Second); ; time.Sleep(500 * time.Millisecond) {
-		r := decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
-		if len(r.Levels) == 1 && r.Levels[0].Reached == 1 && r.Started == 1 {
-			return
-		}
-		if time.Now().After(end) {
-			t.Fatalf("what happened meanwhile did not come: %+v %v", r, problems())
-		}
-	}
+	eventually(t, "what happened meanwhile did not come", func() (any, bool) {
+		r := report()
+		return r, len(r.Levels) == 1 && r.Levels[0].Reached == 1 && r.Started == 1
+	})
 }

@@ -50,14 +50,13 @@ func (h *machine) serving(t testing.TB, env []string, program string, args ...st
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
-		for range 100 {
-			if conn, err := net.DialTimeout("tcp", "127.0.0.1:"+h.port, time.Second); err == nil {
+		eventually(t, program+" does not answer", func() (any, bool) {
+			conn, err := net.DialTimeout("tcp", "127.0.0.1:"+h.port, time.Second)
+			if err == nil {
 				conn.Close()
-				return
 			}
-			time.Sleep(50 * time.Millisecond)
-		}
-		t.Fatalf("%s does not answer: %s", program, said)
+			return said, err == nil
+		})
 	}
 	h.stop = func() {
 		syscall.Kill(-c.Process.Pid, syscall.SIGKILL)

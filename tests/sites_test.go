@@ -157,12 +157,7 @@ func TestSiteRefusals(t *testing.T) {
 		defer agent.Process.Kill()
 		p := siteProject(t, h, "", "")
 		env := append(h.env, "SSH_AUTH_SOCK="+socket)
-		for range 50 {
-			if _, err := os.Stat(socket); err == nil {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
+		eventually(t, "the agent does not listen", func() (any, bool) { return socket, exists(socket) })
 		runWith(t, p, env, "send").must(t, 1, "does not let")
 		add := exec.Command("ssh-add", key)
 		add.Env = append(os.Environ(), env...)

@@ -54,16 +54,13 @@ func announce(t testing.TB, address string, archive []byte) string {
 // verdict waits for what the portal says of a version.
 func verdict(t testing.TB, address, id string) (string, string) {
 	t.Helper()
-	for range 200 {
-		_, v := ask(t, "GET", address+"/api/versions/"+id, "", nil)
-		if v["state"] != "checking" {
-			problems, _ := json.Marshal(v["problems"])
-			return v["state"].(string), string(problems)
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	t.Fatal("the portal never decided")
-	return "", ""
+	var v map[string]any
+	eventually(t, "the portal never decided", func() (any, bool) {
+		_, v = ask(t, "GET", address+"/api/versions/"+id, "", nil)
+		return v, v["state"] != "checking"
+	})
+	problems, _ := json.Marshal(v["problems"])
+	return v["state"].(string), string(problems)
 }
 
 type entry struct {

@@ -67,7 +67,7 @@ var stays = regexp.MustCompile(`^havvel (play|standin|host --|host$|demo.* --sta
 // types runs a line, which must end within some time. A command that stays is left running as soon as it says how it ends.
 func (r *terminal) types(line string, input ...string) ending {
 	r.t.Helper()
-	ctx, stop := context.WithTimeout(context.Background(), 3*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), patience)
 	command := func(ctx context.Context) *exec.Cmd {
 		c := exec.CommandContext(ctx, "sh", "-c", line)
 		c.Dir, c.Env = r.folder, append(os.Environ(), r.env...)
@@ -99,7 +99,7 @@ func (r *terminal) stay(line string, c *exec.Cmd) ending {
 		r.t.Fatal(err)
 	}
 	r.staying = append(r.staying, s)
-	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+	for until := time.Now().Add(patience); time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
 		if strings.Contains(s.said.String(), "Ctrl-C") {
 			return ending{0, s.said.String(), ""}
 		}
