@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"havvel/internal/export"
+	"havvel/internal/export/web"
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
@@ -104,6 +105,14 @@ var flawed = map[string]struct {
 		f["old.html"] = "<script src=gone.js></script>"
 		f["game.js"] += "\nimport('./later.js'); fetch('maps/x.json'); load('art/none.png'); const never = 'some.thing';"
 	}, []string{"error game.js:2", "error index.html:2", "warning game.js:2", "warning game.js:2", "warning index.html:2", "warning old.html:1"}},
+	"link-integrity": {func(f map[string]string) {
+		sum := func(of string) string {
+			d, _ := web.DigestOf("sha384", strings.NewReader(of))
+			return string(d)
+		}
+		f["index.html"] = strings.Replace(page, "<body>", "<body>\n<link rel=preload as=fetch href=rules.wasm integrity="+sum("not it")+"><link rel=modulepreload href=game.js integrity="+sum("not it")+"><script src=a.js integrity='"+sum("not it")+" "+sum("a()")+" sha256-x'></script>\n<script src=b.js integrity="+sum("not it")+"></script>", 1)
+		f["a.js"], f["b.js"] = "a()", "b()"
+	}, []string{"error index.html:2", "error index.html:3", "warning index.html:2"}},
 	"link-package": {func(f map[string]string) {
 		f["index.html"] = strings.Replace(page, "<body>", "<body><script type=importmap>{\"imports\":{\"kit/\":\"./kit/\",\"lamp\":\"./game.js\"}}</script>\n<script type=module>import 'lamp'; import 'wick'</script>", 1)
 		f["game.js"] += "\nimport a from 'kit/a.js'; export * from \"oil\"; import('later')"

@@ -62,6 +62,31 @@ var linkChecks = []*Check{
 		}),
 	},
 	{
+		ID:    "link-integrity",
+		Title: "A file is not the one whose hash the page gives",
+		Level: Error,
+		Text: "With integrity=\"sha384-…\" a page says which hash a script or stylesheet has. Browsers refuse a file with any other: a single " +
+			"changed byte, or line ends that another tool wrote, and the game does not start. What havvel pack changes gets its new hash.",
+		Before: `<script src="game.js" integrity="sha384-…"> and a game.js that was changed after it`,
+		After:  `both as the bundler wrote them, or no integrity`,
+		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+			if l.Integrity == "" || l.To == nil || l.To.Encoding != "" {
+				return nil
+			}
+			if ok, err := web.Fits(l.Integrity, l.To.Open); ok || err != nil { // what can't be read is said elsewhere
+				return nil
+			}
+			f := &Finding{
+				Message: fmt.Sprintf("%s has another hash than the page says (integrity), so browsers refuse it", l.Path),
+				Fix:     "export again, or take the integrity attribute away",
+			}
+			if !opens(p, l) || l.To.Script == nil && l.Use != "style" {
+				f.Level = Warning // what is only fetched ahead is fetched again
+			}
+			return f
+		}),
+	},
+	{
 		ID:    "link-package",
 		Title: "A script imports a package by its name",
 		Level: Error,

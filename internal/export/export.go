@@ -84,6 +84,17 @@ type File struct {
 // Open opens the file's bytes.
 func (f *File) Open() (io.ReadCloser, error) { return f.open() }
 
+// Digests lists the hashes by which a page or script names other files.
+func (f *File) Digests() []web.Digest {
+	switch {
+	case f.Page != nil:
+		return f.Page.Digests
+	case f.Script != nil:
+		return f.Script.Digests
+	}
+	return nil
+}
+
 // Shape is how a build is put together.
 type Shape string
 

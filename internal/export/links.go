@@ -59,6 +59,13 @@ func (b *Build) resolve() {
 					continue
 				}
 			}
+			if link.Result == Missing && link.Certainty == web.Likely && l.Module {
+				// What a tool wrote for when nobody names the file, as the bundler does that renamed it.
+				if twin := b.hashed(link.Path); twin != nil {
+					b.linked[twin] = true
+					continue
+				}
+			}
 			if link.To != nil {
 				b.linked[link.To] = true
 				b.to[link.To] = append(b.to[link.To], len(b.Links))
@@ -161,6 +168,28 @@ func (b *Build) find(target string) (*File, Result) {
 		return f, OtherCase
 	}
 	return nil, Missing
+}
+
+// hashed is the file that has this path but for a hash in its name, or nil.
+func (b *Build) hashed(target string) *File {
+	for _, f := range b.Parts() {
+		more := len(f.Path) - len(target)
+		if more < 7 || path.Dir(f.Path) != path.Dir(target) || path.Ext(f.Path) != path.Ext(target) {
+			continue
+		}
+		for i := range target {
+			if f.Path[:i] == target[:i] && f.Path[i+more:] == target[i:] && isHash(f.Path[i:i+more]) {
+				return f
+			}
+		}
+	}
+	return nil
+}
+
+// isHash reports whether a part of a name is one that bundlers put in: a hyphen, dot or underscore, and letters with digits among them.
+func isHash(part string) bool {
+	const letters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ_-"
+	return strings.ContainsAny(part[:1], "-._") && strings.ContainsAny(part, "0123456789") && strings.Trim(part[1:], letters+"0123456789") == ""
 }
 
 // Modules lists the scripts that the entry page is sure to run: those that it names, and what these import.

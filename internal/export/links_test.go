@@ -46,6 +46,10 @@ func TestLinks(t *testing.T) {
 			map[string]string{"js/game.js": `fetch("a.pack")`, "a.pack.gz": "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\xcaH\xcd\xc9\xc9\x07\x04\x00\x00\xff\xff\x86\xa6\x106\x05\x00\x00\x00"},
 			[]string{"js/game.js a.pack > a.pack.gz found-compressed"},
 		},
+		"a name that a tool wrote before the bundler put a hash into it": {
+			map[string]string{"js/game.js": `url ??= new URL("game_bg.wasm", import.meta.url); new URL("other.wasm", import.meta.url)`, "js/game-1a2b3c4d_bg.wasm": "\x00asm\x01\x00\x00\x00", "js/another-one.wasm": ""},
+			[]string{"js/game.js other.wasm > js/other.wasm missing"},
+		},
 		"other origins": {
 			map[string]string{"js/game.js": `fetch("https://h.example/a.json"); new WebSocket("ws://h.example/")`},
 			[]string{"js/game.js https://h.example/a.json >  other-origin", "js/game.js ws://h.example/ >  insecure"},

@@ -95,6 +95,7 @@ func sequence() []Kind {
 		{"front", "the page gets the title, icon, colours and loading bar of havvel.toml", front},
 		{"plant", "the portal's scripts go into the entry page", plant},
 		{"stamp", "a small file says which build this is", stamp},
+		{"", "files that are named by their hashes are named by those that they have then", renew},
 	}
 }
 

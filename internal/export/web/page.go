@@ -21,11 +21,12 @@ type Link struct {
 	Line, Column int    // of the target, from 1; columns count bytes
 	Offset, Len  int    // of the target in the file, in bytes
 	Certainty    Certainty
-	Module       bool  // relative to the script that it stands in, and not to the page that runs the script
-	Worker       bool  // names a script that runs apart from the page
-	Whole        bool  // the place holds all of the target, perhaps with escapes
-	Tail         int   // how many bytes at the target's end stand at the place letter for letter
-	Again        []int // offsets of more places in the file where the same text stands
+	Module       bool   // relative to the script that it stands in, and not to the page that runs the script
+	Worker       bool   // names a script that runs apart from the page
+	Whole        bool   // the place holds all of the target, perhaps with escapes
+	Tail         int    // how many bytes at the target's end stand at the place letter for letter
+	Again        []int  // offsets of more places in the file where the same text stands
+	Integrity    string // the hashes that the file must have one of, as an integrity attribute says
 }
 
 // Certainty is how sure it is that a place names a file that the game loads.
@@ -56,6 +57,7 @@ type Page struct {
 	Style                      Style    // of its style elements, and of the body's style attribute
 	Inline                     *Script  // all its inline scripts together
 	Mapped                     []string // names that its import maps know; one that ends with a slash stands for all that begin with it
+	Digests                    []Digest // by which it names files, its inline scripts too
 
 	// Offsets at which a script can be planted: before everything else in the head, at the head's
 	// end, and at the body's end.
@@ -157,7 +159,12 @@ func (r *pageReader) start(at, length int) {
 		}
 		return
 	}
+	integrity := attributes.value("integrity")
+	p.Digests = append(p.Digests, digests(integrity)...)
 	for _, l := range linksOf(name, attributes) {
+		if name == "script" || name == "link" {
+			l.Integrity = integrity
+		}
 		r.add(l, at)
 	}
 	for _, a := range attributes {
@@ -244,10 +251,12 @@ func (r *pageReader) says(at int, s *Script) {
 	for word := range s.Words {
 		r.page.Inline.Words[word] = true
 	}
+	r.page.Digests = append(r.page.Digests, s.Digests...)
 }
 
 // imports reads an import map: the addresses that bare names stand for.
 func (r *pageReader) imports(at int, raw []byte) {
+	r.page.Digests = append(r.page.Digests, digests(string(raw))...)
 	links, _ := ReadJSON(raw) // a broken map loads nothing
 	var names struct {
 		Imports map[string]any            `json:"imports"`

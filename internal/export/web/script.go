@@ -17,6 +17,8 @@ type Script struct {
 	Says  map[string]int      // texts that name a moment of the game; value: offset of the first
 	Root  []Link              // the "/" that bundlers put names of the game's parts behind
 	Bare  []Link              // imports by a name that is no address; an import map says what it stands for
+
+	Digests []Digest // by which it names files that it loads
 }
 
 // telling are identifiers whose use says something about what a game needs or does.
@@ -157,6 +159,9 @@ func (r *scriptReader) join(t token) {
 	switch {
 	case t.kind == js.StringToken:
 		content, offset := unquoted(t)
+		if len(r.script.Digests) < maxDigests {
+			r.script.Digests = append(r.script.Digests, digests(content)...)
+		}
 		if telling[content] {
 			r.script.Words[content] = true
 		}

@@ -34,7 +34,7 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 	case c[0].kind == js.OpenParenToken && loaders[string(c[1].text)] != "":
 		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text), Worker: workers[string(c[1].text)]}, pathLike || isAddress(text) || strings.Contains(text, star)
 	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
-		return Link{Use: "data", Certainty: Likely}, pathLike || isAddress(text)
+		return Link{Use: "data", Certainty: likely(text)}, pathLike || isAddress(text) || strings.Contains(text, star)
 	}
 	return Link{Use: "data", Certainty: Possible}, pathLike && !isAddress(text)
 }

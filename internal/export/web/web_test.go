@@ -139,9 +139,10 @@ func TestReadScript(t *testing.T) {
 		script string
 		want   []string
 	}{
-		"imports": {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
-		"loaders": {`fetch("a.json"); new Worker("w.js"); importScripts('i.js'); x.open("GET", "b.bin"); new Audio("s.mp3")`, []string{"data a.json likely", "script w.js likely", "script i.js likely", "data b.bin likely", "media s.mp3 likely"}},
-		"beside":  {`new Worker(new URL("./w.js", import.meta.url))`, []string{"script ./w.js likely"}},
+		"imports":   {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
+		"asked for": {`x.open("GET", "data/" + name + ".json"); x.open("GET", "data/")`, []string{"data data/*.json possible", "data data/ possible"}},
+		"loaders":   {`fetch("a.json"); new Worker("w.js"); importScripts('i.js'); x.open("GET", "b.bin"); new Audio("s.mp3")`, []string{"data a.json likely", "script w.js likely", "script i.js likely", "data b.bin likely", "media s.mp3 likely"}},
+		"beside":    {`new Worker(new URL("./w.js", import.meta.url))`, []string{"script ./w.js likely"}},
 		"relative to": {`new URL("a.png", import.meta.url); new URL("b.png", document.baseURI); new URL("c.png", base); new URL("d.png"); new URL("../e/", import.meta.url); new URL("../", import.meta.url)`,
 			[]string{"data a.png likely", "data b.png likely", "data *c.png possible", "data d.png likely", "data ../e/ possible", "data ../ possible"}},
 		"constants":   {`const base = "Build"; const u = base + "/lane.data", v = { rulesFile: base + "/lane.wasm" }`, []string{"data Build/lane.data possible", "data Build/lane.wasm possible"}},

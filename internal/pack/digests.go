@@ -1,0 +1,89 @@
+package pack
+
+import (
+	"bytes"
+	"context"
+	"io"
+
+	"havvel/internal/export/web"
+)
+
+// renew gives pages and loaders the hashes of the files that changed, where they name them by their hashes: browsers refuse a script that
+// has another. What changes by that may be named by its hash, too.
+func renew(ctx context.Context, p *Plan) error {
+	holders, kinds, held := p.digests()
+	if len(holders) == 0 {
+		return nil
+	}
+	type named struct {
+		it  *Item
+		now web.Digest // under which holders name it
+	}
+	var files []*named
+	for _, it := range p.Items {
+		if it.From == nil || it.From.Encoding != "" || it.encoding != "" || !it.changed() && it.From.Digests() == nil {
+			continue
+		}
+		for kind := range kinds {
+			d, err := digestOf(kind, it.From.Open)
+			if err != nil {
+				return err
+			}
+			if held[d] {
+				files = append(files, &named{it, d})
+			}
+		}
+	}
+	told := map[*Item]bool{}
+	for more, round := true, 0; more && round <= len(files) && ctx.Err() == nil; round++ {
+		more = false
+		for _, f := range files {
+			d, err := digestOf(f.now.Kind(), f.it.Open)
+			if err != nil {
+				return err
+			}
+			if d == f.now {
+				continue
+			}
+			for _, h := range holders {
+				text, err := h.read(ctx)
+				if err != nil {
+					return err
+				}
+				if with := bytes.ReplaceAll(text, []byte(f.now), []byte(d)); !bytes.Equal(with, text) {
+					h.text, more = with, true
+				}
+			}
+			f.now = d
+			if !told[f.it] {
+				told[f.it] = true
+				p.note("hashes", 0, "browsers refuse a file whose hash is another", "the hash of %s (integrity) becomes that of what is packed", f.it.Name)
+			}
+		}
+	}
+	return ctx.Err()
+}
+
+// digests lists the items that name files by their hashes, and those hashes.
+func (p *Plan) digests() (holders []*Item, kinds map[string]bool, held map[web.Digest]bool) {
+	kinds, held = map[string]bool{}, map[web.Digest]bool{}
+	for _, it := range p.Items {
+		if it.From == nil || it.encoding != "" || it.From.Encoding != "" || len(it.From.Digests()) == 0 {
+			continue
+		}
+		holders = append(holders, it)
+		for _, d := range it.From.Digests() {
+			kinds[d.Kind()], held[d] = true, true
+		}
+	}
+	return holders, kinds, held
+}
+
+func digestOf(kind string, open func() (io.ReadCloser, error)) (web.Digest, error) {
+	r, err := open()
+	if err != nil {
+		return "", err
+	}
+	defer r.Close()
+	return web.DigestOf(kind, r)
+}
