@@ -50,6 +50,15 @@ func TestLinks(t *testing.T) {
 			map[string]string{"js/game.js": `url ??= new URL("game_bg.wasm", import.meta.url); new URL("other.wasm", import.meta.url)`, "js/game-1a2b3c4d_bg.wasm": "\x00asm\x01\x00\x00\x00", "js/another-one.wasm": ""},
 			[]string{"js/game.js other.wasm > js/other.wasm missing"},
 		},
+		"formats of data": {
+			map[string]string{
+				"js/game.js":    `load("maps/lane.tmx"); load("models/lamp.gltf")`,
+				"maps/lane.tmx": `<map><tileset source="../tiles/roof.tsx"/></map>`, "tiles/roof.tsx": "<image source=\"Roof.png\"/>\n<image source='../tiles/gone.png'/><p>made.with love</p>", "tiles/roof.png": "x",
+				"models/lamp.gltf": `{"buffers":[{"uri":"lamp%20one.bin"}]}`, "models/lamp one.bin": "x", "art/lane.atlas": "lane.png\nsize: 4,4\n", "art/lane.png": "x", "credits.txt": "art/gone.png by Moor", "LICENSE": "art/lane.png",
+			},
+			[]string{"art/lane.atlas lane.png > art/lane.png found", "js/game.js maps/lane.tmx > maps/lane.tmx found", "js/game.js models/lamp.gltf > models/lamp.gltf found", "maps/lane.tmx ../tiles/roof.tsx > tiles/roof.tsx found",
+				"models/lamp.gltf lamp%20one.bin > models/lamp one.bin found", "tiles/roof.tsx Roof.png > tiles/Roof.png other-case", "tiles/roof.tsx ../tiles/gone.png > tiles/gone.png missing"},
+		},
 		"other origins": {
 			map[string]string{"js/game.js": `fetch("https://h.example/a.json"); new WebSocket("ws://h.example/")`},
 			[]string{"js/game.js https://h.example/a.json >  other-origin", "js/game.js ws://h.example/ >  insecure"},

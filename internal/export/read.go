@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"path"
 	"regexp"
 	"sync"
 
@@ -175,14 +176,28 @@ func (f *File) understand(content io.Reader) {
 	case KindText:
 		data := f.all(content, maxJSON)
 		f.PrivateKey = privateKey.Match(data)
-		if data != nil && hasEnding(f.PlainPath(), ".json", ".webmanifest") {
-			var err error
-			if f.links, err = web.ReadJSON(data); err != nil {
-				f.Damage = "it is not valid JSON: " + err.Error()
-			}
-		}
+		f.readData(data)
 	}
 }
+
+// readData reads text that is data: maps, models and lists name other files, too.
+func (f *File) readData(data []byte) {
+	switch start := bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\ufeff")), " \t\r\n"); {
+	case hasEnding(f.PlainPath(), ".json", ".webmanifest"):
+		var err error
+		if f.links, err = web.ReadJSON(data); err != nil {
+			f.Damage = "it is not valid JSON: " + err.Error()
+		}
+	case len(start) == 0 || hasEnding(f.PlainPath(), ".txt", ".md", ".map", ".log") || prose.MatchString(path.Base(f.Path)):
+	case start[0] == '{' || start[0] == '[':
+		f.links, _ = web.ReadJSON(data) // by another name it may be something else
+	default:
+		f.links = web.ReadText(data)
+	}
+}
+
+// prose matches the names of texts for people.
+var prose = regexp.MustCompile(`(?i)^(licen[cs]es?|copying|notice|readme|credits|authors|changelog|changes)\b`)
 
 // privateKey matches the beginning of a private key, as RFC 7468 writes it, with some of its letters.
 var privateKey = regexp.MustCompile(`-----BEGIN [A-Z ]*PRIVATE KEY-----(\\n|\s)*[A-Za-z0-9+/]{16}`)

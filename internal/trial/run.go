@@ -225,6 +225,7 @@ func (r *viewer) remember(s *state) {
 
 // start waits for the first picture that isn't blank: something was drawn, and loading is over as far as the game says.
 func (r *viewer) start(ctx context.Context) error {
+	defer func() { _, r.seen.Bytes = r.watch.pending() }()
 	for {
 		s, err := r.ask()
 		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
@@ -239,7 +240,6 @@ func (r *viewer) start(ctx context.Context) error {
 				return err
 			} else if shown {
 				r.seen.Started, r.seen.StartMS = true, int(at.Milliseconds())
-				_, r.seen.Bytes = r.watch.pending()
 				return nil
 			}
 		}

@@ -60,7 +60,7 @@ type View struct {
 	Touch    bool            `json:"touch"`
 	Started  bool            `json:"started"`
 	StartMS  int             `json:"start_ms"`    // to the first picture
-	Bytes    int64           `json:"start_bytes"` // that came before it
+	Bytes    int64           `json:"start_bytes"` // that came before it, or until it was given up
 	Frames   float64         `json:"frames"`      // a second, after the start
 	Heap     int64           `json:"heap"`        // of scripts, bytes
 	Wasm     int64           `json:"wasm"`        // memory of WebAssembly, bytes

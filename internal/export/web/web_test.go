@@ -231,6 +231,35 @@ func FuzzReadJSON(f *testing.F) {
 	})
 }
 
+// TestText: names of files in formats of data, each with its place, and what is none.
+func TestText(t *testing.T) {
+	for text, want := range map[string][]string{
+		`<image source="../art/sky.png" width="64"/><tex>a b.png</tex>`:                          {"../art/sky.png", "a b.png", "b.png"},
+		"moth.png\nsize: 512,512\nscale: 1.5\n wing\n":                                           {"moth.png"},
+		"page id=0 file=\"lamp_0.png\"\nmap_Kd wood.jpg\r\nv 0.5 1.25e3 -2.":                     {"lamp_0.png", "map_Kd wood.jpg", "wood.jpg"},
+		"see https://lane.example/a.png and art/*.png, C:\\art\\x.png, a&amp.png, version 1.2.3": nil,
+		"one.png two.png one.png": {"one.png two.png one.png", "one.png", "two.png"},
+	} {
+		var got []string
+		for _, l := range ReadText([]byte(text)) {
+			for _, at := range append([]int{l.Offset}, l.Again...) {
+				if text[at:at+l.Len] != l.Target {
+					t.Errorf("%q stands at %d of %q", l.Target, at, text)
+				}
+			}
+			got = append(got, l.Target)
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("%q: %q, not %q", text, got, want)
+		}
+	}
+}
+
+func FuzzReadText(f *testing.F) {
+	f.Add([]byte("<a b=\"c/d.png\"> e.f g\n"))
+	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadText(data)) })
+}
+
 // TestHandlers: what stands in attributes of events counts as script of the page.
 func TestHandlers(t *testing.T) {
 	p := ReadPage([]byte(`<body oncontextmenu="return false" onload='Arcade.ready("lane")'><canvas onkeydown="event.preventDefault()">`))
