@@ -99,6 +99,9 @@ var linkAttributes = map[string][]struct{ attribute, use string }{
 	"use":    {{"href", "picture"}, {"xlink:href", "picture"}},
 	"a":      {{"href", "page"}},
 	"area":   {{"href", "page"}},
+	"body":   {{"background", "picture"}},
+	"table":  {{"background", "picture"}},
+	"td":     {{"background", "picture"}},
 }
 
 // relations says what a link element is for, by its rel. Those not here load nothing of the build.
@@ -128,6 +131,14 @@ func linksOf(element string, list attributes) []Link {
 					}
 				}
 				break
+			}
+		}
+	}
+	for _, a := range list {
+		if strings.HasPrefix(a.name, "data-") && looksLikePath(a.value) && !isAddress(a.value) && len(a.value) <= maxTarget { // for a script to read
+			if link, ok := a.link("data"); ok {
+				link.Certainty = Possible
+				links = append(links, link)
 			}
 		}
 	}

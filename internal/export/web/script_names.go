@@ -35,8 +35,24 @@ func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 		return Link{Use: loaders[string(c[1].text)], Certainty: likely(text), Worker: workers[string(c[1].text)]}, pathLike || isAddress(text) || strings.Contains(text, star)
 	case c[0].kind == js.CommaToken && c[1].kind == js.StringToken && c[2].kind == js.OpenParenToken && string(c[3].text) == "open":
 		return Link{Use: "data", Certainty: likely(text)}, pathLike || isAddress(text) || strings.Contains(text, star)
+	case v.goes() && (strings.HasSuffix(text, ".html") || strings.HasSuffix(text, ".htm")):
+		return Link{Use: "page", Certainty: likely(text)}, true
 	}
 	return Link{Use: "data", Certainty: Possible}, pathLike && !isAddress(text)
+}
+
+// goes reports whether a text may be where the window goes: location = "…", location.href = "…", location.assign("…").
+func (v *joined) goes() bool {
+	c := v.context
+	switch string(c[1].text) {
+	case "location":
+		return c[0].kind == js.EqToken
+	case "href":
+		return c[0].kind == js.EqToken && string(c[3].text) == "location"
+	case "assign", "replace":
+		return c[0].kind == js.OpenParenToken && string(c[3].text) == "location"
+	}
+	return false
 }
 
 // imported reports whether a text is what an import or export statement names.

@@ -30,6 +30,7 @@ func TestReadPage(t *testing.T) {
 		"style element":  {"<style>\nb { background: url( 'a b.png' ) }</style>", []string{"picture a b.png 2:23"}},
 		"style in tag":   {`<p style="background:url(a.png)">`, []string{"picture a.png 1:26"}},
 		"media":          {`<video poster=p.jpg src=v.webm></video><object data=o.svg></object><input type=image src=b.png>`, []string{"media v.webm 1:25", "picture p.jpg 1:15", "frame o.svg 1:53", "picture b.png 1:90"}},
+		"for scripts":    {`<p data-src="a/b.png" data-v="1.5" data-at="https://lane.example/a.png"><body background=c.png>`, []string{"data a/b.png 1:14", "picture c.png 1:90"}},
 		"cut off":        {`<script src="a.js`, nil},
 		"empty":          {`<script src=""></script><img src>`, nil},
 	} {
@@ -139,7 +140,9 @@ func TestReadScript(t *testing.T) {
 		script string
 		want   []string
 	}{
-		"imports":   {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
+		"imports": {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
+		"elsewhere": {`location = "a.html"; window.location.href = 'b.htm'; location.replace("c.html"); x.replace("d.html", e); f.href = "g.html"; location.assign(h + "/i.html"); var location = "k.png"`,
+			[]string{"page a.html likely", "page b.htm likely", "page c.html likely", "data d.html possible", "data g.html possible", "page */i.html possible", "data k.png possible"}},
 		"asked for": {`x.open("GET", "data/" + name + ".json"); x.open("GET", "data/")`, []string{"data data/*.json possible", "data data/ possible"}},
 		"loaders":   {`fetch("a.json"); new Worker("w.js"); importScripts('i.js'); x.open("GET", "b.bin"); new Audio("s.mp3")`, []string{"data a.json likely", "script w.js likely", "script i.js likely", "data b.bin likely", "media s.mp3 likely"}},
 		"beside":    {`new Worker(new URL("./w.js", import.meta.url))`, []string{"script ./w.js likely"}},
