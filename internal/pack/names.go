@@ -69,7 +69,11 @@ func (p *Plan) mendLinks() error {
 	for _, f := range p.build.Modules() {
 		for _, l := range f.Script.Root {
 			if it := p.of[f]; it != nil {
-				it.edits = append(it.edits, edit{l.Offset, l.Len, "./"}) // relative to the entry page, which is at the root
+				root := "./" // relative to the entry page, which is at the root
+				if up := strings.Repeat("../", strings.Count(folderOf(it.Name), "/")); l.Module && up != "" {
+					root = up
+				}
+				it.edits = append(it.edits, edit{l.Offset, l.Len, root})
 				if absolute[f]++; absolute[f] == 1 {
 					order = append(order, f)
 				}

@@ -5,12 +5,12 @@
 	const next = window.requestAnimationFrame.bind(window);
 	const tick = () => { p.frames++; next(tick); };
 	next(tick);
-	const watched = new WeakSet();
+	const watched = new WeakSet(), given = new WeakSet(); // given: canvases whose context the page gave away itself
 	const context = HTMLCanvasElement.prototype.getContext;
 	HTMLCanvasElement.prototype.getContext = function () {
 		if (!watched.has(this)) {
 			watched.add(this);
-			this.addEventListener("webglcontextlost", () => p.lost++);
+			this.addEventListener("webglcontextlost", () => { if (!given.has(this)) p.lost++; });
 		}
 		return context.apply(this, arguments);
 	};
@@ -29,6 +29,8 @@
 			const e = extension.apply(this, arguments);
 			if (e && !watched.has(e)) {
 				watched.add(e);
+				const lose = e.loseContext, canvas = this.canvas;
+				if (lose) e.loseContext = () => { given.add(canvas); return lose.call(e); };
 				const own = Object.getPrototypeOf(e), calls = [];
 				for (const n in own) if (/^(draw|multiDraw)(Arrays|Elements)/.test(n)) calls.push(n);
 				if (!watched.has(own)) watched.add(own), count(own, calls);

@@ -66,6 +66,7 @@ func ReadScript(data []byte) *Script {
 	r.flush()
 	for _, c := range r.roots {
 		if r.script.Words[c.word] || r.words[c.word] { // otherwise it may as well be another path
+			c.link.Module = c.word == ahead && r.words[resolved]
 			r.script.Root = append(r.script.Root, c.link)
 		}
 	}
@@ -119,7 +120,7 @@ func (r *scriptReader) last(i int) token {
 
 func endsValue(t token) bool {
 	switch t.kind {
-	case js.StringToken, js.TemplateToken, js.TemplateEndToken, js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.RegExpToken, js.IncrToken, js.DecrToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
+	case js.StringToken, js.TemplateEndToken, js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.RegExpToken, js.IncrToken, js.DecrToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
 		return true
 	}
 	return js.IsIdentifier(t.kind) || js.IsNumeric(t.kind)
@@ -129,6 +130,8 @@ func (r *scriptReader) token(kind js.TokenType, text []byte, at int) {
 	switch kind {
 	case js.WhitespaceToken, js.LineTerminatorToken, js.CommentToken, js.CommentLineTerminatorToken:
 		return
+	case js.TemplateToken: // bundlers write texts in this form, too
+		kind = js.StringToken
 	}
 	t := token{kind, text, at}
 	r.join(t)
@@ -169,7 +172,7 @@ func (r *scriptReader) join(t token) {
 			r.script.Says[content] = offset
 		}
 		r.operand(content, adding, true, offset, len(t.text)-2)
-	case t.kind == js.TemplateToken, t.kind == js.TemplateStartToken, t.kind == js.TemplateMiddleToken, t.kind == js.TemplateEndToken:
+	case t.kind == js.TemplateStartToken, t.kind == js.TemplateMiddleToken, t.kind == js.TemplateEndToken:
 		r.template(t, adding)
 	case js.IsIdentifier(t.kind):
 		known, ok := r.consts[string(t.text)]
@@ -216,8 +219,6 @@ func (r *scriptReader) template(t token, adding bool) {
 	content := strings.TrimSuffix(strings.TrimPrefix(string(t.text), "`"), "`")
 	content = strings.TrimSuffix(strings.TrimPrefix(content, "}"), "${")
 	switch t.kind {
-	case js.TemplateToken:
-		r.operand(content, adding, true, t.at+1, len(content))
 	case js.TemplateStartToken:
 		r.operand(content, adding, content != "", t.at+1, len(content))
 		r.operand(star, true, false, 0, 0)
@@ -318,6 +319,9 @@ func (r *scriptReader) remember(context [5]token, text string) {
 }
 
 func (r *scriptReader) word(t token) {
+	if string(t.text) == "resolve" && string(r.last(2).text) == "meta" && r.last(4).kind == js.ImportToken {
+		r.words[resolved] = true
+	}
 	if telling[string(t.text)] {
 		r.script.Words[string(t.text)] = true
 	}

@@ -136,6 +136,13 @@ type rooted struct {
 	word string
 }
 
+// ahead is what bundlers call loading parts ahead, and resolved what some of them find the addresses of these with: beside the script that
+// names them, where others take them from the page.
+const (
+	ahead    = "modulepreload"
+	resolved = "import.meta.resolve"
+)
+
 // pathKey is the property in which a bundler keeps the path of all parts.
 const pathKey = "p"
 
@@ -144,7 +151,7 @@ const pathKey = "p"
 func (r *scriptReader) rootedParts() {
 	if r.last(2).kind == js.AddToken && r.last(4).kind == js.ReturnToken && r.last(5).kind == js.OpenBraceToken &&
 		r.last(6).kind == js.CloseParenToken && string(r.last(7).text) == string(r.last(1).text) && r.last(8).kind == js.OpenParenToken {
-		r.root(r.last(3), "modulepreload")
+		r.root(r.last(3), ahead)
 	}
 }
 
