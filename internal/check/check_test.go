@@ -115,7 +115,7 @@ var flawed = map[string]struct {
 	}, []string{"error index.html:2", "error index.html:3", "warning index.html:2"}},
 	"link-package": {func(f map[string]string) {
 		f["index.html"] = strings.Replace(page, "<body>", "<body><script type=importmap>{\"imports\":{\"kit/\":\"./kit/\",\"lamp\":\"./game.js\"}}</script>\n<script type=module>import 'lamp'; import 'wick'</script>", 1)
-		f["game.js"] += "\nimport a from 'kit/a.js'; export * from \"oil\"; import('later')"
+		f["game.js"] += "\nimport 'data:text/javascript,1'; import a from 'kit/a.js'; export * from \"oil\"; import('later')"
 		f["unused.js"] = "import 'nobody-runs-this'"
 	}, []string{"error index.html:2", "error game.js:2"}},
 	"link-case": {func(f map[string]string) {

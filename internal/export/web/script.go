@@ -269,7 +269,7 @@ func (r *scriptReader) flush() {
 	}
 	link, ok := r.name(v, text)
 	link.Target, link.Offset, link.Len, link.Tail, link.Whole = text, v.at, v.len, v.tail, v.parts == 1
-	if v.imported() && link.Whole && !isRelative(text) && text != "" && len(r.script.Bare) < maxLinks {
+	if v.imported() && link.Whole && !isRelative(text) && !strings.HasPrefix(text, "data:") && text != "" && len(r.script.Bare) < maxLinks {
 		link.Line, link.Column = r.lines.place(v.at)
 		r.script.Bare = append(r.script.Bare, link)
 	}
