@@ -202,6 +202,9 @@ func findAbsolute(p *Pass) {
 	})(p)
 	for _, f := range p.Build.Modules() {
 		for _, l := range f.Script.Root {
+			if l.Target != p.Build.Root() {
+				continue
+			}
 			p.mended(at(export.Link{Link: l, From: f}, Finding{Message: "names of the game's parts are put behind the host's root here"}), "names", "pack makes the link relative", basePath)
 		}
 	}

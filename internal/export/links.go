@@ -41,6 +41,7 @@ func (b *Build) resolve() {
 	patterns := map[string]bool{}
 	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
 	b.to, b.apart = map[*File][]int{}, map[*File]bool{}
+	b.place = b.expected()
 	b.findWorkers()
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
@@ -105,6 +106,38 @@ func (b *Build) lead(f *File, l web.Link) Link {
 	return first
 }
 
+// expected is the folder of the host that a bundler's base path puts the build into: all of the entry page's scripts that start at the
+// host's root are found below it.
+func (b *Build) expected() (place string) {
+	b.place = ""
+	if b.Entry == nil || b.Entry.Page == nil {
+		return ""
+	}
+	for _, l := range b.Entry.Page.Links {
+		target, where := web.Resolve(b.Entry.Path, b.Entry.Page.Base, l.Target)
+		if l.Use != "script" || l.Certainty != web.Certain || where != web.Absolute {
+			continue
+		}
+		inside := target
+		for b.byPath[b.Base+inside] == nil {
+			_, rest, ok := strings.Cut(inside, "/")
+			if !ok {
+				return ""
+			}
+			inside = rest
+		}
+		at := strings.TrimSuffix(target, inside)
+		if place != "" && at != place || at == "" {
+			return ""
+		}
+		place = at
+	}
+	return place
+}
+
+// Root is the path on a host where the entry page expects the build to be: "/", or a folder as "/lane/".
+func (b *Build) Root() string { return "/" + b.place }
+
 // findWorkers marks the scripts that run apart from the page.
 func (b *Build) findWorkers() {
 	for _, f := range b.Parts() {
@@ -141,8 +174,9 @@ func (b *Build) leadFrom(f *File, l web.Link, from, base string) Link {
 		}
 		return link
 	case web.Absolute:
-		link.Result, link.Path = Absolute, target
-		link.To = b.byPath[b.Base+target]
+		inside := strings.TrimPrefix(target, b.place)
+		link.Result, link.Path, link.Folder = Absolute, target, path.Clean(strings.TrimPrefix(link.Folder+"/", b.place))
+		link.To = b.byPath[b.Base+inside]
 		return link
 	}
 	link.Path = target

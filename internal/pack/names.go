@@ -37,7 +37,7 @@ func mendNames(_ context.Context, p *Plan) error {
 // mendBase makes a page whose links start at the host's root relative to its own folder.
 func (p *Plan) mendBase(it *Item) {
 	f := it.From
-	if !f.BasedAtRoot() || strings.Trim(f.Page.Base, "/") != "" {
+	if !f.BasedAtRoot() || f.Page.Base != p.build.Root() && strings.Trim(f.Page.Base, "/") != "" {
 		return
 	}
 	base := "./" + strings.Repeat("../", strings.Count(folderOf(it.Name), "/"))
@@ -68,7 +68,7 @@ func (p *Plan) mendLinks() error {
 	}
 	for _, f := range p.build.Modules() {
 		for _, l := range f.Script.Root {
-			if it := p.of[f]; it != nil {
+			if it := p.of[f]; it != nil && l.Target == p.build.Root() {
 				root := "./" // relative to the entry page, which is at the root
 				if up := strings.Repeat("../", strings.Count(folderOf(it.Name), "/")); l.Module && up != "" {
 					root = up
@@ -80,14 +80,34 @@ func (p *Plan) mendLinks() error {
 			}
 		}
 	}
-	for _, f := range order {
-		what := fmt.Sprintf("%d links that start at the host's root become", absolute[f])
-		if absolute[f] == 1 {
+	p.noteRelative(order, absolute)
+	return nil
+}
+
+// noteRelative says in which files how many links become relative; of very many files, how many.
+func (p *Plan) noteRelative(order []*export.File, links map[*export.File]int) {
+	const named = 5
+	say := func(where string, n int) {
+		what := fmt.Sprintf("%d links that start at the host's root become", n)
+		if n == 1 {
 			what = "a link that starts at the host's root becomes"
 		}
-		p.note("names", 0, "portals serve a game from a folder of its own", "%s: %s relative", f.Path, what)
+		p.note("names", 0, "portals serve a game from a folder of its own", "%s: %s relative", where, what)
 	}
-	return nil
+	rest := order[min(named, len(order)):]
+	if len(rest) == 1 {
+		rest = nil
+	}
+	for _, f := range order[:len(order)-len(rest)] {
+		say(f.Path, links[f])
+	}
+	n := 0
+	for _, f := range rest {
+		n += links[f]
+	}
+	if n > 0 {
+		say(fmt.Sprintf("%d more files", len(rest)), n)
+	}
 }
 
 // nameAsLinked gives a file the name that all links to it use, where links can't be changed.

@@ -15,7 +15,7 @@ type Script struct {
 	Args  map[string][]string // texts that are the first argument of such calls
 	Words map[string]bool     // identifiers that say something about what a game needs or does
 	Says  map[string]int      // texts that name a moment of the game; value: offset of the first
-	Root  []Link              // the "/" that bundlers put names of the game's parts behind
+	Root  []Link              // the path on the host, such as "/", that bundlers put names of the game's parts behind
 	Bare  []Link              // imports by a name that is no address; an import map says what it stands for
 
 	Digests []Digest // by which it names files that it loads

@@ -163,7 +163,8 @@ func (r *scriptReader) rootedPath() {
 }
 
 func (r *scriptReader) root(t token, word string) {
-	if text, at := unquoted(t); t.kind == js.StringToken && text == "/" && len(r.roots) < maxAgain {
+	text, at := unquoted(t)
+	if t.kind == js.StringToken && strings.HasPrefix(text, "/") && strings.HasSuffix(text, "/") && len(text) == len(t.text)-2 && len(r.roots) < maxAgain {
 		l := Link{Target: text, Use: "data", Certainty: Likely, Offset: at, Len: len(text), Whole: true}
 		l.Line, l.Column = r.lines.place(at)
 		r.roots = append(r.roots, rooted{l, word})
