@@ -159,6 +159,11 @@ window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading
 			f["rules.bin"] = wasm
 			add(`WebAssembly.instantiateStreaming(fetch("rules.bin")).catch((e) => console.warn(e));`)(f)
 		}, "", nil, 1, []string{"trial-type"}, "rules.bin"},
+		"tries what it can": {add(`document.createElement("canvas").getContext("webgl").getExtension("WEBGL_lose_context").loseContext();`), "", nil, 0, nil, "no errors"},
+		"unpacked by the game": {func(f game.Files) {
+			f["rules.packed"] = squeezed(t, "gzip", wasm)
+			add(`fetch("rules.packed").then((r) => r.arrayBuffer());`)(f)
+		}, "", nil, 0, nil, "no errors"},
 		"brotli, no header": {func(f game.Files) {
 			f["a.pack.br"] = squeezed(t, "br", []byte(strings.Repeat("lantern", 3000)))
 			add(`fetch("a.pack.br");`)(f)
