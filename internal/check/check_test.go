@@ -125,7 +125,8 @@ var flawed = map[string]struct {
 	"link-absolute": {func(f map[string]string) {
 		in("index.html", `"game.js"`, `"/game.js"`)(f)
 		f["game.js"] += "\nconst rel='modulepreload',put=function(e){return\"/\"+e},other=function(e){return\"#\"+e}"
-	}, []string{"warning index.html:1", "warning game.js:2"}},
+		f["maps/manifest.json"], f["list.json"] = `{"icons":[{"src":"/art/lane.png"}]}`, `["/art/lane.png"]`
+	}, []string{"warning index.html:1", "warning list.json:1", "warning maps/manifest.json:1", "warning game.js:2"}},
 	"link-escapes": {in("index.html", `"game.js"`, `"../game.js"`), []string{"warning index.html:1"}},
 	"link-disk":    {in("index.html", `"game.js"`, `"file:///C:/game.js"`), []string{"error index.html:1"}},
 	"link-foreign": {func(f map[string]string) {

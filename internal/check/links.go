@@ -194,6 +194,9 @@ func findAbsolute(p *Pass) {
 			return nil
 		}
 		f := &Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
+		if l.From.Kind == export.KindText {
+			f.Fix = "take the slash at its beginning away"
+		}
 		if l.To != nil && (rewritable(l) || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/")) {
 			p.mended(at(l, *f), "names", "pack makes the link relative", basePath)
 			return nil

@@ -177,6 +177,9 @@ func (b *Build) leadFrom(f *File, l web.Link, from, base string) Link {
 		inside := strings.TrimPrefix(target, b.place)
 		link.Result, link.Path, link.Folder = Absolute, target, path.Clean(strings.TrimPrefix(link.Folder+"/", b.place))
 		link.To = b.byPath[b.Base+inside]
+		if f.Kind == KindText && !hasEnding(f.PlainPath(), ".webmanifest", "manifest.json") && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
+			link.Whole, link.Tail = false, 0 // relative to what, the script decides that reads it: the data or the page
+		}
 		return link
 	}
 	link.Path = target
