@@ -78,7 +78,7 @@ func likely(text string) Certainty {
 // beside looks at what follows a name in new URL(name, …): it is relative to the script, to the page, or to something that is not known.
 func (r *scriptReader) beside(t token) {
 	switch {
-	case r.aside == nil || t.kind == js.CommaToken:
+	case r.aside == nil || t.kind == js.CommaToken || t.kind == js.AddToken || t.kind == js.StringToken && len(t.text) == 2: // "" + import.meta.url
 	case t.kind == js.CloseParenToken: // an address by itself
 		r.aside = nil
 	case t.kind == js.ImportToken:
