@@ -272,3 +272,37 @@ func FuzzHear(f *testing.F) {
 		}
 	})
 }
+
+// TestExpectedFolder: a build that expects a folder of the host is never served from there, where portals don't serve it either.
+func TestExpectedFolder(t *testing.T) {
+	for _, folder := range []string{"game", "lane"} {
+		page := filepath.Join(t.TempDir(), "index.html")
+		if err := os.WriteFile(page, []byte("<script src=/"+folder+"/lane.js></script>"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(filepath.Dir(page), "lane.js"), []byte("1"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		b, err := export.Read(context.Background(), filepath.Dir(page))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer b.Close()
+		s, err := Start(Config{Build: b})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		host := s.Game[:strings.Index(s.Game[7:], "/")+7]
+		for address, want := range map[string]int{s.Game + "lane.js": 200, host + "/" + folder + "/lane.js": 404} {
+			answer, err := http.Get(address)
+			if err != nil {
+				t.Fatal(err)
+			}
+			answer.Body.Close()
+			if answer.StatusCode != want {
+				t.Errorf("%s: %d, not %d", address, answer.StatusCode, want)
+			}
+		}
+	}
+}

@@ -81,6 +81,9 @@ func Start(c Config) (*Server, error) {
 		name = ownAddress()
 	}
 	folder := guard + "game/"
+	if c.Build.Root() == folder { // in the folder that it expects to be in, its mistakes could not be seen
+		folder = guard + "build/"
+	}
 	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, folder)
 	heard := c.Heard
 	s.game = newGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Served: c.Served, Heard: func(e Event) {
