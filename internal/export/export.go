@@ -48,6 +48,7 @@ type Build struct {
 	apart  map[*File]bool   // scripts that run apart from the page, as workers
 	to     map[*File][]int  // places in Links, by the file they lead to
 	vague  map[*File]Link   // links with unknown parts that may mean a file
+	dirs   map[string]bool  // the folders that parts are in
 	place  string           // the folder of the host that the entry page expects to be in: "" or one with a slash at its end
 	lower  map[string]*File // by path in small letters, for links that differ in letter case
 	byPath map[string]*File

@@ -37,7 +37,7 @@ const maxMatches = 20_000_000
 
 // resolve finds out where all links lead. A text that could be a file's name and is none is dropped.
 func (b *Build) resolve() {
-	folders := b.folders()
+	b.dirs = b.folders()
 	patterns := map[string]bool{}
 	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
 	b.to, b.apart = map[*File][]int{}, map[*File]bool{}
@@ -51,12 +51,12 @@ func (b *Build) resolve() {
 					// A pattern is held against every file, so there is a limit to how many are tried.
 					if key := path.Dir(f.Path) + "\x00" + l.Target; !patterns[key] && len(patterns)*len(b.Files) < maxMatches {
 						patterns[key] = true
-						b.matching(b.lead(f, l), folders)
+						b.matching(b.lead(f, l))
 					}
 					continue
 				}
 				// A file that is missing from a folder that is there is most likely a mistake; other texts are not names.
-				if link.To == nil && (link.Result != Missing || !folders[path.Dir(link.Path)] || !strings.Contains(l.Target, "/")) {
+				if link.To == nil && (link.Result != Missing || !b.dirs[path.Dir(link.Path)] || !strings.Contains(l.Target, "/")) {
 					continue
 				}
 			}
@@ -99,8 +99,8 @@ func (b *Build) lead(f *File, l web.Link) Link {
 		if link.To != nil && link.Result != OtherCase || len(places) == 1 {
 			return link
 		}
-		if i == 0 || link.To != nil && first.To == nil {
-			first = link
+		if i == 0 || link.To != nil && first.To == nil || first.To == nil && !b.dirs[path.Dir(first.Path)] && b.dirs[path.Dir(link.Path)] {
+			first = link // where it leads, or at least to a folder that is there
 		}
 	}
 	return first
@@ -177,7 +177,7 @@ func (b *Build) leadFrom(f *File, l web.Link, from, base string) Link {
 		inside := strings.TrimPrefix(target, b.place)
 		link.Result, link.Path, link.Folder = Absolute, target, path.Clean(strings.TrimPrefix(link.Folder+"/", b.place))
 		link.To = b.byPath[b.Base+inside]
-		if f.Kind == KindText && !hasEnding(f.PlainPath(), ".webmanifest", "manifest.json") && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
+		if f.Kind == KindText && l.Certainty == web.Possible && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
 			link.Whole, link.Tail = false, 0 // relative to what, the script decides that reads it: the data or the page
 		}
 		return link
@@ -256,7 +256,7 @@ func (b *Build) folders() map[string]bool {
 }
 
 // matching marks the files that a name with unknown parts, or the name of a folder, can mean.
-func (b *Build) matching(l Link, folders map[string]bool) {
+func (b *Build) matching(l Link) {
 	f := l.From
 	prefix, _, star := strings.Cut(l.Target, "*")
 	suffix := ""
@@ -274,7 +274,7 @@ func (b *Build) matching(l Link, folders map[string]bool) {
 		dir := path.Dir(from)
 		whole := strings.TrimPrefix(path.Join(dir, prefix), "./")
 		if strings.HasSuffix(prefix, "/") {
-			if !folders[whole] && prefix != "" {
+			if !b.dirs[whole] && prefix != "" {
 				continue
 			}
 			whole += "/"

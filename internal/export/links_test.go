@@ -59,6 +59,10 @@ func TestLinks(t *testing.T) {
 			[]string{"art/lane.atlas lane.png > art/lane.png found", "js/game.js maps/lane.tmx > maps/lane.tmx found", "js/game.js models/lamp.gltf > models/lamp.gltf found", "maps/lane.tmx ../tiles/roof.tsx > tiles/roof.tsx found",
 				"models/lamp.gltf lamp%20one.bin > models/lamp one.bin found", "tiles/roof.tsx Roof.png > tiles/Roof.png other-case", "tiles/roof.tsx ../tiles/gone.png > tiles/gone.png missing"},
 		},
+		"names that are put behind a folder's": {
+			map[string]string{"js/game.js": "", "data/list.json": `{"path":"img/","files":[{"src":"hero.png"},{"src":"img/gone.png"}]}`, "img/hero.png": "x"},
+			[]string{"data/list.json img/gone.png > img/gone.png missing"},
+		},
 		"other origins": {
 			map[string]string{"js/game.js": `fetch("https://h.example/a.json"); new WebSocket("ws://h.example/")`},
 			[]string{"js/game.js https://h.example/a.json >  other-origin", "js/game.js ws://h.example/ >  insecure"},

@@ -12,6 +12,7 @@ import (
 	"io"
 	"path"
 	"regexp"
+	"strings"
 	"sync"
 
 	"github.com/andybalholm/brotli"
@@ -188,12 +189,28 @@ func (f *File) readData(data []byte) {
 		if f.links, err = web.ReadJSON(data); err != nil {
 			f.Damage = "it is not valid JSON: " + err.Error()
 		}
+		if !isManifest(f.PlainPath(), data) {
+			f.doubt()
+		}
 	case len(start) == 0 || hasEnding(f.PlainPath(), ".txt", ".md", ".map", ".log") || prose.MatchString(path.Base(f.Path)):
 	case start[0] == '{' || start[0] == '[':
 		f.links, _ = web.ReadJSON(data) // by another name it may be something else
+		f.doubt()
 	default:
 		f.links = web.ReadText(data)
 	}
+}
+
+// doubt makes the links of data possible ones: what its keys mean, and what a name is put behind, the game knows.
+func (f *File) doubt() {
+	for i := range f.links {
+		f.links[i].Certainty = web.Possible
+	}
+}
+
+// isManifest reports whether JSON is a web app manifest (W3C), whose addresses are relative to it.
+func isManifest(name string, data []byte) bool {
+	return hasEnding(name, ".webmanifest") || strings.Contains(path.Base(name), "manifest") && (bytes.Contains(data, []byte(`"icons"`)) || bytes.Contains(data, []byte(`"start_url"`)))
 }
 
 // prose matches the names of texts for people.

@@ -41,7 +41,7 @@ func ReadJSON(data []byte) ([]Link, error) {
 				key, expectKey = t, false
 				continue
 			}
-			if len(t) <= maxTarget && looksLikePath(t) && !isAddress(t) && len(links) < maxLinks {
+			if len(t) <= maxTarget && (looksLikePath(t) || isFolder(t)) && !isAddress(t) && len(links) < maxLinks {
 				l := Link{Target: t, Use: "data", Certainty: Possible, Module: true, Whole: true}
 				l.Offset = before + bytes.IndexByte(data[before:], '"') + 1
 				l.Len = int(decoder.InputOffset()) + shift - 1 - l.Offset

@@ -19,7 +19,7 @@ var workers = map[string]bool{"Worker": true, "SharedWorker": true, "importScrip
 // name says what a text is as the name of a file, by what stands before it.
 func (r *scriptReader) name(v *joined, text string) (Link, bool) {
 	c := v.context
-	pathLike := looksLikePath(text) || text != star && (strings.HasSuffix(text, "/"+star) || len(text) > 2 && strings.HasSuffix(text, "/")) && !strings.ContainsAny(text, " <>{}()|=;,:\n")
+	pathLike := looksLikePath(text) || text != star && isFolder(strings.TrimSuffix(text, star))
 	switch {
 	case text == "" || text == star || len(text) > maxTarget:
 		return Link{}, false
@@ -106,6 +106,11 @@ func isRelative(text string) bool {
 
 func isAddress(text string) bool {
 	return strings.HasPrefix(text, "http://") || strings.HasPrefix(text, "https://") || strings.HasPrefix(text, "//") || strings.HasPrefix(text, "ws://") || strings.HasPrefix(text, "wss://")
+}
+
+// isFolder reports whether a text could be the name of a folder, to be put before that of a file.
+func isFolder(text string) bool {
+	return len(text) > 2 && strings.HasSuffix(text, "/") && !strings.ContainsAny(text, " <>{}()|=;,:\n")
 }
 
 // looksLikePath reports whether a text could be the name of a file: it ends in a dot and a few letters.
