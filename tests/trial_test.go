@@ -160,6 +160,7 @@ window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading
 			add(`WebAssembly.instantiateStreaming(fetch("rules.bin")).catch((e) => console.warn(e));`)(f)
 		}, "", nil, 1, []string{"trial-type"}, "rules.bin"},
 		"tries what it can": {add(`document.createElement("canvas").getContext("webgl").getExtension("WEBGL_lose_context").loseContext();`), "", nil, 0, nil, "no errors"},
+		"forbids itself":    {change("index.html", "<head>", `<head><meta http-equiv=Content-Security-Policy content="img-src 'none'">`), "", nil, 0, []string{"trial-blocked"}, "the page's own policy forbids it"},
 		"unpacked by the game": {func(f game.Files) {
 			f["rules.packed"] = squeezed(t, "gzip", wasm)
 			add(`fetch("rules.packed").then((r) => r.arrayBuffer());`)(f)

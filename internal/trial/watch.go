@@ -243,6 +243,9 @@ func (w *watcher) logged(e *log.Entry) {
 		return
 	}
 	f := check.Finding{ID: "trial-blocked", Message: "the browser says: " + e.Text, Fix: "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press"}
+	if strings.Contains(e.Text, "Content Security Policy") {
+		f.Fix = "the page's own policy forbids it: allow it in the page's Content-Security-Policy, or take that away"
+	}
 	if e.URL != "" {
 		f.File, _ = w.inside(e.URL)
 		f.Line = int(e.LineNumber) + 1
