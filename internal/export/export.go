@@ -46,6 +46,8 @@ type Build struct {
 	from   map[*File][]Link // links by the file they stand in
 	linked map[*File]bool   // files that something may load
 	apart  map[*File]bool   // scripts that run apart from the page, as workers
+	runs   map[*File]*File  // scripts, with the page that runs them: the entry page, where several do
+	inner  []*File          // pages in other folders than the entry page that run scripts; the first few
 	to     map[*File][]int  // places in Links, by the file they lead to
 	vague  map[*File]Link   // links with unknown parts that may mean a file
 	dirs   map[string]bool  // the folders that parts are in

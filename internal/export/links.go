@@ -42,6 +42,7 @@ func (b *Build) resolve() {
 	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
 	b.to, b.apart = map[*File][]int{}, map[*File]bool{}
 	b.place = b.expected()
+	b.findPages()
 	b.findWorkers()
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
@@ -89,9 +90,14 @@ func (b *Build) lead(f *File, l web.Link) Link {
 	case f.Script != nil && !l.Module && b.apart[f]:
 		places = []place{own, {b.Base + "x", ""}}
 	case f.Script != nil && !l.Module && b.Entry != nil:
-		places = []place{b.entryPlace(), own, {b.Base + "x", ""}}
+		places = []place{b.page(f), own, {b.Base + "x", ""}}
 	case l.Module && l.Certainty != web.Certain && b.Entry != nil:
-		places = []place{own, b.entryPlace()}
+		places = []place{own, b.page(f)}
+		for _, p := range b.inner {
+			if f.Script == nil { // data that a page's script may have asked for
+				places = append(places, place{p.Path, p.Page.Base})
+			}
+		}
 	}
 	var first Link
 	for i, at := range places {
@@ -151,11 +157,46 @@ func (b *Build) findWorkers() {
 	}
 }
 
-// entryPlace is what the names in a script are relative to: the entry page, or its base.
-func (b *Build) entryPlace() (at struct{ from, base string }) {
-	at.from = b.Entry.Path
-	if b.Entry.Page != nil {
-		at.base = b.Entry.Page.Base
+// findPages finds out which page runs a script.
+func (b *Build) findPages() {
+	b.runs, b.inner = map[*File]*File{}, nil
+	pages := []*File{b.Entry}
+	for _, f := range b.Parts() {
+		if f.Page != nil && f != b.Entry {
+			pages = append(pages, f)
+		}
+	}
+	for _, page := range pages {
+		found := false
+		for next := []*File{page}; len(next) > 0; next = next[1:] {
+			if next[0] == nil {
+				continue
+			}
+			for _, l := range next[0].links {
+				if l.Use != "script" || l.Certainty != web.Certain {
+					continue
+				}
+				if to := b.lead(next[0], l).To; to != nil && to.Script != nil && b.runs[to] == nil {
+					b.runs[to], found = page, true
+					next = append(next, to)
+				}
+			}
+		}
+		if found && page != b.Entry && b.Entry != nil && path.Dir(page.Path) != path.Dir(b.Entry.Path) && len(b.inner) < 4 {
+			b.inner = append(b.inner, page)
+		}
+	}
+}
+
+// page is what the names in a script are relative to: the page that runs it, or its base.
+func (b *Build) page(f *File) (at struct{ from, base string }) {
+	page := b.runs[f]
+	if page == nil {
+		page = b.Entry
+	}
+	at.from = page.Path
+	if page.Page != nil {
+		at.base = page.Page.Base
 	}
 	return at
 }
@@ -266,11 +307,11 @@ func (b *Build) matching(l Link) {
 	if len(prefix)+len(suffix) < 4 && suffix != ".gz" && suffix != ".br" || suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
 		return
 	}
-	entry := f.Path
+	page := f.Path
 	if b.Entry != nil {
-		entry = b.Entry.Path
+		page = b.page(f).from
 	}
-	for _, from := range []string{entry, f.Path} {
+	for _, from := range []string{page, f.Path} {
 		dir := path.Dir(from)
 		whole := strings.TrimPrefix(path.Join(dir, prefix), "./")
 		if strings.HasSuffix(prefix, "/") {

@@ -63,6 +63,17 @@ func TestLinks(t *testing.T) {
 			map[string]string{"js/game.js": "", "data/list.json": `{"path":"img/","files":[{"src":"hero.png"},{"src":"img/gone.png"}]}`, "img/hero.png": "x"},
 			[]string{"data/list.json img/gone.png > img/gone.png missing"},
 		},
+		"a page within the entry page": {
+			map[string]string{
+				"js/game.js":           `fetch("data/a.bin")`,
+				"inner/play.html":      `<script src="js/main.js"></script><script src="../js/game.js"></script>`,
+				"inner/js/main.js":     `load("art/a.png"); load("art/gone.png"); get("data/list.json")`,
+				"inner/art/a.png":      "x",
+				"inner/data/a.bin":     "x",
+				"inner/data/list.json": `["art/a.png"]`,
+			},
+			[]string{"inner/data/list.json art/a.png > inner/art/a.png found", "inner/js/main.js art/a.png > inner/art/a.png found", "inner/js/main.js art/gone.png > inner/art/gone.png missing", "inner/js/main.js data/list.json > inner/data/list.json found", "inner/play.html js/main.js > inner/js/main.js found", "inner/play.html ../js/game.js > js/game.js found", "js/game.js data/a.bin > data/a.bin missing"},
+		},
 		"other origins": {
 			map[string]string{"js/game.js": `fetch("https://h.example/a.json"); new WebSocket("ws://h.example/")`},
 			[]string{"js/game.js https://h.example/a.json >  other-origin", "js/game.js ws://h.example/ >  insecure"},
