@@ -98,6 +98,25 @@ func picture(t *testing.T, ctx context.Context) (data []byte, colours int, brigh
 	return data, len(seen), brightest
 }
 
+// watch opens a page and jumps in its clip.
+func watch(t *testing.T, ctx context.Context, file string) {
+	t.Helper()
+	type film struct{ Length, Width, At float64 }
+	if err := chromedp.Do(ctx, chromedp.Navigate("file://"+file)); err != nil {
+		t.Fatal(err)
+	}
+	clip, err := chromedp.Run(ctx, chromedp.Evaluate[film](`new Promise((done, fail) => {
+		const v = document.querySelector("video");
+		v.onerror = () => fail(new Error(v.error.message));
+		v.onseeked = () => done({ length: v.duration, width: v.videoWidth, at: v.currentTime });
+		const jump = () => { v.currentTime = v.duration / 2; };
+		v.readyState > 0 ? jump() : v.onloadedmetadata = jump;
+	})`, chromedp.EvalAwaitPromise))
+	if err != nil || clip.Length < 3 || clip.Length > 60 || clip.Width < 100 || clip.At < 1 {
+		t.Errorf("the clip can't be played, or jumped in: %+v %v", clip, err)
+	}
+}
+
 // TestPublicPage plays the game through the portal's public page.
 func TestPublicPage(t *testing.T) {
 	ctx, problems := browser(t, 1280, 800)

@@ -3,7 +3,6 @@
 package tests
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"os"
@@ -148,25 +147,6 @@ func TestRound(t *testing.T) {
 	}
 	hv("round", "list").must(t, 0, "over")
 	hv("round", "close", "zzzz").must(t, 2, `there is no round "zzzz"`)
-}
-
-// watch opens a report and jumps in its clip.
-func watch(t *testing.T, ctx context.Context, file string) {
-	t.Helper()
-	type film struct{ Length, Width, At float64 }
-	if err := chromedp.Do(ctx, chromedp.Navigate("file://"+file)); err != nil {
-		t.Fatal(err)
-	}
-	clip, err := chromedp.Run(ctx, chromedp.Evaluate[film](`new Promise((done, fail) => {
-		const v = document.querySelector("video");
-		v.onerror = () => fail(new Error(v.error.message));
-		v.onseeked = () => done({ length: v.duration, width: v.videoWidth, at: v.currentTime });
-		const jump = () => { v.currentTime = v.duration / 2; };
-		v.readyState > 0 ? jump() : v.onloadedmetadata = jump;
-	})`, chromedp.EvalAwaitPromise))
-	if err != nil || clip.Length < 3 || clip.Length > 60 || clip.Width < 100 || clip.At < 1 {
-		t.Errorf("the clip can't be played, or jumped in: %+v %v", clip, err)
-	}
 }
 
 // TestAgainst: two rounds of known testers beside each other; what ten can't tell is said to be so, what they can is told.
