@@ -160,6 +160,9 @@ func (b *Build) findWorkers() {
 // findPages finds out which page runs a script.
 func (b *Build) findPages() {
 	b.runs, b.inner = map[*File]*File{}, nil
+	if b.Entry == nil {
+		return
+	}
 	pages := []*File{b.Entry}
 	for _, f := range b.Parts() {
 		if f.Page != nil && f != b.Entry {
@@ -169,9 +172,6 @@ func (b *Build) findPages() {
 	for _, page := range pages {
 		found := false
 		for next := []*File{page}; len(next) > 0; next = next[1:] {
-			if next[0] == nil {
-				continue
-			}
 			for _, l := range next[0].links {
 				if l.Use != "script" || l.Certainty != web.Certain {
 					continue
@@ -182,7 +182,7 @@ func (b *Build) findPages() {
 				}
 			}
 		}
-		if found && page != b.Entry && b.Entry != nil && path.Dir(page.Path) != path.Dir(b.Entry.Path) && len(b.inner) < 4 {
+		if found && path.Dir(page.Path) != path.Dir(b.Entry.Path) && len(b.inner) < 4 {
 			b.inner = append(b.inner, page)
 		}
 	}

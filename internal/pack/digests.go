@@ -15,24 +15,9 @@ func renew(ctx context.Context, p *Plan) error {
 	if len(holders) == 0 {
 		return nil
 	}
-	type named struct {
-		it  *Item
-		now web.Digest // under which holders name it
-	}
-	var files []*named
-	for _, it := range p.Items {
-		if it.From == nil || it.From.Encoding != "" || it.encoding != "" || !it.changed() && it.From.Digests() == nil {
-			continue
-		}
-		for kind := range kinds {
-			d, err := digestOf(kind, it.From.Open)
-			if err != nil {
-				return err
-			}
-			if held[d] {
-				files = append(files, &named{it, d})
-			}
-		}
+	files, err := p.hashed(kinds, held)
+	if err != nil {
+		return err
 	}
 	told := map[*Item]bool{}
 	for more, round := true, 0; more && round <= len(files) && ctx.Err() == nil; round++ {
@@ -45,16 +30,10 @@ func renew(ctx context.Context, p *Plan) error {
 			if d == f.now {
 				continue
 			}
-			for _, h := range holders {
-				text, err := h.read(ctx)
-				if err != nil {
-					return err
-				}
-				if with := bytes.ReplaceAll(text, []byte(f.now), []byte(d)); !bytes.Equal(with, text) {
-					h.text, more = with, true
-				}
+			if err := replace(ctx, holders, f.now, d); err != nil {
+				return err
 			}
-			f.now = d
+			f.now, more = d, true
 			if !told[f.it] {
 				told[f.it] = true
 				p.note("hashes", 0, "browsers refuse a file whose hash is another", "the hash of %s (integrity) becomes that of what is packed", f.it.Name)
@@ -62,6 +41,45 @@ func renew(ctx context.Context, p *Plan) error {
 		}
 	}
 	return ctx.Err()
+}
+
+// replace puts one hash in the place of another in all items that name files by hashes.
+func replace(ctx context.Context, holders []*Item, old, new web.Digest) error {
+	for _, h := range holders {
+		text, err := h.read(ctx)
+		if err != nil {
+			return err
+		}
+		if with := bytes.ReplaceAll(text, []byte(old), []byte(new)); !bytes.Equal(with, text) {
+			h.text = with
+		}
+	}
+	return nil
+}
+
+// hashed is an item that is named by its hash.
+type hashed struct {
+	it  *Item
+	now web.Digest // under which it is named
+}
+
+// hashed lists the items that changed, or may by this, and are named by a hash that they had in the export.
+func (p *Plan) hashed(kinds map[string]bool, held map[web.Digest]bool) (list []*hashed, err error) {
+	for _, it := range p.Items {
+		if it.From == nil || it.From.Encoding != "" || it.encoding != "" || !it.changed() && it.From.Digests() == nil {
+			continue
+		}
+		for kind := range kinds {
+			d, err := digestOf(kind, it.From.Open)
+			if err != nil {
+				return nil, err
+			}
+			if held[d] {
+				list = append(list, &hashed{it, d})
+			}
+		}
+	}
+	return list, nil
 }
 
 // digests lists the items that name files by their hashes, and those hashes.
