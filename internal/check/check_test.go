@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"havvel/internal/export"
-	"havvel/internal/export/web"
+	"havvel/internal/export/link"
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
@@ -104,10 +104,10 @@ var flawed = map[string]struct {
 		f["index.html"] = strings.Replace(page, "<body>", "<body>\n<script src=no.js></script><img src=no.png>", 1)
 		f["old.html"] = "<script src=gone.js></script>"
 		f["game.js"] += "\nimport('./later.js'); fetch('maps/x.json'); load('art/none.png'); const never = 'some.thing';"
-	}, []string{"error game.js:2", "error index.html:2", "warning game.js:2", "warning game.js:2", "warning index.html:2", "warning old.html:1"}},
+	}, []string{"error game.js:2", "error index.html:2", "warning game.js:2", "warning game.js:2", "warning index.html:2", "note old.html:1"}},
 	"link-integrity": {func(f map[string]string) {
 		sum := func(of string) string {
-			d, _ := web.DigestOf("sha384", strings.NewReader(of))
+			d, _ := link.DigestOf("sha384", strings.NewReader(of))
 			return string(d)
 		}
 		f["index.html"] = strings.Replace(page, "<body>", "<body>\n<link rel=preload as=fetch href=rules.wasm integrity="+sum("not it")+"><link rel=modulepreload href=game.js integrity="+sum("not it")+"><script src=a.js integrity='"+sum("not it")+" "+sum("a()")+" sha256-x'></script>\n<script src=b.js integrity="+sum("not it")+"></script>", 1)
@@ -124,9 +124,9 @@ var flawed = map[string]struct {
 	}, []string{"error index.html:1", "warning game.js:1", "warning index.html:1"}},
 	"link-absolute": {func(f map[string]string) {
 		in("index.html", `"game.js"`, `"/game.js"`)(f)
-		f["game.js"] += "\nconst rel='modulepreload',put=function(e){return\"/\"+e},other=function(e){return\"#\"+e}"
+		f["game.js"] += "\nconst put=function(e){return\"/\"+e},other=function(e){return\"#\"+e};l.href=put(x);l.href=other(x)"
 		f["maps/manifest.json"], f["list.json"] = `{"icons":[{"src":"/art/lane.png"}]}`, `["/art/lane.png"]`
-	}, []string{"warning index.html:1", "warning list.json:1", "warning maps/manifest.json:1", "warning game.js:2"}},
+	}, []string{"warning game.js:2", "warning index.html:1", "warning list.json:1", "warning maps/manifest.json:1"}},
 	"link-escapes": {in("index.html", `"game.js"`, `"../game.js"`), []string{"warning index.html:1"}},
 	"link-disk":    {in("index.html", `"game.js"`, `"file:///C:/game.js"`), []string{"error index.html:1"}},
 	"link-foreign": {func(f map[string]string) {

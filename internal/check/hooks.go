@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"havvel/internal/export"
-	"havvel/internal/export/web"
+	"havvel/internal/export/link"
 	"havvel/internal/hooks"
 	"havvel/internal/rulebook"
 )
@@ -43,7 +43,7 @@ var hookChecks = []*Check{
 		After:  `<script src="/sdk/portal.js"> once`,
 		Run: func(p *Pass) {
 			eachHook(p, func(h rulebook.Hook, page *export.File) {
-				var places []web.Link
+				var places []link.Link
 				for _, l := range page.Page.Links {
 					if l.Use == "script" && l.Target == h.Script {
 						places = append(places, l)

@@ -7,7 +7,8 @@ import (
 	"strings"
 
 	"havvel/internal/export"
-	"havvel/internal/export/web"
+	"havvel/internal/export/link"
+	"havvel/internal/export/script"
 )
 
 var linkChecks = []*Check{
@@ -26,7 +27,10 @@ var linkChecks = []*Check{
 				return nil
 			}
 			f := &Finding{Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path), Fix: "put the file there, or take the link away"}
-			if !opens(p, l) || l.Use != "script" && l.Use != "style" || l.Certainty != web.Certain {
+			switch reach := p.Build.Reach(l.From); {
+			case reach < export.Loaded: // what nothing is sure to use can't stop the game
+				f.Level = Note
+			case reach < export.AtStart || l.Use != "script" && l.Use != "style" || !l.Certainty.Sure():
 				f.Level = Warning // the game may start without it
 			}
 			return f
@@ -51,10 +55,10 @@ var linkChecks = []*Check{
 			if !strings.EqualFold(l.Path, l.To.Path) {
 				f.Message = fmt.Sprintf("%s is named here, but the file's name is written with accents apart from their letters; a portal's host tells them apart", l.Path)
 			}
-			if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == web.Possible {
+			if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == link.Possible {
 				f.Level = Warning
 			}
-			if rewritable(l) {
+			if _, _, ok := p.Build.Rewritten(l, l.To.Path); ok {
 				p.mended(at(l, *f), "names", "pack makes the link lead to the file", "write the name the same way in both places")
 				return nil
 			}
@@ -73,7 +77,7 @@ var linkChecks = []*Check{
 			if l.Integrity == "" || l.To == nil || l.To.Encoding != "" {
 				return nil
 			}
-			if ok, err := web.Fits(l.Integrity, l.To.Open); ok || err != nil { // what can't be read is said elsewhere
+			if ok, err := link.Fits(l.Integrity, l.To.Open); ok || err != nil { // what can't be read is said elsewhere
 				return nil
 			}
 			f := &Finding{
@@ -177,7 +181,7 @@ var linkChecks = []*Check{
 				Message: fmt.Sprintf("%s is loaded without encryption; browsers block that on a page served over https", withoutQuery(l.Target)),
 				Fix:     "put the file into the build, or use https",
 			}
-			if !opens(p, l) || l.Use == "picture" || l.Use == "media" || l.Use == "icon" || l.Certainty != web.Certain {
+			if !opens(p, l) || l.Use == "picture" || l.Use == "media" || l.Use == "icon" || l.Certainty != link.Certain {
 				f.Level = Warning
 			}
 			return f
@@ -187,30 +191,28 @@ var linkChecks = []*Check{
 
 const basePath = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
 
-// findAbsolute reports links from the host's root, and functions by which a bundler makes some.
+// findAbsolute reports links from the host's root.
 func findAbsolute(p *Pass) {
 	onLinks(func(p *Pass, l export.Link) *Finding {
-		if l.Result != export.Absolute || l.Use == "page" || isHook(p, l.Target) {
+		if l.Result != export.Absolute || isHook(p, l.Target) {
 			return nil
 		}
+		_, reason, found := p.Build.FromRoot(l)
 		f := &Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
 		if l.From.Kind == export.KindText {
 			f.Fix = "take the slash at its beginning away"
 		}
-		if l.To != nil && (rewritable(l) || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/")) {
+		switch {
+		case l.Use == "page" && l.From.Page != nil || !found && (l.Certainty == link.Possible || p.Build.Reach(l.From) == export.Unreached):
+			return nil
+		case found && reason == "" || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/"):
 			p.mended(at(l, *f), "names", "pack makes the link relative", basePath)
 			return nil
+		case found && l.Certainty != link.Possible && p.Build.Reach(l.From) >= export.Loaded:
+			f.Level, f.Message = Error, f.Message+"; pack can't make it relative, since "+reason
 		}
 		return f
 	})(p)
-	for _, f := range p.Build.Modules() {
-		for _, l := range f.Script.Root {
-			if l.Target != p.Build.Root() {
-				continue
-			}
-			p.mended(at(export.Link{Link: l, From: f}, Finding{Message: "names of the game's parts are put behind the host's root here"}), "names", "pack makes the link relative", basePath)
-		}
-	}
 }
 
 // findPackages reports imports by name in the scripts that the entry page is sure to run.
@@ -219,19 +221,16 @@ func findPackages(p *Pass) {
 	if entry == nil {
 		return
 	}
-	known := func(name string) bool {
-		return slices.ContainsFunc(entry.Page.Mapped, func(m string) bool {
-			return name == m || strings.HasSuffix(m, "/") && strings.HasPrefix(name, m)
-		})
-	}
-	judge := func(from *export.File, s *web.Script) {
+	judge := func(from *export.File, s *script.Script) {
 		for _, l := range s.Bare {
-			if !known(l.Target) {
-				p.report(at(export.Link{Link: l, From: from}, Finding{
-					Message: fmt.Sprintf("%q is imported by its name alone, which browsers don't know; they stop here before the game's first line", l.Target),
-					Fix:     "take what your bundler writes as the export, or say in an import map what the name stands for",
-				}))
+			if _, ok := p.Build.Mapped(from, l.Target, export.Runner{File: entry}); ok || l.Certainty != link.Certain { // import(…) may never be reached
+				continue
 			}
+			f := Finding{
+				Message: fmt.Sprintf("%q is imported by its name alone, which browsers don't know; they stop here before the game's first line", l.Target),
+				Fix:     "take what your bundler writes as the export, or say in an import map what the name stands for",
+			}
+			p.report(at(export.Link{Link: l, From: from}, f))
 		}
 	}
 	judge(entry, entry.Page.Inline)
@@ -253,7 +252,7 @@ func onLinks(judge func(p *Pass, l export.Link) *Finding) func(*Pass) {
 
 // foreign reports whether a link loads something from another host, of which the rulebook says nothing.
 func foreign(p *Pass, l export.Link) bool {
-	loads := l.Use != "page" && (l.From.Page != nil || l.Certainty != web.Possible)
+	loads := l.Use != "page" && (l.From.Page != nil || l.Certainty != link.Possible)
 	return (l.Result == export.OtherOrigin || l.Result == export.Insecure) && loads && !allowed(p, l.Target) && !isHook(p, l.Target)
 }
 
@@ -297,12 +296,6 @@ func isHook(p *Pass, address string) bool {
 
 // opens reports whether a link stands in what players open: the entry page, or what is no page.
 func opens(p *Pass, l export.Link) bool { return l.From == p.Build.Entry || l.From.Page == nil }
-
-// rewritable reports whether a link can be made to lead to its file by its own name.
-func rewritable(l export.Link) bool {
-	_, ok := l.Rewritten(l.Named(l.To.Path))
-	return ok
-}
 
 // at puts a finding at the link's place.
 func at(l export.Link, f Finding) Finding {

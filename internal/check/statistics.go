@@ -6,7 +6,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
-	"havvel/internal/export/web"
+	"havvel/internal/export/script"
 	"havvel/internal/hooks"
 	"havvel/internal/settings"
 )
@@ -97,8 +97,8 @@ func sentBy(p *Pass, call string, names *[]string) bool {
 }
 
 // scriptsOf lists the scripts of a build, those that stand in pages too.
-func scriptsOf(b *export.Build) []*web.Script {
-	var list []*web.Script
+func scriptsOf(b *export.Build) []*script.Script {
+	var list []*script.Script
 	for _, f := range b.Parts() {
 		if f.Script != nil {
 			list = append(list, f.Script)

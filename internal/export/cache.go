@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"havvel/internal/export/web"
+	"havvel/internal/export/link"
 	"havvel/internal/place"
 )
 
@@ -22,7 +22,7 @@ type Cache struct{ folder string }
 func NewCache(folder string) *Cache { return &Cache{folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
-const cacheFormat = 18
+const cacheFormat = 19
 
 // tooFresh is how old a file must be for its time to tell whether it changed: systems count time in steps, and a
 // file may be written twice within one.
@@ -38,7 +38,7 @@ type kept struct {
 type facts struct {
 	Stamp string
 	File  File
-	Links []web.Link
+	Links []link.Link
 }
 
 // Read reads an export as Read does, but takes what it knows of files that have not changed. A cache that can't be read

@@ -4,8 +4,8 @@ import (
 	"crypto/sha256"
 	"time"
 
+	"havvel/internal/export/link"
 	"havvel/internal/export/wasm"
-	"havvel/internal/export/web"
 )
 
 // Start is what is downloaded before a game can start.
@@ -54,7 +54,7 @@ func early(l Link) bool {
 	case KindSound, KindVideo:
 		return false
 	}
-	return l.Certainty == web.Certain && l.Use != "page"
+	return l.Certainty == link.Certain && l.Use != "page"
 }
 
 // Memory is what a game takes in memory, as far as its files tell, in bytes.

@@ -21,7 +21,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"havvel/internal/export/link"
 	"havvel/internal/export/media"
+	"havvel/internal/export/script"
 	"havvel/internal/export/wasm"
 	"havvel/internal/export/web"
 )
@@ -39,21 +41,21 @@ type Build struct {
 	Fingerprint string // hex SHA-256 over paths and contents of all files but junk
 	Bytes       int64  // of all files but junk
 
-	source source
-	parts  []*File          // all files but junk
-	known  map[string]facts // what a cache knows
-	news   bool             // something was read that the cache does not know
-	from   map[*File][]Link // links by the file they stand in
-	linked map[*File]bool   // files that something may load
-	apart  map[*File]bool   // scripts that run apart from the page, as workers
-	runs   map[*File]*File  // scripts, with the page that runs them: the entry page, where several do
-	inner  []*File          // pages in other folders than the entry page that run scripts; the first few
-	to     map[*File][]int  // places in Links, by the file they lead to
-	vague  map[*File]Link   // links with unknown parts that may mean a file
-	dirs   map[string]bool  // the folders that parts are in
-	place  string           // the folder of the host that the entry page expects to be in: "" or one with a slash at its end
-	lower  map[string]*File // by path in small letters, for links that differ in letter case
-	byPath map[string]*File
+	source    source
+	parts     []*File          // all files but junk
+	known     map[string]facts // what a cache knows
+	news      bool             // something was read that the cache does not know
+	from      map[*File][]Link // links by the file they stand in
+	linked    map[*File]bool   // files that something may load
+	to        map[*File][]int  // places in Links, by the file they lead to
+	reach     map[*File]Reach
+	runners   map[*File][]Runner
+	relatives map[int]relative // of links from the host's root, by their place in Links
+	vague     map[*File]Link   // links with unknown parts that may mean a file
+	dirs      map[string]bool  // the folders that parts are in
+	place     string           // the folder of the host that the entry page expects to be in: "" or one with a slash at its end
+	lower     map[string]*File // by path in small letters, for links that differ in letter case
+	byPath    map[string]*File
 }
 
 // A File is one file of a build.
@@ -72,12 +74,12 @@ type File struct {
 
 	// What the content says; nil for files of other kinds.
 	Page   *web.Page
-	Script *web.Script
+	Script *script.Script
 	Style  *web.Style
 	Wasm   *wasm.Module
 	Media  *media.Info
 
-	links   []web.Link
+	links   []link.Link
 	stamp   string    // tells whether the file changed; "" when that can't be told
 	settled time.Time // when the stamp last changed
 	changed time.Time // when it was written, as the system says
@@ -89,7 +91,7 @@ type File struct {
 func (f *File) Open() (io.ReadCloser, error) { return f.open() }
 
 // Digests lists the hashes by which a page or script names other files.
-func (f *File) Digests() []web.Digest {
+func (f *File) Digests() []link.Digest {
 	switch {
 	case f.Page != nil:
 		return f.Page.Digests

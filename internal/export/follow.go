@@ -7,27 +7,77 @@ import (
 	"path"
 	"strings"
 
+	"havvel/internal/export/link"
 	"havvel/internal/export/web"
 )
 
-// Rewritten is the text that must stand at the link's place, so that it names target. ok is false where that can't be
-// written with certainty: the name is put together from parts that stand elsewhere.
-func (l Link) Rewritten(target string) (text string, ok bool) {
-	keep := len(l.Target) - l.Tail
-	if l.Tail > 0 && strings.HasPrefix(target, l.Target[:keep]) {
-		return target[keep:], plain(target[keep:], l.Target)
-	}
-	return target, l.Whole && plain(target, l.Target)
+// An Edit puts a text in the place of another in one file of the build.
+type Edit struct {
+	In *File
+	link.Edit
 }
 
-// plain reports whether a text can stand in a page, a script and a stylesheet alike; what stood there before, can.
-func plain(text, before string) bool {
-	for _, c := range text {
-		if strings.ContainsRune("\"'`<>&\\ ()", c) && !strings.ContainsRune(before, c) {
-			return false
+// Rewritten returns the edits after which a link leads to the file that has that path in the export, and to no other for anything that runs
+// the script. ok is false where that can't be written with certainty; the reason says why.
+func (b *Build) Rewritten(l Link, to string) (edits []Edit, reason string, ok bool) {
+	target := l.Named(to)
+	if target == l.Target {
+		return nil, "", true
+	}
+	list, ok := l.Link.Rewritten(target)
+	if ok && l.differs(to) {
+		list, ok = l.fromModule(to)
+		reason = "pages in different folders run this script, so that no relative name fits them all"
+	} else if !ok {
+		reason = "it is put together from parts that can't be changed with certainty"
+	}
+	for _, e := range list {
+		in := l.From
+		if e.From != "" {
+			in = b.leadFrom(l.From, link.Link{Target: e.From, Use: "script"}, l.From.Path, "").To
+			if in == nil {
+				return nil, reason, false
+			}
+		}
+		edits = append(edits, Edit{in, e})
+	}
+	if !ok {
+		return nil, reason, false
+	}
+	return edits, "", true
+}
+
+// differs reports whether the name of a file is another one in some of the folders that the link is relative to.
+func (l Link) differs(to string) bool {
+	name := relativePath(l.Folder, to)
+	for _, other := range l.Others {
+		if relativePath(other, to) != name {
+			return true
 		}
 	}
-	return true
+	return false
+}
+
+// fromModule writes a name relative to the module that it stands in, whatever page runs that.
+func (l Link) fromModule(to string) ([]link.Edit, bool) {
+	if l.From.Script == nil || !l.From.Script.Module {
+		return nil, false
+	}
+	piece := link.Piece{Text: l.Target, Offset: l.Offset, Len: l.Len}
+	rest := ""
+	if len(l.Pieces) > 0 {
+		piece = l.Pieces[0]
+		rest = l.Target[len(piece.Text):]
+	}
+	head, fits := strings.CutSuffix(relativePath(path.Dir(l.From.Path), to), rest)
+	if !piece.Written() || piece.Root || !fits || piece.Quote == 0 && len(l.Pieces) > 0 || len(l.Again) > 0 {
+		return nil, false
+	}
+	text := fmt.Sprintf("new URL(%q,import.meta.url).href", head)
+	if piece.Quote == '`' {
+		return []link.Edit{{Offset: piece.Offset, Len: piece.Len, Text: "${" + text + "}"}}, true
+	}
+	return []link.Edit{{Offset: piece.Offset - 1, Len: piece.Len + 2, Text: text}}, true
 }
 
 // Named is the link's target when the file it leads to has that path in the export: only the last part of the target changes
@@ -41,8 +91,8 @@ func (l Link) Named(to string) string {
 		folder := strings.LastIndexByte(l.Target[:end], '/') + 1
 		return l.Target[:folder] + l.escaped(path.Base(to)) + l.Target[end:]
 	}
-	target := relative(l.Folder, to)
-	if strings.HasPrefix(l.Target, "./") || l.Use == "script" && l.Module && !strings.HasPrefix(target, "../") {
+	target := relativePath(l.Folder, to)
+	if !strings.HasPrefix(target, "../") && (strings.HasPrefix(l.Target, "./") || l.Import || target == "" || len(l.Pieces) > 1) { // what stands behind it may be put behind nothing
 		target = "./" + target
 	}
 	return l.escaped(target) + l.Target[end:]
@@ -53,20 +103,7 @@ func (l Link) escaped(target string) string {
 	if l.From.Page == nil && l.From.Style == nil && !strings.Contains(l.Target, "%") {
 		return target
 	}
-	return (&url.URL{Path: target}).EscapedPath()
-}
-
-// relative is the path from a folder to a file; both are paths in the export.
-func relative(folder, to string) string {
-	up := ""
-	for folder != "." && folder != "" && !strings.HasPrefix(to, folder+"/") {
-		folder = path.Dir(folder)
-		up += "../"
-	}
-	if folder != "." && folder != "" {
-		to = to[len(folder)+1:]
-	}
-	return up + to
+	return strings.ReplaceAll((&url.URL{Path: target}).EscapedPath(), "%2A", link.Star)
 }
 
 // Followed returns nil when a file may have another path in what is packed: each place that names it is known, and can
@@ -79,7 +116,7 @@ func (b *Build) Followed(f *File, to string) error {
 	for _, l := range b.NamesOf(f) {
 		links++
 		if target := l.Named(to); target != l.Target {
-			if _, ok := l.Rewritten(target); !ok {
+			if _, _, ok := b.Rewritten(l, to); !ok {
 				return fmt.Errorf("%s:%d names it as %q, which can't be rewritten with certainty", l.From.Path, l.Line, l.Target)
 			}
 		}

@@ -1,20 +1,27 @@
 package export
 
 import (
+	"cmp"
 	"path"
+	"slices"
 	"strings"
 
+	"havvel/internal/export/link"
+	"havvel/internal/export/script"
 	"havvel/internal/export/web"
 )
 
 // A Link is one place that names a file or address, and where it leads.
 type Link struct {
-	web.Link
+	link.Link
 	From   *File
-	Path   string // in the export, when it leads inside
-	Folder string // in the export, that the target is relative to; "." is the root
-	To     *File  // nil when it leads to no file, or to several
+	Path   string   // in the export, when it leads inside
+	Folder string   // in the export, that the target is relative to; "." is the root
+	Others []string // more such folders, where pages in several of them run the script
+	To     *File    // nil when it leads to no file, or to several
 	Result Result
+
+	n int // its place in Links
 }
 
 // Result is where a link leads, in one word.
@@ -40,76 +47,211 @@ func (b *Build) resolve() {
 	b.dirs = b.folders()
 	patterns := map[string]bool{}
 	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
-	b.to, b.apart = map[*File][]int{}, map[*File]bool{}
+	b.to = map[*File][]int{}
 	b.place = b.expected()
-	b.findPages()
-	b.findWorkers()
+	b.importTexts()
+	b.follow()
 	for _, f := range b.Parts() {
 		for _, l := range f.links {
-			link := b.lead(f, l)
-			if link.Certainty == web.Possible {
-				if strings.Contains(l.Target, "*") || strings.HasSuffix(l.Target, "/") {
-					// A pattern is held against every file, so there is a limit to how many are tried.
-					if key := path.Dir(f.Path) + "\x00" + l.Target; !patterns[key] && len(patterns)*len(b.Files) < maxMatches {
-						patterns[key] = true
-						b.matching(b.lead(f, l))
-					}
-					continue
-				}
-				// A file that is missing from a folder that is there is most likely a mistake; other texts are not names.
-				if link.To == nil && (link.Result != Missing || !b.dirs[path.Dir(link.Path)] || !strings.Contains(l.Target, "/")) {
-					continue
-				}
+			x := b.lead(f, l)
+			if x.Certainty == link.Possible && b.drops(x, patterns) {
+				continue
 			}
-			if link.Result == Missing && link.Certainty == web.Likely && l.Module {
+			if x.Result == Missing && x.Certainty == link.Likely && l.Base == link.OfFile && !l.Import {
 				// What a tool wrote for when nobody names the file, as the bundler does that renamed it.
-				if twin := b.hashed(link.Path); twin != nil {
+				if twin := b.hashed(x.Path); twin != nil {
 					b.linked[twin] = true
 					continue
 				}
 			}
-			if link.To != nil {
-				b.linked[link.To] = true
-				b.to[link.To] = append(b.to[link.To], len(b.Links))
-			}
-			b.Links = append(b.Links, link)
-			b.from[f] = append(b.from[f], link)
+			b.keep(x)
 		}
 	}
+	b.grade()
+	b.makeRelative()
 }
 
-// lead follows one link. A script's names are relative to the page that runs it, unless the language says otherwise;
-// since loaders do both, they are also tried beside the script and at the root.
-func (b *Build) lead(f *File, l web.Link) Link {
-	type place struct{ from, base string }
-	own := place{f.Path, ""}
-	places := []place{own}
+func (b *Build) keep(x Link) {
+	x.n = len(b.Links)
+	if x.To != nil {
+		b.linked[x.To] = true
+		b.to[x.To] = append(b.to[x.To], len(b.Links))
+	}
+	b.from[x.From] = append(b.from[x.From], x)
+	b.Links = append(b.Links, x)
+}
+
+// drops reports whether what may be the name of a file is none. What it may mean where parts are unknown is noted.
+func (b *Build) drops(x Link, patterns map[string]bool) bool {
+	if strings.Contains(x.Target, link.Star) || strings.HasSuffix(x.Target, "/") {
+		// A pattern is held against every file, so there is a limit to how many are tried.
+		if key := path.Dir(x.From.Path) + "\x00" + x.Target; !patterns[key] && len(patterns)*len(b.Files) < maxMatches {
+			patterns[key] = true
+			b.matching(x)
+		}
+		return x.Result != Absolute || !b.rooted(x)
+	}
+	if x.To == nil && x.Result == Missing {
+		return !(packed(x.Target) && (x.Base != link.OfAny || x.From.Page != nil)) && !(strings.Contains(x.Target, "/") && b.sibling(x.Path))
+	}
+	return x.To == nil
+}
+
+// sibling reports whether a folder has other files that end as a name does which is not there.
+func (b *Build) sibling(name string) bool {
+	dir, ext := path.Dir(name), path.Ext(name)
+	return b.dirs[dir] && slices.ContainsFunc(b.Parts(), func(f *File) bool { return path.Dir(f.Path) == dir && strings.EqualFold(path.Ext(f.Path), ext) })
+}
+
+// packed reports whether a name is that of a file that only a game's loader reads: nothing else is called so.
+func packed(name string) bool {
+	name, _, _ = strings.Cut(name, "?")
+	switch strings.ToLower(path.Ext(name)) {
+	case ".wasm", ".data", ".pck", ".pak", ".pack":
+		return true
+	}
+	return false
+}
+
+// rooted reports whether a name with unknown parts that starts at the host's root is one of the build's: what is known of it is the folder that
+// the build expects, or one of its own.
+func (b *Build) rooted(x Link) bool {
+	known, _, star := strings.Cut(x.Target, link.Star)
+	if i := strings.LastIndexByte(known, '/'); i >= 0 {
+		known = known[:i+1]
+	}
+	inside, found := strings.CutPrefix(strings.TrimPrefix(known, "/"), b.place)
+	switch folder := strings.TrimSuffix(inside, "/"); {
+	case !found:
+		return false
+	case folder != "":
+		return b.dirs[path.Clean(b.Base+folder)]
+	case b.place != "":
+		return true
+	}
+	return star && x.Base != link.OfAny && known == "/" || star && b.suffixed(x.Target)
+}
+
+// suffixed reports whether a file of the build ends as a name does whose beginning is not known.
+func (b *Build) suffixed(target string) bool {
+	end := target[strings.LastIndex(target, link.Star)+1:]
+	return len(end) > 3 && slices.ContainsFunc(b.Parts(), func(f *File) bool { return strings.HasSuffix(f.Path, end) })
+}
+
+// lead follows one link, for everything that runs the script that it stands in.
+func (b *Build) lead(f *File, l link.Link) Link {
+	if f.Page != nil {
+		return b.leadFrom(f, l, f.Path, f.Page.Base)
+	}
+	runners := []Runner{{f}}
+	if f.Script != nil || l.Base == link.OfAny {
+		runners = b.Runners(f)
+	}
+	first := b.leadFor(f, l, runners[0])
+	for _, r := range runners[1:] {
+		x := b.leadFor(f, l, r)
+		if x.To != nil && first.To == nil && l.Certainty == link.Possible {
+			x.Others, first = append(first.Others, first.Folder), x
+			continue
+		}
+		if x.To != nil {
+			b.linked[x.To] = true
+		}
+		if x.Folder != first.Folder && !slices.Contains(first.Others, x.Folder) {
+			first.Others = append(first.Others, x.Folder)
+		}
+	}
+	return first
+}
+
+// leadFor follows a link of a script that r runs. Where it is not known what a name is relative to, it is tried beside the page, beside the file
+// that it stands in, and at the root.
+func (b *Build) leadFor(f *File, l link.Link, r Runner) Link {
+	from, base := r.base()
 	switch {
+	case f.Style != nil || l.Base == link.OfFile:
+		return b.leadFrom(f, l, f.Path, "")
 	case f.Page != nil:
-		places[0].base = f.Page.Base
-	case f.Script != nil && !l.Module && b.apart[f]:
-		places = []place{own, {b.Base + "x", ""}}
-	case f.Script != nil && !l.Module && b.Entry != nil:
-		places = []place{b.page(f), own, {b.Base + "x", ""}}
-	case l.Module && l.Certainty != web.Certain && b.Entry != nil:
-		places = []place{own, b.page(f)}
-		for _, p := range b.inner {
-			if f.Script == nil { // data that a page's script may have asked for
+		return b.leadFrom(f, l, f.Path, f.Page.Base)
+	case l.Base != link.OfAny:
+		return b.leadFrom(f, l, from, base)
+	}
+	type place struct{ from, base string }
+	places := []place{{from, base}, {f.Path, ""}, {b.Base + "x", ""}}
+	if f.Script == nil { // data: most often relative to itself
+		places[0], places[1] = places[1], places[0]
+		for _, p := range b.pages() {
+			if len(places) < 8 && path.Dir(p.Path) != path.Dir(from) {
 				places = append(places, place{p.Path, p.Page.Base})
 			}
 		}
 	}
 	var first Link
 	for i, at := range places {
-		link := b.leadFrom(f, l, at.from, at.base)
-		if link.To != nil && link.Result != OtherCase || len(places) == 1 {
-			return link
+		x := b.leadFrom(f, l, at.from, at.base)
+		if x.To != nil && x.Result != OtherCase {
+			return x
 		}
-		if i == 0 || link.To != nil && first.To == nil || first.To == nil && !b.dirs[path.Dir(first.Path)] && b.dirs[path.Dir(link.Path)] {
-			first = link // where it leads, or at least to a folder that is there
+		if i == 0 || x.To != nil && first.To == nil || first.To == nil && !b.dirs[path.Dir(first.Path)] && b.dirs[path.Dir(x.Path)] {
+			first = x // where it leads, or at least to a folder that is there
 		}
 	}
 	return first
+}
+
+// importTexts puts the texts that scripts import from others in the places of their names.
+func (b *Build) importTexts() {
+	for _, f := range b.Parts() {
+		if f.Script == nil {
+			continue
+		}
+		for i := 0; i < len(f.links); i++ {
+			if n := slices.IndexFunc(f.links[i].Pieces, func(p link.Piece) bool { return p.From != "" && p.Len < 0 }); n >= 0 {
+				f.links = slices.Insert(slices.Clone(f.links), i+1, b.imports(f, f.links[i], n)...)
+				f.links = slices.Delete(f.links, i, i+1)
+				i--
+			}
+		}
+	}
+}
+
+// imports are the links that one is whose n-th piece is imported.
+func (b *Build) imports(f *File, l link.Link, n int) []link.Link {
+	p := l.Pieces[n]
+	texts := []script.Pieces{{{Text: link.Star, Len: -1}}}
+	if to := b.leadFrom(f, link.Link{Target: p.From, Use: "script"}, f.Path, "").To; to != nil && to.Script != nil && len(to.Script.Exports[p.Text]) > 0 {
+		texts = to.Script.Exports[p.Text]
+	}
+	var list []link.Link
+	for _, t := range texts[:min(len(texts), 20)] {
+		x := l
+		x.Pieces = slices.Clone(l.Pieces[:n])
+		for _, q := range t {
+			if q.From != "" { // which that module imports itself
+				q = link.Piece{Text: link.Star, Len: -1}
+			}
+			if q.Len >= 0 {
+				q.From = p.From
+			}
+			x.Pieces = append(x.Pieces, q)
+		}
+		x.Pieces = append(x.Pieces, l.Pieces[n+1:]...)
+		x.Target = ""
+		for _, q := range x.Pieces {
+			x.Target += q.Text
+		}
+		if x.Target == link.Star || !link.LooksLikePath(x.Target) && !strings.Contains(x.Target, "/") {
+			continue
+		}
+		if strings.Contains(x.Target, link.Star) || strings.HasSuffix(x.Target, "/") {
+			x.Certainty = link.Possible
+		}
+		if strings.HasPrefix(x.Target, link.Star) {
+			x.Base = link.OfAny
+		}
+		list = append(list, x)
+	}
+	return list
 }
 
 // expected is the folder of the host that a bundler's base path puts the build into: all of the entry page's scripts that start at the
@@ -121,7 +263,7 @@ func (b *Build) expected() (place string) {
 	}
 	for _, l := range b.Entry.Page.Links {
 		target, where := web.Resolve(b.Entry.Path, b.Entry.Page.Base, l.Target)
-		if l.Use != "script" || l.Certainty != web.Certain || where != web.Absolute {
+		if l.Use != "script" && l.Use != "style" || l.Certainty != link.Certain || where != web.Absolute {
 			continue
 		}
 		inside := target
@@ -144,92 +286,48 @@ func (b *Build) expected() (place string) {
 // Root is the path on a host where the entry page expects the build to be: "/", or a folder as "/lane/".
 func (b *Build) Root() string { return "/" + b.place }
 
-// findWorkers marks the scripts that run apart from the page.
-func (b *Build) findWorkers() {
-	for _, f := range b.Parts() {
-		for _, l := range f.links {
-			if l.Worker {
-				if to := b.lead(f, l).To; to != nil && to.Script != nil {
-					b.apart[to] = true
-				}
-			}
-		}
+func (b *Build) leadFrom(f *File, l link.Link, from, base string) Link {
+	x := Link{Link: l, From: f, Folder: web.Folder(from, base)}
+	if l.Base == link.OfOrigin && !strings.HasPrefix(l.Target, "/") {
+		x.Link.Target = "/" + l.Target
 	}
-}
-
-// findPages finds out which page runs a script.
-func (b *Build) findPages() {
-	b.runs, b.inner = map[*File]*File{}, nil
-	if b.Entry == nil {
-		return
-	}
-	pages := []*File{b.Entry}
-	for _, f := range b.Parts() {
-		if f.Page != nil && f != b.Entry {
-			pages = append(pages, f)
-		}
-	}
-	for _, page := range pages {
-		found := false
-		for next := []*File{page}; len(next) > 0; next = next[1:] {
-			for _, l := range next[0].links {
-				if l.Use != "script" || l.Certainty != web.Certain {
-					continue
-				}
-				if to := b.lead(next[0], l).To; to != nil && to.Script != nil && b.runs[to] == nil {
-					b.runs[to], found = page, true
-					next = append(next, to)
-				}
-			}
-		}
-		if found && path.Dir(page.Path) != path.Dir(b.Entry.Path) && len(b.inner) < 4 {
-			b.inner = append(b.inner, page)
-		}
-	}
-}
-
-// page is what the names in a script are relative to: the page that runs it, or its base.
-func (b *Build) page(f *File) (at struct{ from, base string }) {
-	page := b.runs[f]
-	if page == nil {
-		page = b.Entry
-	}
-	at.from = page.Path
-	if page.Page != nil {
-		at.base = page.Page.Base
-	}
-	return at
-}
-
-func (b *Build) leadFrom(f *File, l web.Link, from, base string) Link {
-	link := Link{Link: l, From: f, Folder: web.Folder(from, base)}
-	target, where := web.Resolve(from, base, l.Target)
+	target, where := web.Resolve(from, base, x.Link.Target)
 	switch where {
 	case web.Nowhere:
-		link.Result = Inline
-		return link
+		x.Result = Inline
+		return x
 	case web.Outside:
-		link.Result = OtherOrigin
+		x.Result = OtherOrigin
 		if t := strings.ToLower(l.Target); strings.HasPrefix(t, "http:") || strings.HasPrefix(t, "ws:") {
-			link.Result = Insecure
+			x.Result = Insecure
 		}
-		return link
+		return x
 	case web.Absolute:
 		inside := strings.TrimPrefix(target, b.place)
-		link.Result, link.Path, link.Folder = Absolute, target, path.Clean(strings.TrimPrefix(link.Folder+"/", b.place))
-		link.To = b.byPath[b.Base+inside]
-		if f.Kind == KindText && l.Certainty == web.Possible && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
-			link.Whole, link.Tail = false, 0 // relative to what, the script decides that reads it: the data or the page
+		x.Result, x.Path, x.Folder = Absolute, target, path.Clean(strings.TrimPrefix(x.Folder+"/", b.place))
+		x.To = b.byPath[b.Base+inside]
+		if l.Use == "page" || l.Use == "frame" {
+			x.To = cmp.Or(x.To, b.byPath[path.Join(b.Base+inside, EntryName)])
 		}
-		return link
+		if x.To == nil && l.Lookup && !b.dirs[path.Dir(b.Base+inside)] {
+			x.Link.Certainty = link.Possible
+		}
+		if f.Kind == KindText && l.Certainty == link.Possible && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
+			x.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}} // relative to what, the script decides that reads it: the data or the page
+		}
+		return x
 	}
-	link.Path = target
-	if l.Use == "page" && (target == "." || b.byPath[path.Join(target, EntryName)] != nil) {
-		link.Result, link.To = Found, b.byPath[path.Join(target, EntryName)] // a folder, which a host answers with its page
-		return link
+	x.Path = target
+	if (l.Use == "page" || l.Use == "frame") && b.byPath[target] == nil && (target == "." || b.byPath[path.Join(target, EntryName)] != nil) {
+		x.Result, x.To = Found, b.byPath[path.Join(target, EntryName)] // a folder, which a host answers with its page
+		return x
 	}
-	link.To, link.Result = b.find(target)
-	return link
+	if l.Mapped && strings.HasSuffix(l.Target, "/") && b.dirs[target] {
+		x.Result = Found
+		return x
+	}
+	x.To, x.Result = b.find(target)
+	return x
 }
 
 // find looks for a file by the name that a link gives it.
@@ -273,14 +371,9 @@ func isHash(part string) bool {
 // Modules lists the scripts that the entry page is sure to run: those that it names, and what these import.
 func (b *Build) Modules() []*File {
 	var list []*File
-	seen := map[*File]bool{b.Entry: true}
-	for next := []*File{b.Entry}; len(next) > 0; next = next[1:] {
-		for _, l := range b.from[next[0]] {
-			if l.To == nil || l.To.Script == nil || seen[l.To] || l.Use != "script" || l.Certainty != web.Certain {
-				continue
-			}
-			seen[l.To] = true
-			list, next = append(list, l.To), append(next, l.To)
+	for _, f := range b.Parts() {
+		if f.Script != nil && b.reach[f] == AtStart {
+			list = append(list, f)
 		}
 	}
 	return list
@@ -307,11 +400,7 @@ func (b *Build) matching(l Link) {
 	if len(prefix)+len(suffix) < 4 && suffix != ".gz" && suffix != ".br" || suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
 		return
 	}
-	page := f.Path
-	if b.Entry != nil {
-		page = b.page(f).from
-	}
-	for _, from := range []string{page, f.Path} {
+	for _, from := range b.placesOf(f, l.Base) {
 		dir := path.Dir(from)
 		whole := strings.TrimPrefix(path.Join(dir, prefix), "./")
 		if strings.HasSuffix(prefix, "/") {
@@ -332,6 +421,19 @@ func (b *Build) matching(l Link) {
 			}
 		}
 	}
+}
+
+// placesOf are the paths that names in a file may be relative to.
+func (b *Build) placesOf(f *File, base link.Base) []string {
+	list := []string{f.Path}
+	if base != link.OfFile {
+		for _, r := range b.Runners(f) {
+			if from, _ := r.base(); !slices.Contains(list, from) {
+				list = append(list, from)
+			}
+		}
+	}
+	return list
 }
 
 // Vague returns a link that has parts which are not known and may mean the file; ok is false when there is none.

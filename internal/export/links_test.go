@@ -30,9 +30,9 @@ func TestLinks(t *testing.T) {
 			map[string]string{"js/game.js": `import "./b.js"; import("../c.js")`, "js/b.js": "1", "c.js": "2"},
 			[]string{"js/game.js ./b.js > js/b.js found", "js/game.js ../c.js > c.js found"},
 		},
-		"a loader looks beside itself too": {
-			map[string]string{"js/game.js": `fetch("game.wasm")`, "js/game.wasm": "\x00asm\x01\x00\x00\x00"},
-			[]string{"js/game.js game.wasm > js/game.wasm found"},
+		"a loader doesn't look beside itself": {
+			map[string]string{"js/game.js": `fetch("game.wasm"); load("other.wasm")`, "js/game.wasm": "\x00asm\x01\x00\x00\x00", "js/other.wasm": "\x00asm\x01\x00\x00\x00"},
+			[]string{"js/game.js game.wasm > game.wasm missing", "js/game.js other.wasm > js/other.wasm found"},
 		},
 		"the letter case of a text": {
 			map[string]string{"js/game.js": `load("art/Hero.png")`, "art/hero.png": "x"},

@@ -18,6 +18,7 @@ import (
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/flate"
 
+	"havvel/internal/export/link"
 	"havvel/internal/export/media"
 	"havvel/internal/export/wasm"
 	"havvel/internal/export/web"
@@ -204,7 +205,7 @@ func (f *File) readData(data []byte) {
 // doubt makes the links of data possible ones: what its keys mean, and what a name is put behind, the game knows.
 func (f *File) doubt() {
 	for i := range f.links {
-		f.links[i].Certainty = web.Possible
+		f.links[i].Certainty, f.links[i].Base = link.Possible, link.OfAny
 	}
 }
 

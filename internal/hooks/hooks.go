@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/export/script"
 	"havvel/internal/export/web"
 	"havvel/internal/rulebook"
 )
@@ -163,12 +164,12 @@ func Adapted(b *export.Build) bool {
 
 func adapted(f *export.File) bool { return f.Page != nil && f.Page.Inline.Says["game-answer"] > 0 }
 
-func scripts(f *export.File) []*web.Script {
+func scripts(f *export.File) []*script.Script {
 	switch {
 	case f.Script != nil:
-		return []*web.Script{f.Script}
+		return []*script.Script{f.Script}
 	case f.Page != nil:
-		return []*web.Script{f.Page.Inline}
+		return []*script.Script{f.Page.Inline}
 	}
 	return nil
 }

@@ -5,7 +5,7 @@ import (
 	"context"
 	"io"
 
-	"havvel/internal/export/web"
+	"havvel/internal/export/link"
 )
 
 // renew gives pages and loaders the hashes of the files that changed, where they name them by their hashes: browsers refuse a script that
@@ -44,7 +44,7 @@ func renew(ctx context.Context, p *Plan) error {
 }
 
 // replace puts one hash in the place of another in all items that name files by hashes.
-func replace(ctx context.Context, holders []*Item, old, new web.Digest) error {
+func replace(ctx context.Context, holders []*Item, old, new link.Digest) error {
 	for _, h := range holders {
 		text, err := h.read(ctx)
 		if err != nil {
@@ -60,11 +60,11 @@ func replace(ctx context.Context, holders []*Item, old, new web.Digest) error {
 // hashed is an item that is named by its hash.
 type hashed struct {
 	it  *Item
-	now web.Digest // under which it is named
+	now link.Digest // under which it is named
 }
 
 // hashed lists the items that changed, or may by this, and are named by a hash that they had in the export.
-func (p *Plan) hashed(kinds map[string]bool, held map[web.Digest]bool) (list []*hashed, err error) {
+func (p *Plan) hashed(kinds map[string]bool, held map[link.Digest]bool) (list []*hashed, err error) {
 	for _, it := range p.Items {
 		if it.From == nil || it.From.Encoding != "" || it.encoding != "" || !it.changed() && it.From.Digests() == nil {
 			continue
@@ -83,8 +83,8 @@ func (p *Plan) hashed(kinds map[string]bool, held map[web.Digest]bool) (list []*
 }
 
 // digests lists the items that name files by their hashes, and those hashes.
-func (p *Plan) digests() (holders []*Item, kinds map[string]bool, held map[web.Digest]bool) {
-	kinds, held = map[string]bool{}, map[web.Digest]bool{}
+func (p *Plan) digests() (holders []*Item, kinds map[string]bool, held map[link.Digest]bool) {
+	kinds, held = map[string]bool{}, map[link.Digest]bool{}
 	for _, it := range p.Items {
 		if it.From == nil || it.encoding != "" || it.From.Encoding != "" || len(it.From.Digests()) == 0 {
 			continue
@@ -97,11 +97,11 @@ func (p *Plan) digests() (holders []*Item, kinds map[string]bool, held map[web.D
 	return holders, kinds, held
 }
 
-func digestOf(kind string, open func() (io.ReadCloser, error)) (web.Digest, error) {
+func digestOf(kind string, open func() (io.ReadCloser, error)) (link.Digest, error) {
 	r, err := open()
 	if err != nil {
 		return "", err
 	}
 	defer r.Close()
-	return web.DigestOf(kind, r)
+	return link.DigestOf(kind, r)
 }

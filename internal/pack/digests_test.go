@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"havvel/internal/export/web"
+	"havvel/internal/export/link"
 	"havvel/internal/progress"
 )
 
@@ -14,7 +14,7 @@ import (
 // wrong before stays so.
 func TestDigests(t *testing.T) {
 	is := func(kind, text string) string {
-		d, err := web.DigestOf(kind, strings.NewReader(text))
+		d, err := link.DigestOf(kind, strings.NewReader(text))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/export/link"
 )
 
 // An edit puts text in the place of length bytes.
@@ -36,24 +37,32 @@ func apply(data []byte, edits []edit) ([]byte, error) {
 
 // follow changes the links of all items to where their targets went, and works out the bytes of items that changed.
 func follow(ctx context.Context, p *Plan) error {
+	put := map[*Item]map[int]string{} // what stands where, by now
 	for _, l := range p.build.Links {
 		from, to := p.of[l.From], p.of[l.To]
-		if from == nil || to == nil || l.Use == "page" && l.Path != l.To.Path && l.Result == export.Found {
+		if from == nil || l.Use == "page" && l.To != nil && l.Path != l.To.Path && l.Result == export.Found {
 			continue // left out, or a link to a folder
 		}
-		target := p.target(l, to)
-		if target == l.Target {
-			continue
+		edits, err := p.edits(l, to)
+		if err != nil {
+			return err
 		}
-		text, ok := l.Rewritten(target)
-		if !ok && to.Name == p.build.Inside(l.To) {
-			continue // an improvement that can't be made; check says what is wrong with the link
-		}
-		if !ok {
-			return p.lost(l, to)
-		}
-		for _, at := range append([]int{l.Offset}, l.Again...) {
-			from.edits = append(from.edits, edit{at, l.Len, text})
+		for _, e := range edits {
+			in := p.of[e.In]
+			if in == nil {
+				continue
+			}
+			if text, ok := put[in][e.Offset]; ok {
+				if text != e.Text && to != nil && to.Name != p.build.Inside(l.To) {
+					return p.lost(l, to)
+				}
+				continue
+			}
+			if put[in] == nil {
+				put[in] = map[int]string{}
+			}
+			put[in][e.Offset] = e.Text
+			in.edits = append(in.edits, edit{e.Offset, e.Len, e.Text})
 		}
 	}
 	for _, it := range p.Items {
@@ -64,19 +73,28 @@ func follow(ctx context.Context, p *Plan) error {
 	return nil
 }
 
-// target is what a link must say so that it leads to an item.
-func (p *Plan) target(l export.Link, to *Item) string {
-	mends := !slices.Contains(p.to.Without, "names")
-	atRoot := l.Result == export.Absolute
-	switch {
-	case atRoot && (!mends || !strings.HasPrefix(l.Target, "/")):
-		return l.Target // mended where the page says what its base is
-	case to.Name == p.build.Inside(l.To) && l.Result != export.OtherCase && !atRoot:
-		return l.Target
-	case l.Result == export.OtherCase && !mends && to.Name == p.build.Inside(l.To):
-		return l.Target
+// edits are those after which a link leads to its item.
+func (p *Plan) edits(l export.Link, to *Item) ([]export.Edit, error) {
+	fixes := !slices.Contains(p.to.Without, "names")
+	moved := to != nil && to.Name != p.build.Inside(l.To)
+	if root, reason, ok := p.build.FromRoot(l); ok && fixes && !moved {
+		if reason != "" && l.Certainty != link.Possible && p.build.Reach(l.From) >= export.Loaded {
+			return nil, &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf("%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, "+
+				"since %s. Set the base path to \"./\" in the engine's or bundler's export settings", l.Target, reason)}
+		}
+		return root, nil
 	}
-	return l.Named(p.build.Base + to.Name)
+	switch {
+	case to == nil || l.Result == export.Absolute && (!fixes || !strings.HasPrefix(l.Target, "/")):
+		return nil, nil // fixed where the page says what its base is
+	case !moved && (l.Result != export.OtherCase || !fixes):
+		return nil, nil
+	}
+	edits, _, ok := p.build.Rewritten(l, p.build.Base+to.Name)
+	if !ok && moved {
+		return nil, p.lost(l, to)
+	}
+	return edits, nil // one that can't be made is an improvement; check says what is wrong with the link
 }
 
 func (p *Plan) lost(l export.Link, to *Item) error {

@@ -50,34 +50,23 @@ func (p *Plan) mendLinks() error {
 	absolute := map[*export.File]int{}
 	var order []*export.File
 	for _, l := range p.build.Links {
-		it := p.of[l.To]
-		if it == nil || p.of[l.From] == nil {
+		if p.of[l.From] == nil {
 			continue
 		}
-		_, can := l.Rewritten(l.Named(l.To.Path))
-		switch {
-		case l.Result == export.Absolute && strings.HasPrefix(l.Target, "/") && can:
+		if edits, reason, ok := p.build.FromRoot(l); ok && reason == "" && len(edits) > 0 {
 			if absolute[l.From]++; absolute[l.From] == 1 {
 				order = append(order, l.From)
 			}
-		case l.Result == export.OtherCase && can:
-			p.note("names", 0, "portals' hosts tell letter case apart", "%s:%d: the link %s leads to %s", l.From.Path, l.Line, l.Target, l.To.Path)
-		case l.Result == export.OtherCase:
-			p.nameAsLinked(it, l)
+			continue
 		}
-	}
-	for _, f := range p.build.Modules() {
-		for _, l := range f.Script.Root {
-			if it := p.of[f]; it != nil && l.Target == p.build.Root() {
-				root := "./" // relative to the entry page, which is at the root
-				if up := strings.Repeat("../", strings.Count(folderOf(it.Name), "/")); l.Module && up != "" {
-					root = up
-				}
-				it.edits = append(it.edits, edit{l.Offset, l.Len, root})
-				if absolute[f]++; absolute[f] == 1 {
-					order = append(order, f)
-				}
-			}
+		it := p.of[l.To]
+		if it == nil || l.Result != export.OtherCase {
+			continue
+		}
+		if _, _, can := p.build.Rewritten(l, l.To.Path); can {
+			p.note("names", 0, "portals' hosts tell letter case apart", "%s:%d: the link %s leads to %s", l.From.Path, l.Line, l.Target, l.To.Path)
+		} else {
+			p.nameAsLinked(it, l)
 		}
 	}
 	p.noteRelative(order, absolute)

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/export/link"
 	"havvel/internal/export/web"
 	"havvel/internal/place"
 )
@@ -116,7 +117,7 @@ func (f *folding) loaded(o *export.File) bool {
 	if _, vague := f.plan.result.Vague(o); vague {
 		return o.Kind != export.KindScript && o.Kind != export.KindStyle
 	}
-	return slices.ContainsFunc(f.plan.result.NamesOf(o), func(l export.Link) bool { return l.Certainty != web.Certain })
+	return slices.ContainsFunc(f.plan.result.NamesOf(o), func(l export.Link) bool { return l.Certainty != link.Certain })
 }
 
 // file returns a file's bytes with everything in them that it links to.
@@ -135,7 +136,7 @@ func (f *folding) file(ctx context.Context, o *export.File) ([]byte, error) {
 	}
 	var edits []edit
 	for _, l := range f.plan.result.Links {
-		if l.From != o || l.Certainty != web.Certain || l.To == nil && l.Result != export.Missing {
+		if l.From != o || l.Certainty != link.Certain || l.To == nil && l.Result != export.Missing {
 			continue // what a script loads while it runs is held in the page
 		}
 		more, err := f.link(ctx, l, data)
@@ -155,7 +156,7 @@ func (f *folding) link(ctx context.Context, l export.Link, data []byte) ([]edit,
 	switch {
 	case l.To == nil:
 		return nil, f.cannot(l, "and there is no such file")
-	case !l.Whole:
+	case !l.Whole():
 		return nil, f.cannot(l, "which is put together from parts")
 	}
 	f.placed[l.To] = true

@@ -208,7 +208,7 @@ func (g *Game) page(w http.ResponseWriter, r *http.Request, f *export.File) {
 	page := web.ReadPage(data)
 	for i := len(page.Links) - 1; i >= 0 && g.options.Rules != nil; i-- { // from the end, so that offsets stay true
 		l := page.Links[i]
-		if n := slices.IndexFunc(g.options.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == l.Target }); n >= 0 && l.Use == "script" && l.Whole {
+		if n := slices.IndexFunc(g.options.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == l.Target }); n >= 0 && l.Use == "script" && l.Whole() {
 			data = slices.Concat(data[:l.Offset], []byte(fmt.Sprintf("%shook-%d.js", own, n)), data[l.Offset+l.Len:])
 		}
 	}

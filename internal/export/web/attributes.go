@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"html"
 	"strings"
+
+	"havvel/internal/export/link"
 )
 
 // attribute is one attribute of a start tag, with the place of its value as written.
@@ -111,14 +113,14 @@ var relations = map[string]string{
 }
 
 // linksOf lists the links of one start tag; offsets are from the start of the tag.
-func linksOf(element string, list attributes) []Link {
-	var links []Link
+func linksOf(element string, list attributes) []link.Link {
+	var links []link.Link
 	for _, l := range linkAttributes[element] {
 		if a, ok := list.find(l.attribute); ok {
 			if l.attribute == "srcset" {
 				links = append(links, candidates(a, l.use)...)
-			} else if link, ok := a.link(l.use); ok {
-				links = append(links, link)
+			} else if x, ok := a.link(l.use); ok {
+				links = append(links, x)
 			}
 		}
 	}
@@ -126,8 +128,8 @@ func linksOf(element string, list attributes) []Link {
 		for rel := range strings.FieldsSeq(strings.ToLower(list.value("rel"))) {
 			if use, ok := relations[rel]; ok {
 				if a, ok := list.find("href"); ok {
-					if link, ok := a.link(use); ok {
-						links = append(links, link)
+					if x, ok := a.link(use); ok {
+						links = append(links, x)
 					}
 				}
 				break
@@ -135,35 +137,31 @@ func linksOf(element string, list attributes) []Link {
 		}
 	}
 	for _, a := range list {
-		if strings.HasPrefix(a.name, "data-") && looksLikePath(a.value) && !isAddress(a.value) && len(a.value) <= maxTarget { // for a script to read
-			if link, ok := a.link("data"); ok {
-				link.Certainty = Possible
-				links = append(links, link)
+		if strings.HasPrefix(a.name, "data-") && link.LooksLikePath(a.value) && !link.IsAddress(a.value) && len(a.value) <= link.MaxTarget { // for a script to read
+			if x, ok := a.link("data"); ok {
+				x.Certainty, x.Base = link.Possible, link.OfAny
+				links = append(links, x)
 			}
 		}
 	}
 	if element == "input" && strings.EqualFold(list.value("type"), "image") {
 		if a, ok := list.find("src"); ok {
-			if link, ok := a.link("picture"); ok {
-				links = append(links, link)
+			if x, ok := a.link("picture"); ok {
+				links = append(links, x)
 			}
 		}
 	}
 	return links
 }
 
-func (a attribute) link(use string) (Link, bool) {
+func (a attribute) link(use string) (link.Link, bool) {
 	target := strings.TrimSpace(a.value)
-	l := Link{Target: target, Use: use, Offset: a.offset, Len: a.length, Whole: true}
-	if len(target) == a.length { // character references would make it shorter
-		l.Tail = a.length
-	}
-	return l, target != ""
+	return link.Link{Target: target, Use: use, Offset: a.offset, Len: a.length}, target != ""
 }
 
 // candidates reads a srcset: addresses, each followed by an optional size, with commas between.
-func candidates(a attribute, use string) []Link {
-	var links []Link
+func candidates(a attribute, use string) []link.Link {
+	var links []link.Link
 	rest, at := a.value, 0
 	for {
 		trimmed := strings.TrimLeft(rest, " \t\r\n\f,")
@@ -176,9 +174,9 @@ func candidates(a attribute, use string) []Link {
 			end = len(trimmed)
 		}
 		target := strings.TrimRight(trimmed[:end], ",")
-		l := Link{Target: target, Use: use, Offset: a.offset + at, Len: len(target)}
-		if len(a.value) == a.length {
-			l.Whole, l.Tail = true, len(target)
+		l := link.Link{Target: target, Use: use, Offset: a.offset + at, Len: len(target)}
+		if len(a.value) != a.length { // character references make offsets differ from those in the file
+			l.Pieces = []link.Piece{{Text: target, Offset: l.Offset, Len: l.Len, Kept: true}}
 		}
 		links = append(links, l)
 		if len(target) == end { // a size may follow, up to the next comma

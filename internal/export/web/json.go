@@ -5,13 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+
+	"havvel/internal/export/link"
 )
 
 // ReadJSON lists the texts of a JSON file that look like names of files; those under src, href and start_url, as in
 // a web manifest, are Likely. The error says where the file is not valid JSON; the links before that are returned.
-func ReadJSON(data []byte) ([]Link, error) {
-	var links []Link
-	places := newLines(data)
+func ReadJSON(data []byte) ([]link.Link, error) {
+	var links []link.Link
+	places := link.NewLines(data)
 	body := bytes.TrimPrefix(data, []byte("\ufeff"))
 	shift := len(data) - len(body)
 	decoder := json.NewDecoder(bytes.NewReader(body))
@@ -41,17 +43,14 @@ func ReadJSON(data []byte) ([]Link, error) {
 				key, expectKey = t, false
 				continue
 			}
-			if len(t) <= maxTarget && (looksLikePath(t) || isFolder(t)) && !isAddress(t) && len(links) < maxLinks {
-				l := Link{Target: t, Use: "data", Certainty: Possible, Module: true, Whole: true}
+			if len(t) <= link.MaxTarget && (link.LooksLikePath(t) || link.IsFolder(t)) && !link.IsAddress(t) && len(links) < link.MaxLinks {
+				l := link.Link{Target: t, Use: "data", Certainty: link.Possible, Base: link.OfFile}
 				l.Offset = before + bytes.IndexByte(data[before:], '"') + 1
 				l.Len = int(decoder.InputOffset()) + shift - 1 - l.Offset
-				if l.Len == len(t) { // escapes would make it shorter
-					l.Tail = l.Len
-				}
 				if key == "src" || key == "href" || key == "start_url" {
-					l.Certainty = Likely
+					l.Certainty = link.Likely
 				}
-				l.Line, l.Column = places.place(l.Offset)
+				l.Line, l.Column = places.Place(l.Offset)
 				links = append(links, l)
 			}
 		}

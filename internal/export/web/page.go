@@ -4,60 +4,33 @@ package web
 
 import (
 	"bytes"
-	"encoding/json"
 	"html"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
 
 	nethtml "golang.org/x/net/html"
+
+	"havvel/internal/export/link"
+	"havvel/internal/export/script"
 )
-
-// A Link is one place that names another file or address.
-type Link struct {
-	Target       string // as written, with character references resolved
-	Use          string // what it is for: script, style, picture, media, page, icon, manifest, preload, frame, data, socket
-	Line, Column int    // of the target, from 1; columns count bytes
-	Offset, Len  int    // of the target in the file, in bytes
-	Certainty    Certainty
-	Module       bool   // relative to the script that it stands in, and not to the page that runs the script
-	Worker       bool   // names a script that runs apart from the page
-	Whole        bool   // the place holds all of the target, perhaps with escapes
-	Tail         int    // how many bytes at the target's end stand at the place letter for letter
-	Again        []int  // offsets of more places in the file where the same text stands
-	Integrity    string // the hashes that the file must have one of, as an integrity attribute says
-}
-
-// Certainty is how sure it is that a place names a file that the game loads.
-type Certainty int
-
-// The certainties. A target that is Possible may have stars for parts that are not known.
-const (
-	Certain  Certainty = iota // by the language: an element, an import
-	Likely                    // by what is done with it: a fetch, a worker, a setting called url
-	Possible                  // a text that could be a file's name
-)
-
-// String is the certainty in one word.
-func (c Certainty) String() string { return [...]string{"certain", "likely", "possible"}[c] }
 
 // A Page is what an HTML file says of itself.
 type Page struct {
 	Title   string
 	Base    string // href of its base element
 	BaseAt  Span   // where that stands
-	Links   []Link
+	Links   []link.Link
 	Scripts int  // script elements that run, with and without a src
 	Canvas  bool // has a canvas element
 
-	Frames                     []Frame  // its frames
-	Doctype, Charset, Viewport bool     // has one
-	CanvasWidth, CanvasHeight  int      // of the first canvas, from its attributes; 0 when it has none
-	Style                      Style    // of its style elements, and of the body's style attribute
-	Inline                     *Script  // all its inline scripts together
-	Mapped                     []string // names that its import maps know; one that ends with a slash stands for all that begin with it
-	Digests                    []Digest // by which it names files, its inline scripts too
+	Frames                     []Frame        // its frames
+	Doctype, Charset, Viewport bool           // has one
+	CanvasWidth, CanvasHeight  int            // of the first canvas, from its attributes; 0 when it has none
+	Style                      Style          // of its style elements, and of the body's style attribute
+	Inline                     *script.Script // all its inline scripts together
+	Maps                       ImportMap      // its import maps, joined
+	Digests                    []link.Digest  // by which it names files, its inline scripts too
 
 	// Offsets at which a script can be planted: before everything else in the head, at the head's
 	// end, and at the body's end.
@@ -75,7 +48,7 @@ type Frame struct {
 
 // ReadPage reads an HTML file. It never fails: what a browser would make something of, it reads.
 func ReadPage(data []byte) *Page {
-	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{}}}, data: data, lines: newLines(data)}
+	r := &pageReader{page: &Page{HeadStart: -1, HeadEnd: -1, BodyEnd: -1, Inline: script.New()}, data: data, lines: link.NewLines(data)}
 	z := nethtml.NewTokenizer(bytes.NewReader(data))
 	for at := 0; ; {
 		kind := z.Next()
@@ -102,7 +75,7 @@ func ReadPage(data []byte) *Page {
 type pageReader struct {
 	page    *Page
 	data    []byte
-	lines   lines
+	lines   link.Lines
 	within  string // the element whose text comes next: title, style or script
 	started int    // offset of the first tag inside html
 }
@@ -160,7 +133,7 @@ func (r *pageReader) start(at, length int) {
 		return
 	}
 	integrity := attributes.value("integrity")
-	p.Digests = append(p.Digests, digests(integrity)...)
+	p.Digests = append(p.Digests, link.Digests(integrity)...)
 	for _, l := range linksOf(name, attributes) {
 		if name == "script" || name == "link" {
 			l.Integrity = integrity
@@ -168,27 +141,29 @@ func (r *pageReader) start(at, length int) {
 		r.add(l, at)
 	}
 	for _, a := range attributes {
-		if strings.HasPrefix(a.name, "on") {
-			r.handler(at+a.offset, a.name, a.value)
+		switch {
+		case strings.HasPrefix(a.name, "on"):
+			r.handler(a, at, a.value)
+		case (a.name == "href" || a.name == "src") && strings.HasPrefix(strings.TrimSpace(a.value), "javascript:"):
+			r.handler(a, at, strings.TrimPrefix(strings.TrimSpace(a.value), "javascript:"))
+		case a.name == "srcdoc":
+			r.inner(a, at)
 		}
 	}
 	if style, ok := attributes.find("style"); ok {
 		for _, l := range ReadStyle([]byte(style.value)).Links {
 			l.Offset += at + style.offset
 			if len(style.value) != style.length { // character references make offsets differ from those in the file
-				l.Whole, l.Tail = false, 0
+				l.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
 			}
 			r.add(l, 0)
 		}
 	}
 }
 
-func (r *pageReader) add(l Link, base int) {
-	l.Offset += base
-	for i := range l.Again {
-		l.Again[i] += base
-	}
-	l.Line, l.Column = r.lines.place(l.Offset)
+func (r *pageReader) add(l link.Link, base int) {
+	l.Shift(base)
+	l.Line, l.Column = r.lines.Place(l.Offset)
 	r.page.Links = append(r.page.Links, l)
 }
 
@@ -214,27 +189,50 @@ func (r *pageReader) text(at int, raw []byte) {
 
 // inline reads a script that stands in the page.
 func (r *pageReader) inline(at int, raw []byte) {
-	s := ReadScript(slices.Clip(raw)) // behind it the page goes on
+	r.code(at, ReadScript(slices.Clip(raw)), true) // behind it the page goes on
+}
+
+// code notes what a piece of script in the page says. exact says that it stands there letter for letter.
+func (r *pageReader) code(at int, s *script.Script, exact bool) {
 	for _, l := range s.Links {
+		if l.Base == link.OfFile { // the page's own address
+			l.Base = link.OfPage
+		}
+		if !exact {
+			l.Offset, l.Len, l.Again = 0, 0, nil
+			l.Pieces = []link.Piece{{Text: l.Target, Len: -1}}
+		}
 		r.add(l, at)
 	}
 	for _, l := range s.Bare {
-		l.Line, l.Column = r.lines.place(at + l.Offset)
+		l.Line, l.Column = r.lines.Place(at + l.Offset)
+		l.Offset += at
 		r.page.Inline.Bare = append(r.page.Inline.Bare, l)
+	}
+	if s.Unparsed != "" {
+		r.page.Inline.Unparsed = s.Unparsed
 	}
 	r.says(at, s)
 }
 
-// handler reads an event handler that is written as an attribute.
-func (r *pageReader) handler(at int, event, code string) {
-	if telling[event] {
-		r.page.Inline.Words[event] = true
+// handler reads code that is written as an attribute: that of an event, or an address that is a script.
+func (r *pageReader) handler(a attribute, at int, code string) {
+	if script.Telling(a.name) {
+		r.page.Inline.Words[a.name] = true
 	}
-	r.says(at, ReadScript([]byte(code)))
+	start := at + a.offset + len(a.value) - len(code)
+	s := ReadScript([]byte("function _(event){" + code + "}"))
+	for i := range s.Links {
+		s.Links[i].Shift(-len("function _(event){"))
+	}
+	for name := range s.Calls {
+		s.Calls[name] -= len("function _(event){")
+	}
+	r.code(start, s, len(a.value) == a.length)
 }
 
 // says notes what a part of the page's scripts says.
-func (r *pageReader) says(at int, s *Script) {
+func (r *pageReader) says(at int, s *script.Script) {
 	for name, offset := range s.Calls {
 		if _, ok := r.page.Inline.Calls[name]; !ok {
 			r.page.Inline.Calls[name] = at + offset
@@ -254,25 +252,34 @@ func (r *pageReader) says(at int, s *Script) {
 	r.page.Digests = append(r.page.Digests, s.Digests...)
 }
 
-// imports reads an import map: the addresses that bare names stand for.
-func (r *pageReader) imports(at int, raw []byte) {
-	r.page.Digests = append(r.page.Digests, digests(string(raw))...)
-	links, _ := ReadJSON(raw) // a broken map loads nothing
-	var names struct {
-		Imports map[string]any            `json:"imports"`
-		Scopes  map[string]map[string]any `json:"scopes"`
-	}
-	if json.Unmarshal(raw, &names) == nil {
-		r.page.Mapped = slices.AppendSeq(r.page.Mapped, maps.Keys(names.Imports))
-		for _, scope := range names.Scopes {
-			r.page.Mapped = slices.AppendSeq(r.page.Mapped, maps.Keys(scope))
-		}
-		slices.Sort(r.page.Mapped)
-	}
-	for _, l := range links {
-		if isRelative(l.Target) {
-			l.Use, l.Certainty, l.Module = "script", Certain, true
+// inner reads a page that is written as an attribute.
+func (r *pageReader) inner(a attribute, at int) {
+	for _, l := range ReadPage([]byte(a.value)).Links {
+		if len(a.value) != a.length {
+			l.Pieces = []link.Piece{{Text: l.Target, Offset: a.offset, Len: a.length, Kept: true}}
+			l.Offset, l.Len, l.Again = a.offset, a.length, nil
 			r.add(l, at)
+			continue
+		}
+		r.add(l, at+a.offset)
+	}
+}
+
+// imports reads an import map: the addresses that names stand for.
+func (r *pageReader) imports(at int, raw []byte) {
+	r.page.Digests = append(r.page.Digests, link.Digests(string(raw))...)
+	links, _ := ReadJSON(raw) // a broken map loads nothing
+	r.page.Maps.add(raw)
+	for _, l := range links {
+		if link.IsRelative(l.Target) {
+			l.Use, l.Certainty, l.Base, l.Mapped = "script", link.Likely, link.OfPage, true
+			l.Import = true
+			r.add(l, at)
+		}
+	}
+	for scope := range r.page.Maps.Scopes { // scopes are addresses, too
+		if from := bytes.LastIndex(raw, []byte(`"`+scope+`"`)); from >= 0 && link.IsRelative(scope) {
+			r.add(link.Link{Target: scope, Use: "script", Certainty: link.Likely, Mapped: true, Import: true, Offset: from + 1, Len: len(scope)}, at)
 		}
 	}
 }

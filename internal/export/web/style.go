@@ -2,16 +2,18 @@ package web
 
 import (
 	"bytes"
-	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/css"
+
+	"havvel/internal/export/link"
 )
 
 // A Style is what a stylesheet says of itself.
 type Style struct {
-	Links    []Link
+	Links    []link.Link
 	NoMargin bool // sets the margin of the body, or of everything
 	NoScroll bool // hides what overflows the page
 }
@@ -24,7 +26,7 @@ func (s *Style) add(o Style) {
 // ReadStyle reads a stylesheet: its links, in url() and in the strings of @import, and what it does to the page as a
 // whole.
 func ReadStyle(data []byte) Style {
-	r := &styleReader{lines: newLines(data)}
+	r := &styleReader{lines: link.NewLines(data)}
 	lexer := css.NewLexer(parse.NewInputBytes(append([]byte(nil), data...))) // the lexer writes behind its input
 	for at := 0; ; {
 		kind, text := lexer.Next()
@@ -38,7 +40,7 @@ func ReadStyle(data []byte) Style {
 
 type styleReader struct {
 	style            Style
-	lines            lines
+	lines            link.Lines
 	importing, inURL bool
 	page             bool   // the current rule is for the page as a whole
 	property         string // of the current declaration
@@ -94,11 +96,11 @@ func (r *styleReader) link(written string, at int) {
 	if target == "" {
 		return
 	}
-	l := Link{Target: target, Use: "picture", Offset: offset, Len: len(target), Whole: true, Tail: len(target)}
+	l := link.Link{Target: unescaped(target), Use: "picture", Offset: offset, Len: len(target)}
 	if r.importing {
 		l.Use = "style"
 	}
-	l.Line, l.Column = r.lines.place(offset)
+	l.Line, l.Column = r.lines.Place(offset)
 	r.style.Links = append(r.style.Links, l)
 }
 
@@ -109,20 +111,31 @@ func unquote(s string, offset int) (string, int) {
 	return s, offset
 }
 
-// lines finds the line and column of an offset.
-type lines []int
-
-func newLines(data []byte) lines {
-	starts := lines{0}
-	for i, c := range data {
-		if c == '\n' {
-			starts = append(starts, i+1)
+// unescaped resolves the escapes of a stylesheet's text (CSS Syntax Level 3, section 4.3.7).
+func unescaped(s string) string {
+	if !strings.Contains(s, `\`) {
+		return s
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] != '\\' || i+1 == len(s) {
+			b.WriteByte(s[i])
+			continue
+		}
+		digits := i + 1
+		for digits < len(s) && digits < i+7 && strings.IndexByte("0123456789abcdefABCDEF", s[digits]) >= 0 {
+			digits++
+		}
+		if n, err := strconv.ParseUint(s[i+1:digits], 16, 32); err == nil {
+			b.WriteRune(rune(n))
+			if i = digits - 1; digits < len(s) && (s[digits] == ' ' || s[digits] == '\n' || s[digits] == '\t') {
+				i++
+			}
+			continue
+		}
+		if i++; s[i] != '\n' {
+			b.WriteByte(s[i])
 		}
 	}
-	return starts
-}
-
-func (l lines) place(offset int) (line, column int) {
-	line = sort.SearchInts(l, offset+1)
-	return line, offset - l[line-1] + 1
+	return b.String()
 }

@@ -3,6 +3,8 @@ package web
 import (
 	"bytes"
 	"strings"
+
+	"havvel/internal/export/link"
 )
 
 // between are the letters that end a name in formats of data: maps and models in XML, lists of pictures, fonts, materials.
@@ -10,7 +12,7 @@ const between = "\"'<>=,;|()[]{}\t\r\n"
 
 // ReadText lists the texts of a data file that look like names of files. They stand in quotes, between tags, behind equals signs, alone on
 // a line, or as words. The file's format need not be known: whether there is such a file tells whether a text is its name.
-func ReadText(data []byte) []Link {
+func ReadText(data []byte) []link.Link {
 	r := &textReader{data: data, seen: map[string]int{}}
 	for at := 0; at < len(data); {
 		end := at + bytes.IndexAny(data[at:], between)
@@ -27,9 +29,9 @@ func ReadText(data []byte) []Link {
 
 type textReader struct {
 	data  []byte
-	links []Link
+	links []link.Link
 	seen  map[string]int // their places in links, by their texts
-	lines lines          // nil until they are asked for
+	lines link.Lines     // nil until they are asked for
 }
 
 // field reads what stands between two of those letters: a name, or words with names among them.
@@ -55,25 +57,25 @@ func (r *textReader) field(at, end int) {
 }
 
 func (r *textReader) name(at, end int) {
-	if end-at > maxTarget || len(r.links) >= maxLinks {
+	if end-at > link.MaxTarget || len(r.links) >= link.MaxLinks {
 		return
 	}
 	text := string(r.data[at:end])
 	if dot := strings.LastIndexByte(text, '.'); dot < 1 || dot+1 == len(text) || text[dot+1] >= '0' && text[dot+1] <= '9' && !strings.Contains(text, "/") { // a number
 		return
 	}
-	if !looksLikePath(text) || isAddress(text) || strings.ContainsAny(text, `*?&\`) {
+	if !link.LooksLikePath(text) || link.IsAddress(text) || strings.ContainsAny(text, `*?&\`) {
 		return
 	}
-	l := Link{Target: text, Use: "data", Certainty: Possible, Module: true, Whole: true, Offset: at, Len: end - at, Tail: end - at}
+	l := link.Link{Target: text, Use: "data", Certainty: link.Possible, Base: link.OfAny, Offset: at, Len: end - at}
 	if first, ok := r.seen[text]; ok {
-		r.links[first].again(l)
+		r.links[first].Repeat(l)
 		return
 	}
 	if r.lines == nil {
-		r.lines = newLines(r.data)
+		r.lines = link.NewLines(r.data)
 	}
-	l.Line, l.Column = r.lines.place(at)
+	l.Line, l.Column = r.lines.Place(at)
 	r.seen[text] = len(r.links)
 	r.links = append(r.links, l)
 }

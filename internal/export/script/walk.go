@@ -1,0 +1,572 @@
+package script
+
+import (
+	"bytes"
+
+	"github.com/tdewolff/parse/v2/js"
+)
+
+// A walker goes through a script's tree once, fills the index, and lists what is to be evaluated.
+type walker struct {
+	*index
+	facts *facts
+	into  []*function
+	loads []load
+	texts []js.IExpr // texts that are put together, or stand alone
+	kept  []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
+
+	static   func(literal []byte) // is told what import and export statements name
+	scope    *js.Scope            // of the whole script
+	exports  map[string]js.IExpr
+	isModule bool
+}
+
+// A load is a sink that was met.
+type load struct {
+	sink   *sink
+	value  js.IExpr
+	on     js.IExpr // the object whose property is set, or whose method is called
+	callee js.IExpr // the name that decides whether it is one; nil when that is certain
+	node   js.INode
+}
+
+func (w *walker) statements(list []js.IStmt) {
+	for _, s := range list {
+		w.statement(s)
+	}
+}
+
+func (w *walker) block(b *js.BlockStmt) {
+	if b != nil {
+		w.statements(b.List)
+	}
+}
+
+func (w *walker) statement(s js.IStmt) {
+	switch s := s.(type) {
+	case *js.BlockStmt:
+		w.block(s)
+	case *js.ExprStmt:
+		w.expression(s.Value)
+	case *js.VarDecl:
+		w.declaration(s)
+	case *js.FuncDecl:
+		w.expression(s)
+		if s.Name != nil {
+			w.set(s.Name, setting{how: is, from: s})
+		}
+	case *js.ClassDecl:
+		w.expression(s)
+	case *js.IfStmt:
+		w.expression(s.Cond)
+		w.statement(s.Body)
+		if s.Else != nil {
+			w.statement(s.Else)
+		}
+	case *js.ForStmt:
+		w.expression(s.Init)
+		w.expression(s.Cond)
+		w.expression(s.Post)
+		w.block(s.Body)
+	case *js.ForInStmt:
+		w.loop(s.Init, setting{how: keys, from: s.Value})
+		w.expression(s.Value)
+		w.block(s.Body)
+	case *js.ForOfStmt:
+		w.loop(s.Init, setting{how: each, from: s.Value})
+		w.expression(s.Value)
+		w.block(s.Body)
+	case *js.WhileStmt:
+		w.expression(s.Cond)
+		w.statement(s.Body)
+	case *js.DoWhileStmt:
+		w.statement(s.Body)
+		w.expression(s.Cond)
+	case *js.ReturnStmt:
+		if n := len(w.into); n > 0 && s.Value != nil && !dull(s.Value) {
+			w.into[n-1].returns = append(w.into[n-1].returns, s.Value)
+		}
+		w.expression(s.Value)
+	case *js.SwitchStmt:
+		w.expression(s.Init)
+		for i := range s.List {
+			w.expression(s.List[i].Cond)
+			w.statements(s.List[i].List)
+		}
+	case *js.TryStmt:
+		w.block(s.Body)
+		w.block(s.Catch)
+		w.block(s.Finally)
+	case *js.ThrowStmt:
+		w.expression(s.Value)
+	case *js.LabelledStmt:
+		w.statement(s.Value)
+	case *js.WithStmt:
+		w.expression(s.Cond)
+		w.statement(s.Body)
+	case *js.ImportStmt:
+		w.imported(s)
+	case *js.ExportStmt:
+		w.exported(s)
+	case *js.DirectivePrologueStmt:
+	}
+}
+
+// loop notes what a loop's variable takes from what is looped over.
+func (w *walker) loop(init js.IExpr, s setting) {
+	switch i := init.(type) {
+	case *js.VarDecl:
+		for _, b := range i.List {
+			if v, ok := b.Binding.(*js.Var); ok {
+				w.set(v, s)
+			} else if s.how == each && b.Binding != nil { // for (const [key, value] of …)
+				w.pairs(b.Binding, s.from)
+			}
+		}
+	case *js.Var:
+		w.set(i, s)
+	}
+}
+
+// pairs notes what is taken out of each entry of a list.
+func (w *walker) pairs(b js.IBinding, from js.IExpr) {
+	stand := &js.Var{Data: []byte("entry"), Decl: js.LexicalDecl}
+	w.set(stand, setting{how: each, from: from})
+	w.bind(b, setting{how: is, from: stand})
+}
+
+func (w *walker) declaration(d *js.VarDecl) {
+	for _, b := range d.List {
+		if b.Binding != nil && b.Default != nil {
+			w.bind(b.Binding, setting{how: is, from: b.Default})
+		}
+		w.expression(b.Default)
+		w.defaults(b.Binding)
+	}
+}
+
+// defaults walks through the expressions inside a pattern.
+func (w *walker) defaults(b js.IBinding) {
+	switch b := b.(type) {
+	case *js.BindingArray:
+		for _, e := range b.List {
+			w.expression(e.Default)
+			w.defaults(e.Binding)
+		}
+	case *js.BindingObject:
+		for _, o := range b.List {
+			w.expression(o.Value.Default)
+			w.defaults(o.Value.Binding)
+		}
+	}
+}
+
+func (w *walker) body(n js.INode, params *js.Params, list []js.IStmt) {
+	f := w.function(n)
+	w.into = append(w.into, f)
+	w.inner = f
+	w.parameters(f)
+	for _, p := range params.List {
+		w.expression(p.Default)
+		w.defaults(p.Binding)
+	}
+	w.statements(list)
+	w.into = w.into[:len(w.into)-1]
+	w.inner = nil
+	if n := len(w.into); n > 0 {
+		w.inner = w.into[n-1]
+	}
+}
+
+func (w *walker) expression(e js.IExpr) { w.walk(e, false) }
+
+// walk goes through an expression. within says that it is a part of a text that is put together.
+func (w *walker) walk(e js.IExpr, within bool) {
+	switch e := e.(type) {
+	case nil:
+	case *js.Var:
+		w.facts.word(e.Data)
+	case *js.LiteralExpr:
+		if e.TokenType == js.StringToken {
+			w.facts.text(e)
+			if !within && bytes.ContainsAny(e.Data, "./") {
+				w.texts = append(w.texts, e)
+			}
+		}
+	case *js.GroupExpr:
+		w.walk(e.X, within)
+	case *js.BinaryExpr:
+		w.binary(e, within)
+	case *js.TemplateExpr:
+		if !within && telltale(e, 0) {
+			w.texts = append(w.texts, e)
+		}
+		w.walk(e.Tag, true)
+		for i := range e.List {
+			w.walk(e.List[i].Expr, true)
+		}
+		if len(e.List) == 0 {
+			w.facts.template(e)
+		}
+	case *js.CondExpr:
+		w.walk(e.Cond, false)
+		w.walk(e.X, within)
+		w.walk(e.Y, within)
+	case *js.CommaExpr:
+		for i, x := range e.List {
+			w.walk(x, within && i == len(e.List)-1)
+		}
+	case *js.UnaryExpr:
+		w.walk(e.X, false)
+	case *js.YieldExpr:
+		w.walk(e.X, false)
+	case *js.DotExpr:
+		w.walk(e.X, false)
+		if l, ok := e.Y.(js.LiteralExpr); ok {
+			w.facts.word(l.Data)
+		}
+	case *js.IndexExpr:
+		w.walk(e.X, false)
+		w.walk(e.Y, false)
+	case *js.CallExpr:
+		w.called(e)
+	case *js.NewExpr:
+		w.made(e)
+	case *js.ObjectExpr:
+		w.object(e)
+	case *js.ArrayExpr:
+		for _, x := range e.List {
+			w.walk(x.Value, false)
+		}
+	case *js.FuncDecl:
+		if e.Name != nil && e.Name.Decl == js.ExprDecl {
+			w.set(e.Name, setting{how: is, from: e})
+		}
+		w.body(e, &e.Params, e.Body.List)
+	case *js.ArrowFunc:
+		w.body(e, &e.Params, e.Body.List)
+	case *js.MethodDecl:
+		w.body(e, &e.Params, e.Body.List)
+	case *js.ClassDecl:
+		w.class(e)
+	case *js.VarDecl:
+		w.declaration(e)
+	}
+}
+
+// telltale reports whether a part of a text has a letter in it that names of files have.
+func telltale(e js.IExpr, depth int) bool {
+	switch e := e.(type) {
+	case *js.LiteralExpr:
+		return e.TokenType == js.StringToken && bytes.ContainsAny(e.Data, "./")
+	case *js.GroupExpr:
+		return telltale(e.X, depth)
+	case *js.CondExpr:
+		return telltale(e.X, depth) || telltale(e.Y, depth)
+	case *js.BinaryExpr:
+		return depth < 1000 && e.Op == js.AddToken && (telltale(e.Y, depth+1) || telltale(e.X, depth+1))
+	case *js.TemplateExpr:
+		for i := range e.List {
+			if bytes.ContainsAny(e.List[i].Value, "./") {
+				return true
+			}
+		}
+		return bytes.ContainsAny(e.Tail, "./")
+	}
+	return false
+}
+
+func (w *walker) binary(e *js.BinaryExpr, within bool) {
+	switch e.Op {
+	case js.AddToken:
+		if !within && telltale(e, 0) {
+			w.texts = append(w.texts, e)
+		}
+		w.walk(e.X, true)
+		w.walk(e.Y, true)
+	case js.EqToken, js.OrEqToken, js.NullishEqToken, js.AndEqToken:
+		w.assigned(e.X, setting{how: is, from: e.Y})
+		w.target(e.X)
+		w.walk(e.Y, within)
+	case js.AddEqToken:
+		w.assigned(e.X, setting{how: adds, from: e.Y})
+		w.target(e.X)
+		w.walk(e.Y, false)
+	case js.OrToken, js.NullishToken, js.AndToken:
+		w.walk(e.X, within)
+		w.walk(e.Y, within)
+	case js.EqEqToken, js.EqEqEqToken, js.NotEqToken, js.NotEqEqToken:
+		w.compared(e.X, e.Y)
+		w.compared(e.Y, e.X)
+		w.walk(e.X, false)
+		w.walk(e.Y, false)
+	default:
+		w.walk(e.X, false)
+		w.walk(e.Y, false)
+	}
+}
+
+// compared notes what is compared with a text that begins with a slash.
+func (w *walker) compared(x, with js.IExpr) {
+	if l, ok := with.(*js.LiteralExpr); ok && rooted(l) {
+		w.kept = append(w.kept, x, with)
+	}
+}
+
+func rooted(l *js.LiteralExpr) bool {
+	return l.TokenType == js.StringToken && len(l.Data) > 2 && l.Data[1] == '/'
+}
+
+// target walks through what is assigned to.
+func (w *walker) target(e js.IExpr) {
+	switch e := e.(type) {
+	case *js.DotExpr, *js.IndexExpr:
+		w.walk(e, false)
+	}
+}
+
+// assigned notes an assignment.
+func (w *walker) assigned(to js.IExpr, s setting) {
+	switch to := to.(type) {
+	case *js.Var:
+		w.facts.word(to.Data)
+		w.set(to, s)
+		if s.how == is && w.global(to, "location") {
+			w.load("location=", s.from, nil, to, to)
+		}
+	case *js.DotExpr:
+		w.property(to, dotName(to), to.X, s)
+	case *js.IndexExpr:
+		if l, ok := to.Y.(*js.LiteralExpr); ok && l.TokenType == js.StringToken {
+			w.property(to, unquoted(l.Data), to.X, s)
+		}
+	case *js.GroupExpr:
+		w.assigned(to.X, s)
+	case *js.ObjectExpr: // ({a, b} = c)
+		for i := range to.List {
+			if name, ok := nameOf(&to.List[i]); ok && s.how == is {
+				if v, ok := to.List[i].Value.(*js.Var); ok {
+					w.set(v, setting{how: property, from: s.from, key: name})
+				}
+			}
+		}
+	}
+}
+
+func (w *walker) property(node js.INode, name string, object js.IExpr, s setting) {
+	if s.how == is {
+		w.member(name, member{object: object, value: s.from})
+	}
+	w.load(name+"=", s.from, object, nil, node)
+	if name == "location" || name == "href" && endsIn(object, "location") {
+		w.load("location=", s.from, object, nil, node)
+	}
+}
+
+// load notes that a value reaches a sink of that name.
+func (w *walker) load(name string, value, on, callee js.IExpr, node js.INode) {
+	for _, s := range byName[name] {
+		if s.on == "" || endsIn(on, s.on) {
+			w.loads = append(w.loads, load{s, value, on, callee, node})
+		}
+	}
+}
+
+// endsIn reports whether an expression ends in that name: it itself, or as a property of anything.
+func endsIn(e js.IExpr, name string) bool {
+	switch e := e.(type) {
+	case *js.Var:
+		return string(e.Name()) == name
+	case *js.DotExpr:
+		return dotName(e) == name
+	}
+	return false
+}
+
+// global reports whether a variable is the global one of that name.
+func (w *walker) global(v *js.Var, name string) bool {
+	r := resolved(v)
+	return r.Decl == js.NoDecl && string(r.Data) == name
+}
+
+func (w *walker) object(e *js.ObjectExpr) {
+	for i := range e.List {
+		p := &e.List[i]
+		if name, ok := nameOf(p); ok {
+			w.member(name, member{value: p.Value})
+			w.facts.word([]byte(name))
+		}
+		if p.Name != nil && p.Name.Computed != nil {
+			w.walk(p.Name.Computed, false)
+		}
+		w.walk(p.Value, false)
+		w.walk(p.Init, false)
+	}
+}
+
+func (w *walker) class(e *js.ClassDecl) {
+	w.walk(e.Extends, false)
+	if e.Name != nil {
+		w.set(e.Name, setting{how: is, from: e})
+	}
+	for i := range e.List {
+		c := &e.List[i]
+		switch {
+		case c.StaticBlock != nil:
+			w.block(c.StaticBlock)
+		case c.Method != nil:
+			if name, ok := propertyName(&c.Method.Name.PropertyName); ok && c.Method.Name.Private == nil {
+				w.member(name, member{value: c.Method})
+			}
+			w.walk(c.Method, false)
+		default:
+			if c.Init != nil {
+				name := ""
+				if c.Name.Private != nil {
+					name = string(c.Name.Private.Name())
+				} else {
+					name, _ = propertyName(&c.Name.PropertyName)
+				}
+				w.member(name, member{value: c.Init, object: e, static: c.Static})
+			}
+			w.walk(c.Init, false)
+		}
+	}
+}
+
+func (w *walker) called(e *js.CallExpr) {
+	w.call(e.X, e.Args.List)
+	w.facts.call(e)
+	callee, on := e.X, js.IExpr(nil)
+	switch c := callee.(type) {
+	case *js.DotExpr:
+		on = c.X
+		name := dotName(c)
+		w.sinks("."+name, e, e.Args.List, on, nil)
+		if _, ok := byName[name]; ok { // window.fetch
+			w.sinks(name, e, e.Args.List, nil, c)
+		}
+		w.method(name, c, e)
+	case *js.LiteralExpr:
+		if c.TokenType == js.ImportToken && len(e.Args.List) > 0 {
+			w.loads = append(w.loads, load{importing, e.Args.List[0].Value, nil, nil, e})
+		}
+	case *js.Var:
+		w.sinks(string(c.Name()), e, e.Args.List, nil, c)
+		if name := w.alias(c); name != "" {
+			w.sinks(name, e, e.Args.List, nil, nil)
+		}
+	}
+	w.walk(e.X, false)
+	w.arguments(e.Args.List)
+}
+
+// alias is the name of the sink that a variable stands for: const load = window.fetch.
+func (w *walker) alias(v *js.Var) string {
+	known := w.variables[resolved(v)]
+	if known == nil || len(known.set) == 0 || known.set[0].how != is {
+		return ""
+	}
+	name := ""
+	switch from := known.set[0].from.(type) {
+	case *js.Var:
+		if resolved(from).Decl == js.NoDecl {
+			name = string(from.Name())
+		}
+	case *js.DotExpr:
+		if root, ok := from.X.(*js.Var); ok && windows[string(root.Name())] {
+			name = dotName(from)
+		}
+	}
+	if byName[name] == nil {
+		return ""
+	}
+	return name
+}
+
+// windows are names of the global object.
+var windows = map[string]bool{"window": true, "self": true, "globalThis": true}
+
+// importing is the sink of import(…).
+var importing = &sink{name: "import", use: "script", sure: 0, base: 1}
+
+// method looks at methods that cut texts, or compare them.
+func (w *walker) method(name string, c *js.DotExpr, e *js.CallExpr) {
+	if len(e.Args.List) == 0 {
+		return
+	}
+	first, _ := e.Args.List[0].Value.(*js.LiteralExpr)
+	switch name {
+	case "startsWith", "indexOf", "includes", "split", "replace":
+		if first != nil && rooted(first) {
+			w.kept = append(w.kept, c.X, first)
+		}
+	case "slice", "substr", "substring":
+		if first != nil && js.IsNumeric(first.TokenType) && !bytes.Equal(first.Data, []byte("0")) {
+			w.kept = append(w.kept, c.X)
+		}
+	}
+}
+
+func (w *walker) made(e *js.NewExpr) {
+	var list []js.Arg
+	if e.Args != nil {
+		list = e.Args.List
+	}
+	w.call(e.X, list)
+	switch c := e.X.(type) {
+	case *js.Var:
+		w.sinks(string(c.Name()), e, list, nil, c)
+		if w.global(c, "URL") && len(list) > 0 {
+			w.loads = append(w.loads, load{address, e, nil, nil, e})
+		}
+	case *js.DotExpr:
+		w.sinks(dotName(c), e, list, nil, c)
+	}
+	w.walk(e.X, false)
+	w.arguments(list)
+}
+
+// address is the sink of new URL(…), whose value most often reaches another one.
+var address = &sink{name: "URL", use: "data", sure: 1}
+
+func (w *walker) arguments(list []js.Arg) {
+	for i := range list {
+		w.walk(list[i].Value, false)
+	}
+}
+
+// sinks notes a call of that name where it is one.
+func (w *walker) sinks(name string, node js.INode, list []js.Arg, on, callee js.IExpr) {
+	for _, s := range byName[name] {
+		if s.on != "" && !endsIn(on, s.on) {
+			continue
+		}
+		if s.needs != "" {
+			l, ok := js.IExpr(nil), false
+			if s.arg > 0 && len(list) > s.arg {
+				l = list[s.arg-1].Value
+				_, ok = l.(*js.LiteralExpr)
+			}
+			if !ok || !s.takes(unquoted(l.(*js.LiteralExpr).Data)) {
+				continue
+			}
+		}
+		switch {
+		case s.arg == -2 && len(list) > 0:
+			if a, ok := list[0].Value.(*js.ArrayExpr); ok {
+				for _, x := range a.List {
+					w.loads = append(w.loads, load{s, x.Value, on, callee, node})
+				}
+			} else {
+				w.loads = append(w.loads, load{s, list[0].Value, on, callee, node})
+			}
+		case s.arg == -1:
+			for _, a := range list {
+				w.loads = append(w.loads, load{s, a.Value, on, callee, node})
+			}
+		case s.arg >= 0 && s.arg < len(list):
+			w.loads = append(w.loads, load{s, list[s.arg].Value, on, callee, node})
+		}
+	}
+}

@@ -1,0 +1,248 @@
+// Package proof runs an export and what is handed over side by side in a real browser, and says what became worse.
+package proof
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"image"
+	_ "image/png"
+	"net"
+	"net/http"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+
+	"havvel/internal/serve"
+	"havvel/internal/trial"
+)
+
+// A Side is one of the two builds: a folder, and the path on the host at which it is served.
+type Side struct {
+	Folder string
+	At     string // begins and ends with a slash
+	Allow  []string
+}
+
+// A Run is what one side did.
+type Run struct {
+	Failed []string // paths that were asked for and are not there: in the build, or from the host's root, with a slash before them
+	Loaded []string // paths in the build that were answered
+	Errors []string // exceptions that nothing caught
+	Drawn  bool     // the picture has more than one colour
+}
+
+const (
+	quiet   = 1200 * time.Millisecond // without a request, after which a game has loaded what it loads at first
+	longest = 20 * time.Second        // that is waited for it
+)
+
+// Play serves one side and opens it in a browser. The error says what is wrong with the machine or the browser; what the game does is in the Run.
+func Play(ctx context.Context, browser string, s Side) (*Run, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, fmt.Errorf("starting the server: %w", err)
+	}
+	h := &host{side: s}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: longest}
+	go server.Serve(l)
+	defer server.Close()
+	errs := &complaints{}
+	inside, done := trial.Window(ctx, browser, errs.hear)
+	defer done()
+	if _, err := chromedp.Call(inside, runtime.Enable, cdp.Empty{}); err != nil {
+		return nil, fmt.Errorf("opening a browser: %w", err)
+	}
+	if _, err := chromedp.Call(inside, network.Enable, network.EnableParams{}); err != nil {
+		return nil, fmt.Errorf("opening a browser: %w", err)
+	}
+	if _, err := chromedp.Call(inside, page.Navigate, page.NavigateParams{URL: "http://" + l.Addr().String() + s.At}); err != nil {
+		return nil, fmt.Errorf("opening the game: %w", err)
+	}
+	if err := h.settled(ctx); err != nil {
+		return nil, err
+	}
+	shot, err := chromedp.Call(inside, page.CaptureScreenshot, page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng})
+	if err != nil {
+		return nil, fmt.Errorf("taking a picture: %w", err)
+	}
+	r := h.run()
+	r.Errors, r.Drawn = errs.list(l.Addr().String()), drawn(shot.Data)
+	return r, nil
+}
+
+// host serves the files of a side, and notes what is asked for.
+type host struct {
+	side   Side
+	mu     sync.Mutex
+	last   time.Time
+	open   int
+	failed map[string]bool
+	loaded map[string]bool
+}
+
+func (h *host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	h.mu.Lock()
+	h.open++
+	h.mu.Unlock()
+	name, ok := h.serve(w, r)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.open--
+	h.last = time.Now()
+	if h.failed == nil {
+		h.failed, h.loaded = map[string]bool{}, map[string]bool{}
+	}
+	switch {
+	case strings.HasSuffix(name, "favicon.ico") || slices.Contains(h.side.Allow, name):
+	case ok:
+		h.loaded[name] = true
+	default:
+		h.failed[name] = true
+	}
+}
+
+func (h *host) serve(w http.ResponseWriter, r *http.Request) (name string, ok bool) {
+	name, ok = strings.CutPrefix(r.URL.Path, h.side.At)
+	if !ok {
+		http.NotFound(w, r)
+		return r.URL.Path, false
+	}
+	file := filepath.Join(h.side.Folder, filepath.FromSlash(path.Clean("/"+name)))
+	if info, err := os.Stat(file); err == nil && info.IsDir() {
+		file, name = filepath.Join(file, "index.html"), path.Join(name, "index.html")
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		http.NotFound(w, r)
+		return name, false
+	}
+	w.Header().Set("Content-Type", serve.TypeOf(file))
+	w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
+	w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+	return name, true
+}
+
+// settled waits until the game asks for nothing more.
+func (h *host) settled(ctx context.Context) error {
+	end := time.After(longest)
+	tick := time.NewTicker(100 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-end:
+			return nil
+		case <-tick.C:
+			h.mu.Lock()
+			still := h.open == 0 && !h.last.IsZero() && time.Since(h.last) > quiet
+			h.mu.Unlock()
+			if still {
+				return nil
+			}
+		}
+	}
+}
+
+func (h *host) run() *Run {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	r := &Run{}
+	for name := range h.failed {
+		r.Failed = append(r.Failed, name)
+	}
+	for name := range h.loaded {
+		r.Loaded = append(r.Loaded, name)
+	}
+	slices.Sort(r.Failed)
+	slices.Sort(r.Loaded)
+	return r
+}
+
+// complaints are the exceptions of a run.
+type complaints struct {
+	mu   sync.Mutex
+	said []string
+}
+
+func (c *complaints) hear(ev any) {
+	if e, ok := ev.(*runtime.EventExceptionThrown); ok {
+		text := e.ExceptionDetails.Text
+		if x := e.ExceptionDetails.Exception; x != nil && x.Description != "" {
+			text, _, _ = strings.Cut(x.Description, "\n")
+		}
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		c.said = append(c.said, text)
+	}
+}
+
+// list are the exceptions, without the host's address, which differs from run to run.
+func (c *complaints) list(address string) []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var list []string
+	for _, s := range c.said {
+		if s = strings.ReplaceAll(s, "http://"+address, ""); !slices.Contains(list, s) {
+			list = append(list, s)
+		}
+	}
+	return list
+}
+
+// drawn reports whether a picture has more than one colour.
+func drawn(data []byte) bool {
+	picture, _, err := image.Decode(bytes.NewReader(data))
+	if err != nil {
+		return false
+	}
+	b := picture.Bounds()
+	first := picture.At(b.Min.X, b.Min.Y)
+	other := 0
+	for y := b.Min.Y; y < b.Max.Y; y += 3 {
+		for x := b.Min.X; x < b.Max.X; x += 3 {
+			if picture.At(x, y) != first {
+				other++
+			}
+		}
+	}
+	return other > 20
+}
+
+// Worse says what the second run lacks that the first had; nothing where it is as good.
+func Worse(before, after *Run) []string {
+	var list []string
+	if extra := len(after.Failed) - len(before.Failed); extra > 0 {
+		for _, name := range after.Failed {
+			if !slices.Contains(before.Failed, name) {
+				list = append(list, "not found: "+name)
+			}
+		}
+	}
+	if len(after.Errors) > len(before.Errors) {
+		for _, e := range after.Errors {
+			if !slices.Contains(before.Errors, e) {
+				list = append(list, "exception: "+e)
+			}
+		}
+	}
+	if before.Drawn && !after.Drawn {
+		list = append(list, "nothing is drawn")
+	}
+	if missing := len(before.Loaded) - len(after.Loaded); missing > 0 && len(list) == 0 {
+		list = append(list, fmt.Sprintf("%d files fewer are loaded", missing))
+	}
+	return list
+}
