@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/url"
 	"path"
+	"slices"
 	"strings"
 
 	"havvel/internal/export/link"
@@ -26,7 +27,9 @@ func (b *Build) Rewritten(l Link, to string) (edits []Edit, reason string, ok bo
 	}
 	list, ok := l.Link.Rewritten(target)
 	if ok && l.differs(to) {
-		list, ok = l.fromModule(to)
+		if list, ok = l.fromModule(to); !ok {
+			list, ok = b.fromPage(l, to)
+		}
 		reason = "pages in different folders run this script, so that no relative name fits them all"
 	} else if !ok {
 		reason = "it is put together from parts that can't be changed with certainty"
@@ -63,21 +66,61 @@ func (l Link) fromModule(to string) ([]link.Edit, bool) {
 	if l.From.Script == nil || !l.From.Script.Module {
 		return nil, false
 	}
-	piece := link.Piece{Text: l.Target, Offset: l.Offset, Len: l.Len}
+	return l.headed(relativePath(path.Dir(l.From.Path), to), func(head string) string { return fmt.Sprintf("new URL(%q,import.meta.url).href", head) })
+}
+
+// RootName is the variable in which a page says where the build's root is, for scripts that pages in several folders run.
+const RootName = "havvelRoot"
+
+// fromPage writes a name behind the variable RootName.
+func (b *Build) fromPage(l Link, to string) ([]link.Edit, bool) {
+	if l.From.Script == nil || l.Import || slices.ContainsFunc(b.Runners(l.From), func(r Runner) bool { return r.File.Page == nil }) {
+		return nil, false
+	}
+	return l.headed(strings.TrimPrefix(to, b.Base), func(head string) string {
+		if head == "" {
+			return RootName
+		}
+		return fmt.Sprintf("(%s+%q)", RootName, head)
+	})
+}
+
+// headed puts an expression in the place of a link's first piece, so that the whole is name.
+func (l Link) headed(name string, expression func(head string) string) ([]link.Edit, bool) {
+	piece := link.Piece{Text: l.Target, Offset: l.Offset, Len: l.Len, Quote: l.Quote}
 	rest := ""
 	if len(l.Pieces) > 0 {
 		piece = l.Pieces[0]
 		rest = l.Target[len(piece.Text):]
 	}
-	head, fits := strings.CutSuffix(relativePath(path.Dir(l.From.Path), to), rest)
-	if !piece.Written() || piece.Root || !fits || piece.Quote == 0 && len(l.Pieces) > 0 || len(l.Again) > 0 {
+	head, fits := strings.CutSuffix(name, rest)
+	if !piece.Written() || piece.Root || !fits || piece.Quote == 0 || len(l.Again) > 0 {
 		return nil, false
 	}
-	text := fmt.Sprintf("new URL(%q,import.meta.url).href", head)
 	if piece.Quote == '`' {
-		return []link.Edit{{Offset: piece.Offset, Len: piece.Len, Text: "${" + text + "}"}}, true
+		return []link.Edit{{Offset: piece.Offset, Len: piece.Len, Text: "${" + expression(head) + "}"}}, true
 	}
-	return []link.Edit{{Offset: piece.Offset - 1, Len: piece.Len + 2, Text: text}}, true
+	return []link.Edit{{Offset: piece.Offset - 1, Len: piece.Len + 2, Text: expression(head)}}, true
+}
+
+// PageRoots lists the pages that must say in RootName where the build's root is, each with what it says.
+func (b *Build) PageRoots() map[*File]string {
+	list := map[*File]string{}
+	for _, r := range b.relatives {
+		for _, e := range r.edits {
+			if !strings.Contains(e.Text, RootName) {
+				continue
+			}
+			for _, runner := range b.Runners(e.In) {
+				from, base := runner.base()
+				list[runner.File] = relativePath(web.Folder(from, base), b.Base)
+				if list[runner.File] == "" {
+					list[runner.File] = "./"
+				}
+			}
+		}
+	}
+	return list
 }
 
 // Named is the link's target when the file it leads to has that path in the export: only the last part of the target changes

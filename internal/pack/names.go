@@ -70,6 +70,11 @@ func (p *Plan) mendLinks() error {
 		}
 	}
 	p.noteRelative(order, absolute)
+	for f, root := range p.build.PageRoots() {
+		if it := p.of[f]; it != nil {
+			it.edits = append(it.edits, edit{at: f.Page.HeadStart, text: fmt.Sprintf("<script>var %s=%q</script>", export.RootName, root)})
+		}
+	}
 	return nil
 }
 

@@ -20,6 +20,7 @@ type Link struct {
 	Mapped       bool    // stands in an import map, so only what imports the name loads it
 	Lookup       bool    // one of the entries of a table that is looked up by a key which is not known
 	Pieces       []Piece // what the target is put together from; nil when the place holds all of it
+	Quote        byte    // the letter that encloses it in a script, where the place holds all of it; 0 elsewhere
 	Again        []int   // offsets of more places in the file where the same whole text stands
 	Integrity    string  // the hashes that the file must have one of, as an integrity attribute says
 }

@@ -186,6 +186,7 @@ func (v *evaluator) join(lists value, with []js.Arg, in *frame) (out value, ok b
 				x = concat(x, between)
 			}
 			x = concat(x, v.asText(orUnknown(e)))
+			v.steps -= len(x)
 		}
 		out = append(out, x...)
 	}

@@ -36,6 +36,9 @@ const maxDepth = 120
 const maxFrames = 8
 
 func (v *evaluator) value(e js.IExpr, in *frame) value {
+	if v.steps < -stepsOver {
+		return nil
+	}
 	switch e := e.(type) { // what is quick need not be kept
 	case nil:
 		return nil
@@ -374,6 +377,7 @@ func (v *evaluator) settings(n *variable, in *frame) value {
 		}
 	}
 	out := union(len(n.set)-len(added) == 1, held...)
+	v.steps -= len(n.set) + len(out)/2
 	if len(added) == 0 {
 		return out
 	}
@@ -451,22 +455,29 @@ func (v *evaluator) entries(a alternative) ([]value, bool) {
 		return a.items, true
 	}
 	l, ok := a.node.(*js.ArrayExpr)
-	if !ok || a.what != isList || v.depth > maxDepth {
+	if _, within := v.active[l]; !ok || a.what != isList || within || v.depth > maxDepth {
 		return nil, false
 	}
+	v.active[l] = len(v.active) + 1
 	v.depth++
-	defer func() { v.depth-- }()
+	defer func() {
+		v.depth--
+		delete(v.active, l)
+	}()
 	out := make([]value, 0, len(l.List))
 	for _, x := range l.List {
-		switch {
-		case len(out) > maxAlternatives:
-		case x.Spread:
-			for _, b := range v.value(x.Value, a.frame) {
-				more, _ := v.entries(b)
+		if len(out) > maxAlternatives {
+			break
+		}
+		v.steps--
+		if !x.Spread {
+			out = append(out, v.value(x.Value, a.frame))
+			continue
+		}
+		for _, b := range v.value(x.Value, a.frame) {
+			if more, _ := v.entries(b); len(out)+len(more) <= maxAlternatives {
 				out = append(out, more...)
 			}
-		default:
-			out = append(out, v.value(x.Value, a.frame))
 		}
 	}
 	return out, true
@@ -474,6 +485,7 @@ func (v *evaluator) entries(a alternative) ([]value, bool) {
 
 // given is a parameter in the call that is followed.
 func (v *evaluator) given(n *variable, f *frame) value {
+	v.steps--
 	x := v.argument(f.args, n.param, f.caller)
 	if len(x) == 0 && len(n.set) > 0 {
 		return v.settings(n, f)
@@ -494,6 +506,7 @@ func (v *evaluator) parameter(n *variable) value {
 			x = x.where(cond{key: n.owner, is: strconv.Itoa(i)})
 		}
 		all = append(all, x)
+		v.steps -= 1 + len(x)/2
 	}
 	if len(calls) == 0 {
 		return v.settings(n, nil)

@@ -194,6 +194,8 @@ func (r *reader) add(l link.Link, n name) {
 	}
 	if len(n.list) != 1 || n.list[0].Len < 0 || n.list[0].Kept {
 		l.Pieces = n.list
+	} else {
+		l.Quote = n.list[0].Quote
 	}
 	k := seen{l.Target, l.Use, l.Offset, l.Base}
 	if i, ok := r.seen[k]; ok {

@@ -57,6 +57,7 @@ func (v *evaluator) memberOf(objects value, x js.IExpr, name string, in *frame) 
 			}
 		}
 	}
+	v.steps -= 1 + len(out)
 	if found {
 		return union(sure && len(out) == 1 || len(out) == 1, out...)
 	}

@@ -104,6 +104,7 @@ func (r *reader) within(left, most int, work func()) int {
 const (
 	stepsLoad    = 3000 // for one sink
 	stepsText    = 500  // for one text that reaches none
+	stepsOver    = 5000 // more than that, for what is cheap
 	stepsLoads   = 100_000
 	stepsTexts   = 40_000
 	stepsOthers  = 20_000

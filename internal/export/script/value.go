@@ -74,6 +74,9 @@ type cond struct {
 // maxAlternatives of one value. Tables of the parts of large games have hundreds of entries.
 const maxAlternatives = 2000
 
+// maxParts of one text. What has more is no name.
+const maxParts = 40
+
 // maxUnion is how many are kept of what is no table.
 const maxUnion = 120
 
@@ -152,6 +155,9 @@ func concat(x, y value) value {
 
 func joined(a, b alternative, when []cond) alternative {
 	p, q := a.texts(), b.texts()
+	if len(p)+len(q) > maxParts {
+		p, q = p[:min(len(p), maxParts/2)], []part{unknownPart}
+	}
 	c := alternative{weak: a.weak || b.weak, entry: a.entry || b.entry, when: when, parts: make([]part, 0, len(p)+len(q))}
 	for _, x := range append(append(c.parts, p...), q...) {
 		if !x.known && x.holds != nil {

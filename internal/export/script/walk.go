@@ -4,6 +4,8 @@ import (
 	"bytes"
 
 	"github.com/tdewolff/parse/v2/js"
+
+	"havvel/internal/export/link"
 )
 
 // A walker goes through a script's tree once, fills the index, and lists what is to be evaluated.
@@ -395,6 +397,9 @@ func (w *walker) object(e *js.ObjectExpr) {
 		if name, ok := nameOf(p); ok {
 			w.member(name, member{value: p.Value})
 			w.facts.word([]byte(name))
+			if name == "src" || name == "poster" { // of an element that a library makes
+				w.loads = append(w.loads, load{sink: attribute, value: p.Value, node: e})
+			}
 		}
 		if p.Name != nil && p.Name.Computed != nil {
 			w.walk(p.Name.Computed, false)
@@ -447,6 +452,9 @@ func (w *walker) called(e *js.CallExpr) {
 			w.sinks(name, e, e.Args.List, nil, c)
 		}
 		w.method(name, c, e)
+		if name == "assign" && endsIn(on, "Object") {
+			w.put(e)
+		}
 	case *js.LiteralExpr:
 		if c.TokenType == js.ImportToken && len(e.Args.List) > 0 {
 			w.loads = append(w.loads, load{importing, e.Args.List[0].Value, nil, nil, e})
@@ -487,8 +495,23 @@ func (w *walker) alias(v *js.Var) string {
 // windows are names of the global object.
 var windows = map[string]bool{"window": true, "self": true, "globalThis": true}
 
+// put notes what Object.assign sets on its first argument.
+func (w *walker) put(e *js.CallExpr) {
+	for _, a := range e.Args.List[min(1, len(e.Args.List)):] {
+		o, ok := a.Value.(*js.ObjectExpr)
+		if !ok {
+			continue
+		}
+		for i := range o.List {
+			if name, ok := nameOf(&o.List[i]); ok {
+				w.load(name+"=", o.List[i].Value, e.Args.List[0].Value, nil, e)
+			}
+		}
+	}
+}
+
 // importing is the sink of import(…).
-var importing = &sink{name: "import", use: "script", sure: 0, base: 1}
+var importing = &sink{name: "import", use: "script", sure: link.Certain, base: link.OfFile}
 
 // method looks at methods that cut texts, or compare them.
 func (w *walker) method(name string, c *js.DotExpr, e *js.CallExpr) {
@@ -527,8 +550,11 @@ func (w *walker) made(e *js.NewExpr) {
 	w.arguments(list)
 }
 
+// attribute is the sink of an object that holds the attributes of an element.
+var attribute = &sink{name: "attribute", use: "data", sure: link.Possible}
+
 // address is the sink of new URL(…), whose value most often reaches another one.
-var address = &sink{name: "URL", use: "data", sure: 1}
+var address = &sink{name: "URL", use: "data", sure: link.Likely}
 
 func (w *walker) arguments(list []js.Arg) {
 	for i := range list {
