@@ -27,6 +27,9 @@ var linkChecks = []*Check{
 				return nil
 			}
 			f := &Finding{Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path), Fix: "put the file there, or take the link away"}
+			if l.Certainty == link.Seen {
+				f.Message = fmt.Sprintf("%s is asked for here, as the last trial saw, but there is no such file", l.Path)
+			}
 			switch reach := p.Build.Reach(l.From); {
 			case reach < export.Loaded: // what nothing is sure to use can't stop the game
 				f.Level = Note

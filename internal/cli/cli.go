@@ -27,6 +27,7 @@ import (
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
+	"havvel/internal/trial"
 )
 
 // version is stamped in by the linker.
@@ -257,7 +258,26 @@ func (a *app) subject(ctx context.Context, args []string, read reading) (*projec
 		b.Close()
 		return nil, nil, &export.Unreadable{Path: "this folder", Reason: "there is no page in it that runs a script, and no " + project.Name + " that names an export", Next: "name the folder or zip that the engine wrote"}
 	}
+	if p != nil && len(args) == 0 {
+		b.See(sights(p, b))
+	}
 	return p, b, nil
+}
+
+// sights are the requests that the last trials of this very export saw.
+func sights(p *project.Project, b *export.Build) (list []export.Sight) {
+	names := []string{""}
+	if destinations, err := p.Destinations(nil); err == nil { // what is wrong with them, is said elsewhere
+		for _, d := range destinations {
+			names = append(names, d.Name)
+		}
+	}
+	for _, name := range names {
+		if last := trial.Last(p.Folder, name); last != nil && last.Fingerprint == b.Fingerprint {
+			list = append(list, last.Sights()...)
+		}
+	}
+	return list
 }
 
 // known is the reading for a look: with what is known of the export from before, in the project's folder or in the

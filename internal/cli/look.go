@@ -314,6 +314,13 @@ func (a *app) lookLinks(b *export.Build) {
 		rows = append(rows, []string{fmt.Sprintf("%s:%d:%d", term.Clean(l.From.Path), l.Line, l.Column), l.Use, string(target), l.Certainty.String(), s.In(tone, string(l.Result))})
 	}
 	s.Table([]string{"where", "use", "names", "how sure", "result"}, rows)
+	if list := b.Unparsed(); len(list) > 0 {
+		s.Line("")
+		s.Line("could not be parsed, so names that these put together were not seen:")
+		for _, f := range list {
+			s.Line("  %s  %s", term.Clean(f.Path), s.In(term.Quiet, term.Clean(f.WhyUnparsed())))
+		}
+	}
 	idle := b.Unlinked()
 	if len(idle) == 0 || b.Shape == export.SinglePage {
 		return

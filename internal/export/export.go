@@ -50,6 +50,7 @@ type Build struct {
 	to        map[*File][]int  // places in Links, by the file they lead to
 	reach     map[*File]Reach
 	runners   map[*File][]Runner
+	sights    []Sight
 	relatives map[int]relative // of links from the host's root, by their place in Links
 	vague     map[*File]Link   // links with unknown parts that may mean a file
 	dirs      map[string]bool  // the folders that parts are in

@@ -67,6 +67,7 @@ func (b *Build) resolve() {
 			b.keep(x)
 		}
 	}
+	b.sight()
 	b.grade()
 	b.makeRelative()
 }
@@ -306,7 +307,7 @@ func (b *Build) leadFrom(f *File, l link.Link, from, base string) Link {
 		inside := strings.TrimPrefix(target, b.place)
 		x.Result, x.Path, x.Folder = Absolute, target, path.Clean(strings.TrimPrefix(x.Folder+"/", b.place))
 		x.To = b.byPath[b.Base+inside]
-		if l.Use == "page" || l.Use == "frame" {
+		if l.Use == "page" || l.Use == "frame" || inside == "" && l.Certainty == link.Likely {
 			x.To = cmp.Or(x.To, b.byPath[path.Join(b.Base+inside, EntryName)])
 		}
 		if x.To == nil && l.Lookup && !b.dirs[path.Dir(b.Base+inside)] {

@@ -189,3 +189,25 @@ func reachOf(l Link) Reach {
 
 // Reach says how surely a file is used.
 func (b *Build) Reach(f *File) Reach { return b.reach[f] }
+
+// Unparsed lists the scripts, and pages with such, that were read by their tokens alone: names that they put together are not known.
+func (b *Build) Unparsed() []*File {
+	var list []*File
+	for _, f := range b.Parts() {
+		if f.WhyUnparsed() != "" {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// WhyUnparsed says why a script could not be parsed; "" for one that was, and for other files.
+func (f *File) WhyUnparsed() string {
+	switch {
+	case f.Script != nil:
+		return f.Script.Unparsed
+	case f.Page != nil:
+		return f.Page.Inline.Unparsed
+	}
+	return ""
+}

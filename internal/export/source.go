@@ -26,7 +26,11 @@ func openSource(path string) (source, error) {
 	case err != nil:
 		return nil, &Unreadable{Path: path, Reason: "it can't be opened", Cause: err}
 	case info.IsDir():
-		return folder(path), nil
+		whole, err := filepath.EvalSymlinks(path) // it may itself be a link to the folder
+		if err != nil {
+			return nil, &Unreadable{Path: path, Reason: "it can't be opened", Cause: err}
+		}
+		return folder(whole), nil
 	}
 	return openFile(path, info.Size())
 }

@@ -2,14 +2,37 @@ package trial
 
 import (
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 
+	"havvel/internal/export"
 	"havvel/internal/place"
 )
+
+// uses says what the browser's words for kinds of requests mean for links.
+var uses = map[string]string{"Script": "script", "Stylesheet": "style", "Image": "picture", "Font": "picture", "Media": "media", "Document": "page", "Worker": "script"}
+
+// Sights are the requests of a trial, as a reading of the same build takes them.
+func (r *Result) Sights() []export.Sight {
+	var list []export.Sight
+	seen := map[string]bool{}
+	for _, v := range r.Views {
+		for _, q := range v.Requests {
+			if q.Foreign || seen[q.Path] || strings.HasPrefix(q.Path, "~havvel") || q.Status == 0 {
+				continue
+			}
+			seen[q.Path] = true
+			list = append(list, export.Sight{File: q.By, Line: q.Line, Column: q.Column, Path: q.Path, Use: cmp.Or(uses[q.Kind], "data"), Failed: q.Status == http.StatusNotFound})
+		}
+	}
+	return list
+}
 
 // file is where the last result for a destination is kept, in a project's folder.
 func file(folder, destination string) string {

@@ -35,6 +35,9 @@ type Request struct {
 	EndMS   float64 `json:"end_ms"` // 0 while it has not ended
 	Failed  string  `json:"failed,omitempty"`
 	Foreign bool    `json:"foreign"`
+	By      string  `json:"by,omitempty"` // the file of the game that asked for it, where the browser tells
+	Line    int     `json:"line,omitempty"`
+	Column  int     `json:"column,omitempty"`
 
 	encoding string
 }
@@ -178,8 +181,38 @@ func (w *watcher) asked(e *network.EventRequestWillBeSent) {
 	}
 	r := &Request{Kind: string(e.Type), StartMS: w.since(e.Timestamp.Float64())}
 	r.Path, r.Foreign = w.inside(address)
+	r.By, r.Line, r.Column = w.initiator(e.Initiator)
 	w.requests[e.RequestID] = r
 	w.order = append(w.order, r)
+}
+
+// initiator is the place in the game that asked for something: the innermost call that stands in one of its files.
+func (w *watcher) initiator(i *network.Initiator) (file string, line, column int) {
+	if i == nil {
+		return "", 0, 0
+	}
+	for stack := i.Stack; stack != nil; stack = stack.Parent {
+		for _, frame := range stack.CallFrames {
+			path, foreign := w.inside(frame.URL)
+			switch {
+			case frame.URL == "" || foreign || strings.HasPrefix(path, "~havvel") || strings.HasPrefix(path, "/"):
+			case frame.LineNumber > 0 || !strings.HasSuffix(path, ".html"):
+				return path, int(frame.LineNumber) + 1, int(frame.ColumnNumber) + 1
+			case file == "":
+				file = path // where the listener stands, too, which moves what is behind it
+			}
+		}
+	}
+	if file != "" {
+		return file, 0, 0
+	}
+	if path, foreign := w.inside(i.URL); i.URL != "" && !foreign && !strings.HasPrefix(path, "/") {
+		if i.LineNumber == 0 {
+			return path, 0, 0
+		}
+		return path, int(i.LineNumber) + 1, int(i.ColumnNumber) + 1
+	}
+	return "", 0, 0
 }
 
 // inside is an address's path in the game; foreign is true when it leads elsewhere.

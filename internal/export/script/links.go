@@ -163,10 +163,11 @@ func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, a
 		return
 	case s == importing && !alone:
 		sure = link.Likely
-	case s != importing && !pathLike && !link.IsAddress(n.target):
+	case s != importing && !pathLike && !link.IsAddress(n.target) && !strings.HasSuffix(n.target, "/"):
 		sure = link.Possible
 	}
-	if a.weak || n.vague || strings.Contains(n.target, link.Star) || strings.HasSuffix(n.target, "/") && !link.IsAddress(n.target) {
+	folder := strings.HasSuffix(n.target, "/") && !link.IsAddress(n.target) && s.use != "page" && s.arg != -2 // a list of files to keep holds pages, by their folders
+	if a.weak || n.vague || strings.Contains(n.target, link.Star) || folder {
 		sure = link.Possible
 	}
 	if n.vague {

@@ -58,7 +58,7 @@ func TestRead(t *testing.T) {
 		"escapes":              {`f("img\/a.png"); fetch("\x61.json")`, []string{"data a.json likely page", "data img/a.png possible any"}},
 		"compared":             {`if (p.startsWith("/img/")) f(); if (p === "/a.png") g(); u.slice(1)`, nil},
 		"cut off":              {`f("a.png"); g("b.p`, []string{"data a.png possible any"}},
-		"service worker":       {`caches.open("v1").then(c => c.addAll(["/", "/index.html", "lane.js"]))`, []string{"data / possible page", "data /index.html likely page", "data lane.js likely page"}},
+		"service worker":       {`caches.open("v1").then(c => c.addAll(["/", "/index.html", "lane.js"])); navigator.serviceWorker.register("/sw.js", { scope: "/" })`, []string{"data / likely page", "data /index.html likely page", "data lane.js likely page", "page / likely page", "script /sw.js likely page"}},
 		"attributes":           {`e.setAttribute("src", "a.png"); e.setAttribute("title", "b.png")`, []string{"data a.png likely page", "data b.png possible any"}},
 		"destructured":         {`const { base = "d/", name } = { base: "e/", name: "f.bin" }; fetch(base + name); function g({ src }) { fetch(src) } g({ src: "h.bin" })`, []string{"data d/f.bin possible page", "data e/f.bin possible page", "data h.bin likely page"}},
 		"defaults":             {`let w = "default.wasm"; if (M.w) w = M.w; fetch(w)`, []string{"data default.wasm possible page"}},

@@ -34,6 +34,7 @@ var sinks = []sink{
 	{name: ".open", on: "window", use: "page", sure: link.Likely},
 	{name: ".addModule", use: "script", sure: link.Likely, worker: true},
 	{name: ".register", on: "serviceWorker", use: "script", sure: link.Likely, worker: true},
+	{name: "scope=", on: "serviceWorker", use: "page", sure: link.Likely},
 	{name: ".sendBeacon", use: "socket", sure: link.Likely},
 	{name: ".addAll", arg: -2, use: "data", sure: link.Likely},
 	{name: ".assign", on: "location", use: "page", sure: link.Likely},

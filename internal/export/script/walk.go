@@ -452,8 +452,11 @@ func (w *walker) called(e *js.CallExpr) {
 			w.sinks(name, e, e.Args.List, nil, c)
 		}
 		w.method(name, c, e)
-		if name == "assign" && endsIn(on, "Object") {
-			w.put(e)
+		switch {
+		case name == "assign" && endsIn(on, "Object") && len(e.Args.List) > 0:
+			w.put(e, e.Args.List[min(1, len(e.Args.List)):], e.Args.List[0].Value)
+		case name == "register" && endsIn(on, "serviceWorker") && len(e.Args.List) > 1:
+			w.put(e, e.Args.List[1:], on)
 		}
 	case *js.LiteralExpr:
 		if c.TokenType == js.ImportToken && len(e.Args.List) > 0 {
@@ -495,16 +498,16 @@ func (w *walker) alias(v *js.Var) string {
 // windows are names of the global object.
 var windows = map[string]bool{"window": true, "self": true, "globalThis": true}
 
-// put notes what Object.assign sets on its first argument.
-func (w *walker) put(e *js.CallExpr) {
-	for _, a := range e.Args.List[min(1, len(e.Args.List)):] {
+// put notes what objects among the arguments set on something.
+func (w *walker) put(e *js.CallExpr, list []js.Arg, on js.IExpr) {
+	for _, a := range list {
 		o, ok := a.Value.(*js.ObjectExpr)
 		if !ok {
 			continue
 		}
 		for i := range o.List {
 			if name, ok := nameOf(&o.List[i]); ok {
-				w.load(name+"=", o.List[i].Value, e.Args.List[0].Value, nil, e)
+				w.load(name+"=", o.List[i].Value, on, nil, e)
 			}
 		}
 	}
