@@ -22,9 +22,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/hosting"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
-	"havvel/internal/serve"
 )
 
 // A Difference is something that players get otherwise than it was packed.
@@ -177,10 +177,9 @@ func (v *visitor) file(ctx context.Context, under string, h site.Held, serves []
 
 // headers judges how a file came.
 func (v *visitor) headers(name string, got *fetched, serves []string) {
-	want, encoding := serve.TypeOf(name), ""
-	if e := map[string]string{".gz": "gzip", ".br": "br"}[path.Ext(name)]; e != "" && slices.Contains(serves, e) {
-		encoding, want = e, serve.TypeOf(strings.TrimSuffix(name, path.Ext(name)))
-	}
+	_, named := hosting.Plain(name)
+	sent := hosting.Host{Encodings: serves}.Send(name, named)
+	want, encoding := sent.Type, sent.Encoding
 	if encoding != "" && got.header.Get("Content-Encoding") != encoding {
 		v.say(name, "encoding", "it comes without Content-Encoding: "+encoding, "have the web server send it, or take it out of serves in havvel.toml, so that pack writes plain files")
 	}
@@ -190,7 +189,7 @@ func (v *visitor) headers(name string, got *fetched, serves []string) {
 	if strict && is != wanted && !(wanted == "text/javascript" && strings.Contains(is, "javascript")) {
 		v.say(name, "type", fmt.Sprintf("it comes as %q instead of %q", is, wanted), "tell the web server the type of "+path.Ext(name)+" files")
 	}
-	if v.isolated && wanted == "text/html" && (got.header.Get("Cross-Origin-Opener-Policy") != "same-origin" || got.header.Get("Cross-Origin-Embedder-Policy") == "") {
+	if v.isolated && wanted == "text/html" && !hosting.Isolated(got.header) {
 		v.say(name, "isolation", "the page comes without cross-origin isolation headers, so threads don't work", "have the web server send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Embedder-Policy: require-corp")
 	}
 }

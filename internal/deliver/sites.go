@@ -20,11 +20,11 @@ import (
 	"havvel/internal/deliver/site/objects"
 	"havvel/internal/deliver/site/sftp"
 	"havvel/internal/deliver/site/webdav"
+	"havvel/internal/hosting"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
-	"havvel/internal/serve"
 )
 
 // drivers open a site, by the scheme of its address. A new protocol is a package beside these, a line here, and what addresses need to know
@@ -172,11 +172,8 @@ func (c *Courier) sendToSite(ctx context.Context, d *project.Destination, p Parc
 }
 
 func siteFile(f pack.Content) site.File {
-	out := site.File{Name: f.Name, Bytes: f.Bytes, SHA256: f.SHA256, Encoding: f.Encoding, Type: serve.TypeOf(f.Name), Cache: "public, max-age=31536000, immutable", Open: openFile(f.Path)}
-	if f.Encoding != "" {
-		out.Type = serve.TypeOf(strings.TrimSuffix(f.Name, filepath.Ext(f.Name)))
-	}
-	return out
+	sent := hosting.Any.Send(f.Name, f.Encoding)
+	return site.File{Name: f.Name, Bytes: f.Bytes, SHA256: f.SHA256, Encoding: f.Encoding, Type: sent.Type, Cache: "public, max-age=31536000, immutable", Open: openFile(f.Path)}
 }
 
 func siteLink(d *project.Destination, folder string) string {

@@ -7,7 +7,6 @@ import (
 	"io"
 	"maps"
 	"net/http"
-	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -16,6 +15,7 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"havvel/internal/export/web"
+	"havvel/internal/hosting"
 	"havvel/internal/serve"
 )
 
@@ -84,13 +84,8 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 
 // typeOf is a file's content type, and how it is compressed, as its name says.
 func typeOf(name string) (kind, encoding string) {
-	inner := name
-	for ending, e := range map[string]string{".gz": "gzip", ".br": "br"} {
-		if cut, ok := strings.CutSuffix(name, ending); ok && path.Ext(cut) != "" {
-			inner, encoding = cut, e
-		}
-	}
-	return serve.TypeOf(inner), encoding
+	inner, encoding := hosting.Plain(name)
+	return hosting.TypeOf(inner), encoding
 }
 
 func (h *Host) gameRoutes() http.Handler {
@@ -149,15 +144,11 @@ var (
 	silent   = []string{"no-referrer"}
 	forever  = []string{"public, max-age=31536000, immutable"} // the address names one version
 	anywhere = []string{"cross-origin"}
-	ourOwn   = []string{"same-origin"}
-	isolated = []string{"require-corp"}
 )
 
 func gameHeaders(head http.Header, b *servedBuild) {
 	head["X-Content-Type-Options"], head["Referrer-Policy"], head["Cache-Control"], head["Cross-Origin-Resource-Policy"] = nosniff, silent, forever, anywhere
-	if b.isolated {
-		head["Cross-Origin-Opener-Policy"], head["Cross-Origin-Embedder-Policy"] = ourOwn, isolated
-	}
+	hosting.Host{Isolation: b.isolated}.Isolate(head)
 }
 
 // send serves a content as it is kept, with ranges and validators (RFC 9110, sections 13 and 14); one that is compressed and that

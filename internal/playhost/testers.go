@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/crypto/bcrypt"
 
+	"havvel/internal/hosting"
 	"havvel/internal/round"
 )
 
@@ -95,9 +96,7 @@ func (h *Host) show(w http.ResponseWriter, status int, v visit) {
 	head.Set("Content-Type", "text/html; charset=utf-8")
 	head.Set("Cache-Control", "no-store")
 	head.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'nonce-%s'; style-src 'nonce-%s'; connect-src 'self'; form-action 'self'; frame-src %s; frame-ancestors 'none'; base-uri 'none'", v.Nonce, v.Nonce, v.at))
-	if v.Isolated { // a frame is isolated only in a page that is
-		head["Cross-Origin-Opener-Policy"], head["Cross-Origin-Embedder-Policy"] = ourOwn, isolated
-	}
+	hosting.Host{Isolation: v.Isolated}.Isolate(head) // a frame is isolated only in a page that is
 	w.WriteHeader(status)
 	templates.ExecuteTemplate(w, "tester.html", v) // an error here is a visitor who left
 }

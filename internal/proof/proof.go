@@ -23,7 +23,7 @@ import (
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
-	"havvel/internal/serve"
+	"havvel/internal/hosting"
 	"havvel/internal/trial"
 )
 
@@ -127,9 +127,8 @@ func (h *host) serve(w http.ResponseWriter, r *http.Request) (name string, ok bo
 		http.NotFound(w, r)
 		return name, false
 	}
-	w.Header().Set("Content-Type", serve.TypeOf(file))
-	w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
-	w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
+	w.Header().Set("Content-Type", hosting.TypeOf(file))
+	hosting.Host{Isolation: true}.Isolate(w.Header())
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
 	return name, true
 }

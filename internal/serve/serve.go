@@ -22,6 +22,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/export/web"
 	"havvel/internal/hooks"
+	"havvel/internal/hosting"
 	"havvel/internal/rulebook"
 )
 
@@ -99,10 +100,7 @@ func (g *Game) Close() {
 func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
 	h := w.Header()
-	if g.options.Isolation {
-		h.Set("Cross-Origin-Opener-Policy", "same-origin")
-		h.Set("Cross-Origin-Embedder-Policy", "require-corp")
-	}
+	g.host().Isolate(h)
 	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
 	switch {
 	case name == own+"heard":
@@ -155,14 +153,10 @@ func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
 func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	h := w.Header()
 	h.Set("Cache-Control", "no-cache")
-	h.Set("Content-Type", TypeOf(f.Path))
-	if f.Encoding != "" && f.PlainPath() != f.Path {
-		if g.serves(f.Encoding) {
-			h.Set("Content-Encoding", f.Encoding)
-			h.Set("Content-Type", TypeOf(f.PlainPath()))
-		} else {
-			h.Set("Content-Type", "application/octet-stream")
-		}
+	sent := g.host().Send(f.Path, f.Encoding)
+	h.Set("Content-Type", sent.Type)
+	if sent.Encoding != "" {
+		h.Set("Content-Encoding", sent.Encoding)
 	}
 	if f.Page != nil && f.Encoding == "" {
 		g.page(w, r, f)
@@ -182,9 +176,14 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	http.ServeContent(w, r, "", time.Time{}, content)
 }
 
-// serves reports whether the host sends Content-Encoding for files of an encoding.
-func (g *Game) serves(encoding string) bool {
-	return g.options.Rules == nil || slices.Contains(g.options.Rules.Serves.Encodings, encoding)
+// host is the host that is imitated.
+func (g *Game) host() hosting.Host {
+	host := hosting.Any
+	if g.options.Rules != nil {
+		host.Encodings = g.options.Rules.Serves.Encodings
+	}
+	host.Isolation = g.options.Isolation
+	return host
 }
 
 // listener hands on what the game says.
@@ -287,22 +286,4 @@ func (g *Game) open(f *export.File) (seekable, error) {
 		return nil, err
 	}
 	return to, nil
-}
-
-// types are those that browsers want to be told. The system's own table differs from machine to machine, and is not asked.
-var types = map[string]string{
-	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8",
-	".css": "text/css; charset=utf-8", ".json": "application/json", ".wasm": "application/wasm", ".svg": "image/svg+xml", ".ogg": "audio/ogg", ".mp3": "audio/mpeg",
-	".wav": "audio/wav", ".m4a": "audio/mp4", ".flac": "audio/flac", ".opus": "audio/ogg", ".webm": "video/webm", ".mp4": "video/mp4", ".webp": "image/webp", ".avif": "image/avif",
-	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".bmp": "image/bmp", ".ico": "image/x-icon", ".ttf": "font/ttf", ".otf": "font/otf", ".woff": "font/woff", ".woff2": "font/woff2",
-	".txt": "text/plain; charset=utf-8", ".xml": "application/xml", ".csv": "text/csv; charset=utf-8", ".pdf": "application/pdf", ".webmanifest": "application/manifest+json", ".gz": "application/gzip", ".br": "application/octet-stream",
-}
-
-// TypeOf is the content type under which a file of that name is served.
-func TypeOf(name string) string {
-	ending := strings.ToLower(path.Ext(name))
-	if t, ok := types[ending]; ok {
-		return t
-	}
-	return "application/octet-stream"
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"havvel/internal/export"
+	"havvel/internal/hosting"
 	"havvel/internal/rulebook"
 )
 
@@ -170,10 +171,7 @@ func (s *Server) stage(c Config, guard string) http.HandlerFunc {
 	return func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-store")
-		if rules.Serves.Isolation {
-			w.Header().Set("Cross-Origin-Opener-Policy", "same-origin")
-			w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
-		}
+		hosting.Host{Isolation: rules.Serves.Isolation}.Isolate(w.Header())
 		stageTemplate.Execute(w, data) // an error here is a visitor who left
 	}
 }

@@ -73,7 +73,7 @@ const bundlers = {
   },
   async esbuild(at, out, base) {
     const { build } = await load("esbuild");
-    const root = base === "auto" ? undefined : base;
+    const root = base.startsWith("/") ? base : undefined; // a relative one would be relative to two things
     await build({ entryPoints: { main: path.join(at, "src/main.js"), worker: path.join(at, "src/worker.js") }, bundle: true, splitting: true, format: "esm", minify: true, outdir: path.join(out, "js"), publicPath: root && root + "js", loader: { ".png": "file", ".wav": "file", ".css": "file" }, assetNames: "[name]-[hash]", logLevel: "error" });
     copyPublic(at, out);
     write(path.join(out, "index.html"), page((root ?? "") + "js/main.js"));

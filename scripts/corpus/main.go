@@ -172,7 +172,9 @@ func project(work, folder, destination string) error {
 
 // check compares what check says with what the run of the export showed.
 func (r *row) check(program, folder, destination string, before *proof.Run) {
-	out, _ := exec.Command(program, "check", folder, "--json").Output() // it exits with 1 where it finds errors
+	look := exec.Command(program, "check", folder, "--json")
+	look.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(os.TempDir(), "havvel-corpus-cache", filepath.Base(program)+fmt.Sprint(os.Getpid())))
+	out, _ := look.Output() // it exits with 1 where it finds errors
 	var answer struct {
 		Findings []struct{ ID, Level, File, Message string }
 	}
