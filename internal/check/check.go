@@ -4,47 +4,22 @@
 package check
 
 import (
-	"cmp"
-	"path"
 	"slices"
 
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/rulebook"
-)
-
-// Level says how bad a finding is.
-type Level string
-
-// The levels. An error is certain: the build would not work, or be refused.
-const (
-	Error   Level = "error"
-	Warning Level = "warning"
-	Note    Level = "note"
 )
 
 // A Check looks for one thing that goes wrong.
 type Check struct {
 	ID     string // stable; starts with its family
 	Title  string // one line, without a full stop
-	Level  Level
+	Level  finding.Level
 	Text   string // what happens to the player, why, and how to fix it
 	Before string // an example that it reports
 	After  string // the same, mended
 	Run    func(*Pass)
-}
-
-// A Finding is what a check has to say about one place.
-type Finding struct {
-	ID          string `json:"id"`
-	Level       Level  `json:"level"`
-	File        string `json:"file"`        // inside the export; "" when it is about the whole
-	Line        int    `json:"line"`        // from 1; 0 when there is none
-	Column      int    `json:"column"`      // likewise
-	Message     string `json:"message"`     // what is wrong, and what that does
-	Fix         string `json:"fix"`         // what to do
-	Destination string `json:"destination"` // "" when it holds anywhere
-	MendedBy    string `json:"mended_by"`   // "pack" when packing mends it, else ""
-	Accepted    string `json:"accepted"`    // the developer's reason to live with it, or ""
 }
 
 // A Subject is what is checked, and for whom.
@@ -55,7 +30,7 @@ type Subject struct {
 	Packed      bool               // the build goes out by havvel pack, which mends some findings
 	Plants      bool               // pack may plant the rulebook's scripts
 	Without     []string           // steps that pack must not take
-	Accepts     []Accept
+	Accepts     []finding.Accept
 	Version     string   // that the next send uploads; "" when it is not known
 	Sent        []Sent   // to the destination, the latest last
 	Statistics  []string // names of those that havvel.toml declares
@@ -64,14 +39,11 @@ type Subject struct {
 	Untried     string   // why there is no clean trial of the export, where the project wants one; else ""
 }
 
-// An Accept is a finding that the developer has decided to live with.
-type Accept struct{ ID, File, Reason string }
-
 // A Pass is one run of one check.
 type Pass struct {
 	Subject
 	check    *Check
-	findings *[]Finding
+	findings *[]finding.Finding
 }
 
 // Catalogue returns all checks, in the order of families and then of what to fix first.
@@ -80,60 +52,30 @@ func Catalogue() []*Check {
 }
 
 // Run runs the whole catalogue and returns the findings: errors first, then by check and place.
-func Run(s Subject) []Finding { return run(s, Catalogue()) }
+func Run(s Subject) []finding.Finding { return run(s, Catalogue()) }
 
 // RunPage runs the checks of the game's page alone, for which no build is needed.
-func RunPage(s Subject) []Finding { return run(s, slices.Concat(listingChecks, pictureChecks)) }
+func RunPage(s Subject) []finding.Finding { return run(s, slices.Concat(listingChecks, pictureChecks)) }
 
-func run(s Subject, checks []*Check) []Finding {
-	var findings []Finding
+func run(s Subject, checks []*Check) []finding.Finding {
+	var findings []finding.Finding
 	for _, c := range checks {
 		c.Run(&Pass{s, c, &findings})
 	}
-	for i := range findings {
-		for _, a := range s.Accepts {
-			if a.covers(&findings[i]) {
-				findings[i].Accepted = a.Reason
-			}
-		}
-	}
-	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(rank(a), rank(b)) })
+	s.policy().Settle(findings)
 	return findings
 }
 
-func (a Accept) covers(f *Finding) bool {
-	if a.ID != f.ID {
-		return false
-	}
-	matched, err := path.Match(a.File, f.File)
-	return a.File == "" || a.File == f.File || err == nil && matched
-}
-
-func rank(f Finding) int {
-	return slices.Index([]Level{Error, Warning, Note}, f.Level)
-}
-
-// Errors counts the findings that forbid an upload.
-func Errors(findings []Finding) int {
-	n := 0
-	for _, f := range findings {
-		if f.Level == Error && f.Accepted == "" {
-			n++
-		}
-	}
-	return n
-}
+func (s Subject) policy() finding.Policy { return finding.Policy{Rules: s.Rules, Accepts: s.Accepts} }
 
 // report adds a finding at the check's level.
-func (p *Pass) report(f Finding) {
+func (p *Pass) report(f finding.Finding) {
 	f.ID, f.Destination = p.check.ID, p.Destination
 	if f.Level == "" {
 		f.Level = p.check.Level
 	}
-	if p.Rules != nil && f.MendedBy == "" {
-		if level, ok := p.Rules.Levels[f.ID]; ok {
-			f.Level = Level(level)
-		}
+	if f.MendedBy == "" {
+		f.Level = p.policy().Level(f.ID, f.Level)
 	}
 	*p.findings = append(*p.findings, f)
 }
@@ -141,12 +83,12 @@ func (p *Pass) report(f Finding) {
 // mended adds a finding that pack mends by itself: a note where the build goes out by pack, and at the
 // check's level where it goes out by hand, or pack must not take that step. what says what pack does, byHand what to do
 // without it.
-func (p *Pass) mended(f Finding, step, what, byHand string) {
+func (p *Pass) mended(f finding.Finding, step, what, byHand string) {
 	f.Fix = byHand + ", or let havvel pack do it"
 	if slices.Contains(p.Without, step) {
 		f.Fix = byHand
 	} else if p.Packed {
-		f.Level, f.MendedBy, f.Fix = Note, "pack", what
+		f.Level, f.MendedBy, f.Fix = finding.Note, "pack", what
 	}
 	p.report(f)
 }

@@ -16,6 +16,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/link"
+	"havvel/internal/finding"
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
@@ -348,7 +349,7 @@ func TestCatalogue(t *testing.T) {
 	}
 }
 
-func place(f Finding) string {
+func place(f finding.Finding) string {
 	if f.Line == 0 {
 		return fmt.Sprintf("%s %s", f.Level, f.File)
 	}
@@ -365,7 +366,7 @@ func TestMended(t *testing.T) {
 		}
 		b := build(t, files)
 		for _, f := range Run(Subject{Build: b, Destination: "arcade", Rules: arcade, Packed: true, Plants: true}) {
-			if f.ID == id && (f.Level != Note || f.MendedBy != "pack") {
+			if f.ID == id && (f.Level != finding.Note || f.MendedBy != "pack") {
 				t.Errorf("%s when packed: %+v", id, f)
 			}
 		}
@@ -374,12 +375,12 @@ func TestMended(t *testing.T) {
 	move(files, "web/")
 	files["readme.md"] = "hello"
 	files["web/index.html"] = strings.Replace(files["web/index.html"], "<head>", `<head><base href="./">`, 1)
-	if f := Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true}); len(f) != 1 || f[0].ID != "entry-nested" || f[0].Level != Error {
+	if f := Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true}); len(f) != 1 || f[0].ID != "entry-nested" || f[0].Level != finding.Error {
 		t.Errorf("a page with a base of its own, which can't be lifted: %+v", f)
 	}
 	flawed["encoding-unserved"].spoil(files)
 	for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true, Without: []string{"recode"}}) {
-		if f.ID == "encoding-unserved" && f.Level != Error {
+		if f.ID == "encoding-unserved" && f.Level != finding.Error {
 			t.Errorf("a step that pack must not take: %+v", f)
 		}
 	}
@@ -392,11 +393,11 @@ func TestLevels(t *testing.T) {
 	files := good()
 	flawed["page-no-title"].spoil(files)
 	flawed["hook-absent"].spoil(files)
-	levels := map[string]Level{}
+	levels := map[string]finding.Level{}
 	for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: &strict, Packed: true, Plants: true}) {
 		levels[f.ID] = f.Level
 	}
-	if levels["page-no-title"] != Error || levels["hook-absent"] != Note {
+	if levels["page-no-title"] != finding.Error || levels["hook-absent"] != finding.Note {
 		t.Errorf("%v", levels)
 	}
 }
@@ -405,11 +406,11 @@ func TestAccepts(t *testing.T) {
 	files := good()
 	flawed["link-missing"].spoil(files)
 	b := build(t, files)
-	findings := Run(Subject{Build: b, Accepts: []Accept{{ID: "link-missing", File: "*.html", Reason: "made at run time"}}})
-	if Errors(findings) != 1 { // the one in game.js
+	findings := Run(Subject{Build: b, Accepts: []finding.Accept{{ID: "link-missing", File: "*.html", Reason: "made at run time"}}})
+	if finding.Errors(findings) != 1 { // the one in game.js
 		t.Errorf("%+v", findings)
 	}
-	if n := Errors(Run(Subject{Build: b, Accepts: []Accept{{ID: "link-missing", File: "old.html", Reason: "r"}}})); n != 2 {
+	if n := finding.Errors(Run(Subject{Build: b, Accepts: []finding.Accept{{ID: "link-missing", File: "old.html", Reason: "r"}}})); n != 2 {
 		t.Errorf("%d errors", n)
 	}
 }

@@ -6,13 +6,14 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/finding"
 )
 
 var entryChecks = []*Check{
 	{
 		ID:    "entry-none",
 		Title: "There is no page to open",
-		Level: Error,
+		Level: finding.Error,
 		Text: "A host opens one HTML page first. This export has none that runs a script, so players would see a list of " +
 			"files or an error. Most often the wrong folder was named, or the engine exported for another system. " +
 			"Export for the web again, and name the folder that holds the page.",
@@ -20,14 +21,14 @@ var entryChecks = []*Check{
 		After:  "index.html, scripts/game.js, media/lane.png",
 		Run: func(p *Pass) {
 			if p.Build.Entry == nil {
-				p.report(Finding{Message: "there is no HTML page that a host could open", Fix: "export for the web again, and name the folder that holds the page"})
+				p.report(finding.Finding{Message: "there is no HTML page that a host could open", Fix: "export for the web again, and name the folder that holds the page"})
 			}
 		},
 	},
 	{
 		ID:    "entry-nested",
 		Title: "The entry page is not at the root",
-		Level: Error,
+		Level: finding.Error,
 		Text: "A host looks for index.html at the root of what it was given. When the folder around the export was packed, " +
 			"and not its contents, the page sits one folder deeper and the host doesn't find it. Pack the contents. " +
 			"havvel pack does; files outside of the page's folder stay where they are, and its links lead to them.",
@@ -38,7 +39,7 @@ var entryChecks = []*Check{
 	{
 		ID:    "entry-name",
 		Title: "The entry page has another name than index.html",
-		Level: Error,
+		Level: finding.Error,
 		Text: "Hosts open index.html, in small letters. A page under another name is not found, and players see an error or " +
 			"a list of files. Set the name in the engine's export settings, or rename the page; havvel pack renames it in " +
 			"the archive, and links from other pages follow.",
@@ -54,7 +55,7 @@ func entryNested(p *Pass) {
 		return
 	}
 	folder := path.Dir(entry.Path) + "/"
-	f := Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is in the folder %s; a host looks for it at the root", folder)}
+	f := finding.Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is in the folder %s; a host looks for it at the root", folder)}
 	if p.Build.Base == folder {
 		p.mended(f, "entry", "pack puts the contents of "+folder+" at the root", "pack the contents of "+folder+" without the folder around them")
 		return
@@ -85,7 +86,7 @@ func entryName(p *Pass) {
 		return
 	}
 	p.mended(
-		Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is called %s; a host looks for %s", path.Base(entry.Path), export.EntryName)},
+		finding.Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is called %s; a host looks for %s", path.Base(entry.Path), export.EntryName)},
 		"entry",
 		"pack renames it to "+export.EntryName,
 		"rename it to "+export.EntryName,

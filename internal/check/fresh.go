@@ -3,6 +3,8 @@ package check
 import (
 	"fmt"
 	"time"
+
+	"havvel/internal/finding"
 )
 
 // A Sent is a version that went to the destination before.
@@ -21,7 +23,7 @@ var freshChecks = []*Check{
 	{
 		ID:    "fresh-same",
 		Title: "This very export was sent before",
-		Level: Note,
+		Level: finding.Note,
 		Text: "The destination has this export already, byte for byte. Most often the game was changed, but not exported again, or another folder was " +
 			"exported to. havvel send refuses to send the same export twice unless it is told to.",
 		Before: "an export that is the one of version 0.4.0",
@@ -29,7 +31,7 @@ var freshChecks = []*Check{
 		Run: func(p *Pass) {
 			for i := len(p.Sent) - 1; i >= 0; i-- {
 				if s := p.Sent[i]; s.Fingerprint == p.Build.Fingerprint {
-					p.report(Finding{Message: fmt.Sprintf("this very export was sent as version %s on %s (state: %s)", s.Version, s.At.Local().Format("2 January 15:04"), s.State), Fix: "export the game again if it was changed since"})
+					p.report(finding.Finding{Message: fmt.Sprintf("this very export was sent as version %s on %s (state: %s)", s.Version, s.At.Local().Format("2 January 15:04"), s.State), Fix: "export the game again if it was changed since"})
 					return
 				}
 			}
@@ -38,7 +40,7 @@ var freshChecks = []*Check{
 	{
 		ID:    "fresh-version",
 		Title: "The version was not raised",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "Another export was sent under this version. Two builds of one name can't be told apart in reports and in the logbook. Raise the version in " +
 			"havvel.toml before each send.",
 		Before: `version = "0.4.0", which was sent last week`,
@@ -51,7 +53,7 @@ var freshChecks = []*Check{
 			}
 			for _, s := range p.Sent {
 				if s.Version == p.Version && s.State != "refused" {
-					p.report(Finding{Message: fmt.Sprintf("version %s was sent on %s, from another export", s.Version, s.At.Local().Format("2 January 15:04")), Fix: "raise the version in havvel.toml"})
+					p.report(finding.Finding{Message: fmt.Sprintf("version %s was sent on %s, from another export", s.Version, s.At.Local().Format("2 January 15:04")), Fix: "raise the version in havvel.toml"})
 					return
 				}
 			}
@@ -60,28 +62,28 @@ var freshChecks = []*Check{
 	{
 		ID:    "fresh-old",
 		Title: "The project was changed after the export",
-		Level: Note,
+		Level: finding.Note,
 		Text: "A file of the project is newer than every file of the export, so what is sent may not be what was last worked on. Export again before sending, " +
 			"unless the change does not concern the game.",
 		Before: "a script changed this morning, an export of yesterday",
 		After:  "an export of after the change",
 		Run: func(p *Pass) {
 			if newest := p.Build.Newest(); p.Newest.Path != "" && !newest.IsZero() && p.Newest.Changed.Sub(newest) > time.Minute {
-				p.report(Finding{Message: fmt.Sprintf("%s was changed on %s, after the last file of the export (%s)", p.Newest.Path, p.Newest.Changed.Local().Format("2 January 15:04"), newest.Local().Format("2 January 15:04")), Fix: "export the game again if the change concerns it"})
+				p.report(finding.Finding{Message: fmt.Sprintf("%s was changed on %s, after the last file of the export (%s)", p.Newest.Path, p.Newest.Changed.Local().Format("2 January 15:04"), newest.Local().Format("2 January 15:04")), Fix: "export the game again if the change concerns it"})
 			}
 		},
 	},
 	{
 		ID:    "fresh-untried",
 		Title: "There is no clean trial of this export",
-		Level: Error,
+		Level: finding.Error,
 		Text: "havvel.toml says that only exports go out that a trial found clean (required under [trial]), and there is none of this one. A trial runs the " +
 			"game in a real browser and takes less than a minute.",
 		Before: "an export of just now, and the last trial of yesterday",
 		After:  "havvel trial, without errors",
 		Run: func(p *Pass) {
 			if p.Untried != "" {
-				p.report(Finding{Message: "havvel.toml wants a clean trial of this export, and " + p.Untried, Fix: "run havvel trial"})
+				p.report(finding.Finding{Message: "havvel.toml wants a clean trial of this export, and " + p.Untried, Fix: "run havvel trial"})
 			}
 		},
 	},

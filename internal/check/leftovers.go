@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/settings"
 )
 
@@ -14,7 +15,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:    "leftover-junk",
 		Title: "Files that don't belong in a build",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "File managers, editors and version control leave files behind. In a build they cost room, tell strangers about the " +
 			"developer's machine, and some portals refuse them. havvel pack leaves them out.",
 		Before: ".DS_Store, notes.txt~",
@@ -22,7 +23,7 @@ var leftoverChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Files {
 				if f.Junk != "" {
-					p.mended(Finding{File: f.Path, Message: "it does not belong in a build: " + f.Junk}, "leave-out", "pack leaves it out", "take it out")
+					p.mended(finding.Finding{File: f.Path, Message: "it does not belong in a build: " + f.Junk}, "leave-out", "pack leaves it out", "take it out")
 				}
 			}
 		},
@@ -30,7 +31,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:    "leftover-map",
 		Title: "Source maps are in the build",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "A source map holds the game's source text, with comments, for whoever downloads it. Players don't need it, and it is often larger than the " +
 			"script. Turn source maps off for the release.",
 		Before: "game.js, game.js.map",
@@ -40,7 +41,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:     "leftover-symbols",
 		Title:  "Debug symbols are in the build",
-		Level:  Warning,
+		Level:  finding.Warning,
 		Text:   "Debug symbols are for the developer's tools. Players download them for nothing, and strangers learn how the game is built.",
 		Before: "game.symbols.json, game.pdb",
 		After:  "neither",
@@ -49,7 +50,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:     "leftover-log",
 		Title:  "Logs and dumps are in the build",
-		Level:  Warning,
+		Level:  finding.Warning,
 		Text:   "Logs and dumps of the export's tools hold paths and names of the developer's machine. Take them out.",
 		Before: "build.log",
 		After:  "no log",
@@ -58,7 +59,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:    "leftover-work",
 		Title: "Working files are in the build",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "Files of painting, modelling and sound programs are what pictures and sounds are made from. The game doesn't load them, they are large, and they " +
 			"give the originals away.",
 		Before: "lane.psd, lane.blend",
@@ -68,7 +69,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:    "leftover-secret",
 		Title: "A secret is in the build",
-		Level: Error,
+		Level: finding.Error,
 		Text: "A private key, or a file of settings with passwords, is in the build. Whatever is in the build can be read by everybody. Take it out, and " +
 			"replace the key: it is no secret any more if it was ever uploaded.",
 		Before: ".env, id_rsa, server.key",
@@ -76,12 +77,12 @@ var leftoverChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Files {
 				if f.PrivateKey {
-					p.report(Finding{File: f.Path, Message: "a private key stands in it; in a build everybody can read it", Fix: "take the key out, and replace it wherever it is used"})
+					p.report(finding.Finding{File: f.Path, Message: "a private key stands in it; in a build everybody can read it", Fix: "take the key out, and replace it wherever it is used"})
 					continue
 				}
 				base := strings.ToLower(path.Base(f.Path))
 				if base == ".env" || strings.HasPrefix(base, ".env.") || base == "id_rsa" || base == "id_ed25519" || base == ".npmrc" || base == ".netrc" || base == ".htpasswd" || hasAnySuffix(base, ".pem", ".p12", ".pfx", ".keystore", ".jks", ".ppk") {
-					p.report(Finding{File: f.Path, Message: "it is a file in which keys or passwords are kept; in a build everybody can read it", Fix: "take it out, and replace the keys in it"})
+					p.report(finding.Finding{File: f.Path, Message: "it is a file in which keys or passwords are kept; in a build everybody can read it", Fix: "take it out, and replace the keys in it"})
 				}
 			}
 		},
@@ -89,14 +90,14 @@ var leftoverChecks = []*Check{
 	{
 		ID:     "leftover-archive",
 		Title:  "An archive is in the build",
-		Level:  Note,
+		Level:  finding.Note,
 		Text:   "A zip inside the build is often an earlier build, or sources, put there by mistake. Some games do load one; if yours doesn't, take it out.",
 		Before: "old-build.zip",
 		After:  "no archive",
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Unlinked() {
 				if f.Kind == export.KindArchive {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("it is an archive of %s, and nothing is known to load it", settings.Size(f.Bytes)), Fix: "take it out if the game doesn't load it"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it is an archive of %s, and nothing is known to load it", settings.Size(f.Bytes)), Fix: "take it out if the game doesn't load it"})
 				}
 			}
 		},
@@ -104,7 +105,7 @@ var leftoverChecks = []*Check{
 	{
 		ID:    "leftover-unused",
 		Title: "Files that nothing is known to load",
-		Level: Note,
+		Level: finding.Note,
 		Text: "No page, stylesheet or script names these files, as far as can be read. The game may still load them by names that it puts together, so havvel " +
 			"never leaves them out by itself. If they are left from an earlier export, empty the folder before the next one.",
 		Before: "lane-old.pack, 40 MB",
@@ -115,7 +116,7 @@ var leftoverChecks = []*Check{
 			}
 			for _, f := range p.Build.Unlinked() {
 				if f.Kind != export.KindArchive && f.Bytes >= 100_000 && !hasAnySuffix(strings.ToLower(f.Path), ".map") {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("nothing is known to load it (%s)", settings.Size(f.Bytes)), Fix: "take it out if it is left from an earlier export"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("nothing is known to load it (%s)", settings.Size(f.Bytes)), Fix: "take it out if it is left from an earlier export"})
 				}
 			}
 		},
@@ -127,7 +128,7 @@ func eachEnding(message, fix string, endings ...string) func(*Pass) {
 	return func(p *Pass) {
 		for _, f := range p.Build.Parts() {
 			if hasAnySuffix(strings.ToLower(f.Path), endings...) {
-				p.report(Finding{File: f.Path, Message: message, Fix: fix})
+				p.report(finding.Finding{File: f.Path, Message: message, Fix: fix})
 			}
 		}
 	}

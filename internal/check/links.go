@@ -9,32 +9,33 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/export/link"
 	"havvel/internal/export/script"
+	"havvel/internal/finding"
 )
 
 var linkChecks = []*Check{
 	{
 		ID:    "link-missing",
 		Title: "A link leads to a file that isn't there",
-		Level: Error,
+		Level: finding.Error,
 		Text: "A page, stylesheet or script names a file that the export doesn't hold. The host answers 404; a script that is " +
 			"missing stops the game, a picture leaves a hole. Most often the file was renamed, or was left out of the " +
 			"engine's export settings. It is an error where the game can't start without the file: for scripts and stylesheets " +
 			"of the entry page, and for imports.",
 		Before: `<script src="loader.js"> and no loader.js`,
 		After:  `<script src="loader.js"> and loader.js beside the page`,
-		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
 			if l.Result != export.Missing || strings.HasPrefix(l.Path, "../") {
 				return nil
 			}
-			f := &Finding{Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path), Fix: "put the file there, or take the link away"}
+			f := &finding.Finding{Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path), Fix: "put the file there, or take the link away"}
 			if l.Certainty == link.Seen {
 				f.Message = fmt.Sprintf("%s is asked for here, as the last trial saw, but there is no such file", l.Path)
 			}
 			switch reach := p.Build.Reach(l.From); {
 			case reach < export.Loaded: // what nothing is sure to use can't stop the game
-				f.Level = Note
+				f.Level = finding.Note
 			case reach < export.AtStart || l.Use != "script" && l.Use != "style" || !l.Certainty.Sure():
-				f.Level = Warning // the game may start without it
+				f.Level = finding.Warning // the game may start without it
 			}
 			return f
 		}),
@@ -42,16 +43,16 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-case",
 		Title: "A link differs from its file in letter case",
-		Level: Error,
+		Level: finding.Error,
 		Text: "On the developer's disk Lane.png and lane.png are often the same file; on a portal's host they are two, and the " +
 			"link leads nowhere. The game works here and breaks there. Write the name the same way in both places.",
 		Before: `url("Media/Lane.png") and media/lane.png`,
 		After:  `url("media/lane.png")`,
-		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
 			if l.Result != export.OtherCase {
 				return nil
 			}
-			f := &Finding{
+			f := &finding.Finding{
 				Message: fmt.Sprintf("%s is named here, but the file is called %s; a portal's host tells them apart", l.Path, l.To.Path),
 				Fix:     "write the name the same way in both places",
 			}
@@ -59,7 +60,7 @@ var linkChecks = []*Check{
 				f.Message = fmt.Sprintf("%s is named here, but the file's name is written with accents apart from their letters; a portal's host tells them apart", l.Path)
 			}
 			if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == link.Possible {
-				f.Level = Warning
+				f.Level = finding.Warning
 			}
 			if _, _, ok := p.Build.Rewritten(l, l.To.Path); ok {
 				p.mended(at(l, *f), "names", "pack makes the link lead to the file", "write the name the same way in both places")
@@ -71,24 +72,24 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-integrity",
 		Title: "A file is not the one whose hash the page gives",
-		Level: Error,
+		Level: finding.Error,
 		Text: "With integrity=\"sha384-…\" a page says which hash a script or stylesheet has. Browsers refuse a file with any other: a single " +
 			"changed byte, or line ends that another tool wrote, and the game does not start. What havvel pack changes gets its new hash.",
 		Before: `<script src="game.js" integrity="sha384-…"> and a game.js that was changed after it`,
 		After:  `both as the bundler wrote them, or no integrity`,
-		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
 			if l.Integrity == "" || l.To == nil || l.To.Encoding != "" {
 				return nil
 			}
 			if ok, err := link.Fits(l.Integrity, l.To.Open); ok || err != nil { // what can't be read is said elsewhere
 				return nil
 			}
-			f := &Finding{
+			f := &finding.Finding{
 				Message: fmt.Sprintf("%s has another hash than the page says (integrity), so browsers refuse it", l.Path),
 				Fix:     "export again, or take the integrity attribute away",
 			}
 			if !opens(p, l) || l.To.Script == nil && l.Use != "style" {
-				f.Level = Warning // what is only fetched ahead is fetched again
+				f.Level = finding.Warning // what is only fetched ahead is fetched again
 			}
 			return f
 		}),
@@ -96,7 +97,7 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-package",
 		Title: "A script imports a package by its name",
-		Level: Error,
+		Level: finding.Error,
 		Text: "Browsers load scripts by address, such as \"./rules.js\"; a name alone, such as \"lantern-kit\", means something to tools on " +
 			"the developer's machine only. The browser stops at such an import before the game's first line. A folder with such " +
 			"scripts is what the game is made from: the export is what the bundler writes. Where there is no bundler, an import map " +
@@ -108,7 +109,7 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-absolute",
 		Title: "A link starts at the host's root",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "An address that starts with a slash is looked for at the root of the host. Portals serve each game from a folder of " +
 			"its own, so the file is not found there. Use addresses relative to the page; most engines and bundlers have a " +
 			"setting for the base path, which should be empty or \"./\".",
@@ -119,16 +120,16 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-escapes",
 		Title: "A link leads out of the build",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "An address that begins with ../ leads above the folder that the host serves the game from, where none of its files are. " +
 			"Most often the page was moved after the export. Export again, with everything below the page's folder.",
 		Before: `<script src="../game.js"> in the entry page`,
 		After:  `<script src="game.js">`,
-		Run: onLinks(func(_ *Pass, l export.Link) *Finding {
+		Run: onLinks(func(_ *Pass, l export.Link) *finding.Finding {
 			if !strings.HasPrefix(l.Path, "../") || l.Use == "page" {
 				return nil
 			}
-			return &Finding{
+			return &finding.Finding{
 				Message: fmt.Sprintf("%s leads out of the build, to where none of its files are", l.Target),
 				Fix:     "put the file into the build, and make the link lead there",
 			}
@@ -137,17 +138,17 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-disk",
 		Title: "A link leads to a disk",
-		Level: Error,
+		Level: finding.Error,
 		Text: "An address such as file:///C:/game/lane.png leads to the developer's own disk. It works there and nowhere else. Use an " +
 			"address relative to the page.",
 		Before: `<img src="file:///C:/art/lane.png">`,
 		After:  `<img src="art/lane.png">`,
-		Run: onLinks(func(_ *Pass, l export.Link) *Finding {
+		Run: onLinks(func(_ *Pass, l export.Link) *finding.Finding {
 			low := strings.ToLower(l.Target)
 			if !strings.HasPrefix(low, "file:") && (len(low) < 3 || low[1] != ':' || !strings.ContainsAny(low[2:3], `/\`)) {
 				return nil
 			}
-			return &Finding{
+			return &finding.Finding{
 				Message: fmt.Sprintf("%s leads to the disk of the machine that the game was made on", l.Target),
 				Fix:     "use an address relative to the page",
 			}
@@ -156,36 +157,36 @@ var linkChecks = []*Check{
 	{
 		ID:    "link-foreign",
 		Title: "The game loads something from another host",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "What is loaded from another host is not checked by the portal, can vanish or change, tells that host who plays, and does not " +
 			"work offline. Many portals forbid it, but for the hosts that their rulebook names. Put the file into the build.",
 		Before: `<script src="https://scripts.example/lib.js">`,
 		After:  `<script src="lib.js">`,
-		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
 			if !foreign(p, l) {
 				return nil
 			}
-			return &Finding{Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)), Fix: "put the file into the build"}
+			return &finding.Finding{Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)), Fix: "put the file into the build"}
 		}),
 	},
 	{
 		ID:    "link-insecure",
 		Title: "The game loads something without encryption",
-		Level: Error,
+		Level: finding.Error,
 		Text: "Portals are served over https, and from there browsers load no script, style, data or frame over plain http: they block " +
 			"it, and the game stops or is broken. Pictures and sounds are asked for over https instead, which may fail.",
 		Before: `<script src="http://scripts.example/lib.js">`,
 		After:  `<script src="lib.js">`,
-		Run: onLinks(func(p *Pass, l export.Link) *Finding {
+		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
 			if l.Result != export.Insecure || l.Use == "page" || strings.HasPrefix(l.Target, "http://localhost") || strings.HasPrefix(l.Target, "http://127.") {
 				return nil
 			}
-			f := &Finding{
+			f := &finding.Finding{
 				Message: fmt.Sprintf("%s is loaded without encryption; browsers block that on a page served over https", withoutQuery(l.Target)),
 				Fix:     "put the file into the build, or use https",
 			}
 			if !opens(p, l) || l.Use == "picture" || l.Use == "media" || l.Use == "icon" || l.Certainty != link.Certain {
-				f.Level = Warning
+				f.Level = finding.Warning
 			}
 			return f
 		}),
@@ -196,12 +197,12 @@ const basePath = "make it relative: set the base path to \"./\" in the engine's 
 
 // findAbsolute reports links from the host's root.
 func findAbsolute(p *Pass) {
-	onLinks(func(p *Pass, l export.Link) *Finding {
+	onLinks(func(p *Pass, l export.Link) *finding.Finding {
 		if l.Result != export.Absolute || isHook(p, l.Target) {
 			return nil
 		}
 		_, reason, found := p.Build.FromRoot(l)
-		f := &Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
+		f := &finding.Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
 		if l.From.Kind == export.KindText {
 			f.Fix = "take the slash at its beginning away"
 		}
@@ -212,7 +213,7 @@ func findAbsolute(p *Pass) {
 			p.mended(at(l, *f), "names", "pack makes the link relative", basePath)
 			return nil
 		case found && l.Certainty != link.Possible && p.Build.Reach(l.From) >= export.Loaded:
-			f.Level, f.Message = Error, f.Message+"; pack can't make it relative, since "+reason
+			f.Level, f.Message = finding.Error, f.Message+"; pack can't make it relative, since "+reason
 		}
 		return f
 	})(p)
@@ -229,7 +230,7 @@ func findPackages(p *Pass) {
 			if _, ok := p.Build.Mapped(from, l.Target, export.Runner{File: entry}); ok || l.Certainty != link.Certain { // import(…) may never be reached
 				continue
 			}
-			f := Finding{
+			f := finding.Finding{
 				Message: fmt.Sprintf("%q is imported by its name alone, which browsers don't know; they stop here before the game's first line", l.Target),
 				Fix:     "take what your bundler writes as the export, or say in an import map what the name stands for",
 			}
@@ -243,7 +244,7 @@ func findPackages(p *Pass) {
 }
 
 // onLinks runs a check on every link of the build; judge returns what is wrong with one, or nil.
-func onLinks(judge func(p *Pass, l export.Link) *Finding) func(*Pass) {
+func onLinks(judge func(p *Pass, l export.Link) *finding.Finding) func(*Pass) {
 	return func(p *Pass) {
 		for _, l := range p.Build.Links {
 			if f := judge(p, l); f != nil {
@@ -256,7 +257,7 @@ func onLinks(judge func(p *Pass, l export.Link) *Finding) func(*Pass) {
 // foreign reports whether a link loads something from another host, of which the rulebook says nothing.
 func foreign(p *Pass, l export.Link) bool {
 	loads := l.Use != "page" && (l.From.Page != nil || l.Certainty != link.Possible)
-	return (l.Result == export.OtherOrigin || l.Result == export.Insecure) && loads && !allowed(p, l.Target) && !isHook(p, l.Target)
+	return (l.Result == export.OtherOrigin || l.Result == export.Insecure) && loads && !p.policy().Allows(l.Target) && !isHook(p, l.Target)
 }
 
 // foreignHosts lists the hosts that the game loads from.
@@ -271,12 +272,6 @@ func (p *Pass) foreignHosts() []string {
 		}
 	}
 	return list
-}
-
-// allowed reports whether the rulebook lets the game load from an address's host.
-func allowed(p *Pass, address string) bool {
-	u, err := url.Parse(address)
-	return err == nil && p.Rules != nil && slices.Contains(p.Rules.Allow, u.Hostname())
 }
 
 // withoutQuery shortens an address to what names the file; the query may hold a key.
@@ -301,7 +296,7 @@ func isHook(p *Pass, address string) bool {
 func opens(p *Pass, l export.Link) bool { return l.From == p.Build.Entry || l.From.Page == nil }
 
 // at puts a finding at the link's place.
-func at(l export.Link, f Finding) Finding {
+func at(l export.Link, f finding.Finding) finding.Finding {
 	f.File, f.Line, f.Column = l.From.Path, l.Line, l.Column
 	return f
 }

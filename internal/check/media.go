@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/finding"
 )
 
 // formatEndings are the endings that fit a format's content.
@@ -19,7 +20,7 @@ var mediaChecks = []*Check{
 	{
 		ID:    "media-type",
 		Title: "A picture or sound is not what its name says",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "The content is of another format than the name's ending says. Hosts tell browsers the type by the ending; some browsers, and some engines, " +
 			"then refuse the file. Save it in the format that its name says.",
 		Before: "lane.png, which is a JPEG inside",
@@ -31,7 +32,7 @@ var mediaChecks = []*Check{
 				}
 				ending := strings.ToLower(path.Ext(f.Path))
 				if known := anyFormat(ending); known != "" && !slices.Contains(formatEndings[f.Media.Format], ending) {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it is %s", known, f.Media.Format), Fix: "save it in the format that its name says, or change the name here and where it is named"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it is %s", known, f.Media.Format), Fix: "save it in the format that its name says, or change the name here and where it is named"})
 				}
 			}
 		},
@@ -39,7 +40,7 @@ var mediaChecks = []*Check{
 	{
 		ID:    "media-broken",
 		Title: "A picture or sound can't be read",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "The file has the name of a picture or sound, but its beginning is not that of any format that browsers know, or it is empty. It won't be shown " +
 			"or heard. Export it again; a copy may have broken off, or a pointer to a large file was copied in its place.",
 		Before: "lane.png of 0 bytes",
@@ -48,7 +49,7 @@ var mediaChecks = []*Check{
 			for _, f := range p.Build.Parts() {
 				ending := strings.ToLower(path.Ext(f.Path))
 				if known := anyFormat(ending); known != "" && f.Encoding == "" && (f.Media == nil || f.Media.Picture() && f.Media.Height == 0) && ending != ".ico" && ending != ".aac" {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it can't be read as one", known), Fix: "export it again"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it can't be read as one", known), Fix: "export it again"})
 				}
 			}
 		},
@@ -56,7 +57,7 @@ var mediaChecks = []*Check{
 	{
 		ID:    "media-ogg",
 		Title: "Sounds that not every browser plays",
-		Level: Note,
+		Level: finding.Note,
 		Text: "Older phones and browsers of one maker don't play Ogg. If your players have such devices, keep an MP3 or MP4 beside it; most engines choose the " +
 			"one that plays.",
 		Before: "night.ogg alone",
@@ -81,14 +82,14 @@ var mediaChecks = []*Check{
 				if ogg == 1 {
 					message = "the only sound is Ogg, which older phones don't play"
 				}
-				p.report(Finding{File: first, Message: message, Fix: "keep MP3 or MP4 beside them if your players have such phones"})
+				p.report(finding.Finding{File: first, Message: message, Fix: "keep MP3 or MP4 beside them if your players have such phones"})
 			}
 		},
 	},
 	{
 		ID:    "media-json",
 		Title: "A JSON file can't be read",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "The file has the name of a JSON file, but is not valid JSON: a comma too many, a comment, or a part that is missing. The game fails when it " +
 			"loads it.",
 		Before: `{"nights": 24,}`,
@@ -96,7 +97,7 @@ var mediaChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Kind == export.KindText && f.Damage != "" && f.Encoding == "" {
-					p.report(Finding{File: f.Path, Message: f.Damage, Fix: "mend it, or leave it out if the game doesn't load it"})
+					p.report(finding.Finding{File: f.Path, Message: f.Damage, Fix: "mend it, or leave it out if the game doesn't load it"})
 				}
 			}
 		},

@@ -8,13 +8,14 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"havvel/internal/export"
+	"havvel/internal/finding"
 )
 
 var nameChecks = []*Check{
 	{
 		ID:    "name-case-twice",
 		Title: "Two names differ only in letter case",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "Lane.png and lane.png are two files on one system and one on another. Whoever unpacks the build on a system that " +
 			"does not tell them apart loses one of them. Give one another name.",
 		Before: "Lane.png, lane.png",
@@ -24,7 +25,7 @@ var nameChecks = []*Check{
 			for _, f := range p.Build.Parts() {
 				low := strings.ToLower(norm.NFC.String(f.Path))
 				if other := seen[low]; other != nil {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("this name and %s are the same on systems that don't tell letter case apart", other.Path), Fix: "give one of them another name"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("this name and %s are the same on systems that don't tell letter case apart", other.Path), Fix: "give one of them another name"})
 				}
 				seen[low] = f
 			}
@@ -33,7 +34,7 @@ var nameChecks = []*Check{
 	{
 		ID:    "name-form",
 		Title: "A name is written in letters taken apart",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "An é can be one sign, or an e with an accent behind it. They look the same, but a link that uses one form does not " +
 			"find a file that uses the other. Names made on one system are often of the second form. Use plain letters in names.",
 		Before: "café.png with an e and an accent behind it",
@@ -48,7 +49,7 @@ var nameChecks = []*Check{
 	{
 		ID:    "name-letters",
 		Title: "A name has letters that some hosts can't take",
-		Level: Note,
+		Level: finding.Note,
 		Text: "Letters other than plain ones, digits, hyphen, underscore and dot are written differently in addresses, and some hosts " +
 			"store them wrongly. Plain names are always safe.",
 		Before: "night sky (1).png",
@@ -65,7 +66,7 @@ var nameChecks = []*Check{
 	{
 		ID:    "name-reserved",
 		Title: "A name that can't be written on every system",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "Names such as con, aux or nul, names that end in a dot or a space, and the signs < > : \" | ? * and \\ can't be written on " +
 			"some systems. Hosts and players that unpack the build there get an error, or another name.",
 		Before: `aux.js, what?.png`,
@@ -75,7 +76,7 @@ var nameChecks = []*Check{
 	{
 		ID:    "name-long",
 		Title: "A path that is too long for some systems",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "Some systems take paths of up to 260 letters, with the folders above the build counted in. A path of more than 200 letters " +
 			"inside the build is likely to be cut or refused. Shorten the folders' names.",
 		Before: "a path of 230 letters",
@@ -83,7 +84,7 @@ var nameChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if n := len(p.Build.Inside(f)); n > 200 {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("its path has %d letters; more than 200 are too many for some systems", n), Fix: "shorten the names of its folders"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its path has %d letters; more than 200 are too many for some systems", n), Fix: "shorten the names of its folders"})
 				}
 			}
 		},
@@ -99,7 +100,7 @@ func eachName(look func(name string) (message, fix string)) func(*Pass) {
 			for at != "." && at != "/" {
 				if message, fix := look(path.Base(at)); message != "" && !told[at] {
 					told[at] = true
-					p.report(Finding{File: at, Message: message, Fix: fix})
+					p.report(finding.Finding{File: at, Message: message, Fix: fix})
 				}
 				at = path.Dir(at)
 			}

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"havvel/internal/finding"
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 )
@@ -19,7 +20,7 @@ func TestUnwritten(t *testing.T) {
 		Pictures: []pictures.Problem{{Kind: pictures.Missing, Message: "there is no cover of 640x360", Fix: "add one"}},
 	}
 	s := Subject{Destination: "arcade", Rules: arcade, Paper: p}
-	if got := RunPage(s); len(got) != 1 || got[0].Level != Note || !strings.Contains(got[0].Message, "it wants texts and options (2), kinds of pictures (1) and statements (2)") {
+	if got := RunPage(s); len(got) != 1 || got[0].Level != finding.Note || !strings.Contains(got[0].Message, "it wants texts and options (2), kinds of pictures (1) and statements (2)") {
 		t.Errorf("not begun: %+v", got)
 	}
 	s.Paper.Begun = true
@@ -39,7 +40,7 @@ func TestUnwritten(t *testing.T) {
 		t.Errorf("complete: %+v", got)
 	}
 	s.Paper = Paper{Begun: true, Texts: p.Texts[:1]}
-	s.Accepts = []Accept{{ID: "listing-missing", Reason: "the portal takes it from elsewhere"}}
+	s.Accepts = []finding.Accept{{ID: "listing-missing", Reason: "the portal takes it from elsewhere"}}
 	if got := RunPage(s); len(got) != 1 || got[0].Accepted == "" || got[0].Fix != "write it" {
 		t.Errorf("accepted: %+v", got)
 	}

@@ -7,6 +7,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/script"
+	"havvel/internal/finding"
 	"havvel/internal/hooks"
 	"havvel/internal/settings"
 )
@@ -15,7 +16,7 @@ var statisticChecks = []*Check{
 	{
 		ID:    "statistic-unsent",
 		Title: "A statistic is declared and never sent",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "havvel.toml declares a statistic, but no script of the build sends one of that name by the portal's function. A name that differs by one letter is " +
 			"another statistic to the portal, and the board stays empty. Write the name the same way in both places.",
 		Before: `name = "best-score" in havvel.toml, Portal.score("bestscore", 12) in the game`,
@@ -29,7 +30,7 @@ var statisticChecks = []*Check{
 				if slices.Contains(sent, name) {
 					continue
 				}
-				f := Finding{Message: fmt.Sprintf("%q is declared in havvel.toml, and no script sends it", name), Fix: "send it in the game, or take it out of havvel.toml"}
+				f := finding.Finding{Message: fmt.Sprintf("%q is declared in havvel.toml, and no script sends it", name), Fix: "send it in the game, or take it out of havvel.toml"}
 				if near := settings.Nearest(name, sent); near != "" {
 					f.Fix = fmt.Sprintf("the game sends %q: write the name the same way in both places", near)
 				}
@@ -40,7 +41,7 @@ var statisticChecks = []*Check{
 	{
 		ID:    "statistic-undeclared",
 		Title: "A statistic is sent and never declared",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "A script sends a statistic that havvel.toml does not declare. Portals drop values for boards that they don't know, without a word. Declare it, with " +
 			"which value is kept.",
 		Before: `Portal.score("moves", 7) in the game, and no such statistic in havvel.toml`,
@@ -52,7 +53,7 @@ var statisticChecks = []*Check{
 			}
 			for _, name := range sent {
 				if !slices.Contains(p.Statistics, name) {
-					p.report(Finding{Message: fmt.Sprintf("a script sends %q, which havvel.toml does not declare", name), Fix: fmt.Sprintf("declare it in havvel.toml: [[statistic]] with name = %q, and which value is kept", name)})
+					p.report(finding.Finding{Message: fmt.Sprintf("a script sends %q, which havvel.toml does not declare", name), Fix: fmt.Sprintf("declare it in havvel.toml: [[statistic]] with name = %q, and which value is kept", name)})
 				}
 			}
 		},

@@ -6,6 +6,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/wasm"
+	"havvel/internal/finding"
 	"havvel/internal/settings"
 )
 
@@ -13,7 +14,7 @@ var wasmChecks = []*Check{
 	{
 		ID:    "wasm-broken",
 		Title: "A WebAssembly module is damaged",
-		Level: Error,
+		Level: finding.Error,
 		Text: "The module ends too early, or is not one at all. The browser refuses it and the game stops on its loading bar. Most often a copy or " +
 			"download broke off, or a program took the file for a text and changed its bytes. Export the game again.",
 		Before: "game.wasm, of which the end is missing",
@@ -21,10 +22,10 @@ var wasmChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Kind == export.KindWasm && f.Damage != "" {
-					p.report(Finding{File: f.Path, Message: f.Damage, Fix: "export the game again"})
+					p.report(finding.Finding{File: f.Path, Message: f.Damage, Fix: "export the game again"})
 				}
 				if low := strings.ToLower(f.Path); f.Kind != export.KindWasm && (strings.HasSuffix(low, ".wasm") || strings.HasSuffix(low, ".wasm.gz") || strings.HasSuffix(low, ".wasm.br")) {
-					p.report(Finding{File: f.Path, Message: "its name is that of a WebAssembly module, but it is none", Fix: "export the game again"})
+					p.report(finding.Finding{File: f.Path, Message: "its name is that of a WebAssembly module, but it is none", Fix: "export the game again"})
 				}
 			}
 		},
@@ -32,7 +33,7 @@ var wasmChecks = []*Check{
 	{
 		ID:    "wasm-isolation",
 		Title: "The game uses threads, and the host doesn't isolate its page",
-		Level: Error,
+		Level: finding.Error,
 		Text: "A memory that is shared between threads is given only to pages that are served with the headers Cross-Origin-Opener-Policy and " +
 			"Cross-Origin-Embedder-Policy. Without them the module can't start. Turn threads off in the engine's export settings, unless " +
 			"the portal sends these headers.",
@@ -44,16 +45,16 @@ var wasmChecks = []*Check{
 				return
 			}
 			if p.Rules == nil {
-				p.report(Finding{Level: Warning, File: f.Path, Message: "it uses threads, so the page must be served with cross-origin isolation headers; many hosts don't send them", Fix: "turn threads off in the engine's export settings, or choose a host that sends these headers"})
+				p.report(finding.Finding{Level: finding.Warning, File: f.Path, Message: "it uses threads, so the page must be served with cross-origin isolation headers; many hosts don't send them", Fix: "turn threads off in the engine's export settings, or choose a host that sends these headers"})
 				return
 			}
-			p.report(Finding{File: f.Path, Message: fmt.Sprintf("it uses threads, which need cross-origin isolation headers, and %s doesn't send them; the game can't start there", p.Rules.Name), Fix: "turn threads off in the engine's export settings and export again"})
+			p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it uses threads, which need cross-origin isolation headers, and %s doesn't send them; the game can't start there", p.Rules.Name), Fix: "turn threads off in the engine's export settings and export again"})
 		},
 	},
 	{
 		ID:    "wasm-debug",
 		Title: "WebAssembly carries names or debug information",
-		Level: Warning,
+		Level: finding.Warning,
 		Text: "Names of functions and debug information are for developers. They can be half of the module, and every player downloads them. Export " +
 			"a release build, without debug information.",
 		Before: "game.wasm of 60 MB, 25 MB of them debug information",
@@ -61,7 +62,7 @@ var wasmChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Wasm != nil && f.Wasm.NameBytes > 200_000 {
-					p.report(Finding{File: f.Path, Message: fmt.Sprintf("%s of it are names and debug information that players don't need", settings.Size(f.Wasm.NameBytes)), Fix: "export a release build, without debug information"})
+					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("%s of it are names and debug information that players don't need", settings.Size(f.Wasm.NameBytes)), Fix: "export a release build, without debug information"})
 				}
 			}
 		},
@@ -69,7 +70,7 @@ var wasmChecks = []*Check{
 	{
 		ID:    "wasm-new",
 		Title: "WebAssembly uses what not every browser has",
-		Level: Note,
+		Level: finding.Note,
 		Text: "The module uses parts of WebAssembly that came late. Browsers that are a few years old, and some phones, can't run it. If your players " +
 			"have such devices, turn these parts off in the engine's export settings.",
 		Before: "a module with 64-bit memory",
@@ -87,7 +88,7 @@ var wasmChecks = []*Check{
 					}
 				}
 				if len(names) > 0 {
-					p.report(Finding{File: f.Path, Message: "it uses " + strings.Join(names, ", ") + ", which browsers of a few years ago can't run", Fix: "turn them off in the engine's export settings if your players have such browsers"})
+					p.report(finding.Finding{File: f.Path, Message: "it uses " + strings.Join(names, ", ") + ", which browsers of a few years ago can't run", Fix: "turn them off in the engine's export settings if your players have such browsers"})
 				}
 			}
 		},

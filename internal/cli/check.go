@@ -13,6 +13,7 @@ import (
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/project"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
@@ -51,7 +52,7 @@ func (a *app) check() *cobra.Command {
 
 var (
 	formats = []string{"text", "json", "sarif", "junit"}
-	levels  = []string{string(check.Note), string(check.Warning), string(check.Error)}
+	levels  = []string{string(finding.Note), string(finding.Warning), string(finding.Error)}
 )
 
 func checkIDs() []string {
@@ -63,7 +64,7 @@ func checkIDs() []string {
 }
 
 type checkJSON struct {
-	Findings []check.Finding `json:"findings"`
+	Findings []finding.Finding `json:"findings"`
 }
 
 // verify says what is wrong with the flags.
@@ -109,7 +110,7 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 	if err != nil {
 		return err
 	}
-	findings := []check.Finding{}
+	findings := []finding.Finding{}
 	for _, s := range all {
 		findings = append(findings, check.Run(s)...)
 	}
@@ -147,15 +148,15 @@ func (a *app) nextTowards(p *project.Project, next string) {
 
 // faulty is the error for findings among which there are errors. Where a program reads what was printed, people read it in one line each on
 // standard error.
-func (a *app) faulty(findings []check.Finding, forProgram bool) error {
-	n := check.Errors(findings)
+func (a *app) faulty(findings []finding.Finding, forProgram bool) error {
+	n := finding.Errors(findings)
 	if n == 0 {
 		return nil
 	}
 	said := 0
 	for _, f := range findings {
 		switch {
-		case !forProgram || f.Level != check.Error || f.Accepted != "":
+		case !forProgram || f.Level != finding.Error || f.Accepted != "":
 		case said == mostSaid:
 			a.screen.Warn("and %d more", n-said)
 			return &silent{answerNo}
@@ -193,17 +194,17 @@ func (f *checkFlags) asks(check string) bool {
 }
 
 // choose keeps the findings that are asked for, and counts the errors among them.
-func (f *checkFlags) choose(findings []check.Finding) (kept []check.Finding, errors int) {
-	kept = []check.Finding{}
+func (f *checkFlags) choose(findings []finding.Finding) (kept []finding.Finding, errors int) {
+	kept = []finding.Finding{}
 	for _, x := range findings {
 		if f.asks(x.ID) && slices.Index(levels, string(x.Level)) >= slices.Index(levels, f.level) {
 			kept = append(kept, x)
 		}
 	}
-	return kept, check.Errors(kept)
+	return kept, finding.Errors(kept)
 }
 
-func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings []check.Finding, format string, asked int) error {
+func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings []finding.Finding, format string, asked int) error {
 	switch {
 	case a.json || format == "json":
 		return a.screen.JSON(checkJSON{findings})
@@ -240,7 +241,7 @@ func (a *app) explain(id string) error {
 }
 
 // showFindings prints findings by what the developer does about them.
-func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings []check.Finding, asked int) {
+func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings []finding.Finding, asked int) {
 	s := a.screen
 	var portals []string
 	for _, subject := range subjects {
@@ -256,13 +257,13 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 	groups := []struct {
 		title string
 		tone  term.Tone
-		has   func(check.Finding) bool
+		has   func(finding.Finding) bool
 	}{
-		{"Must be mended", term.Bad, func(f check.Finding) bool { return f.Level == check.Error && f.Accepted == "" }},
-		{"Should be mended", term.Careful, func(f check.Finding) bool { return f.Level == check.Warning && f.Accepted == "" }},
-		{"Havvel pack mends", term.Good, func(f check.Finding) bool { return f.MendedBy != "" && f.Accepted == "" }},
-		{"Good to know", term.Plain, func(f check.Finding) bool { return f.Level == check.Note && f.MendedBy == "" && f.Accepted == "" }},
-		{"Accepted in havvel.toml", term.Quiet, func(f check.Finding) bool { return f.Accepted != "" }},
+		{"Must be mended", term.Bad, func(f finding.Finding) bool { return f.Level == finding.Error && f.Accepted == "" }},
+		{"Should be mended", term.Careful, func(f finding.Finding) bool { return f.Level == finding.Warning && f.Accepted == "" }},
+		{"Havvel pack mends", term.Good, func(f finding.Finding) bool { return f.MendedBy != "" && f.Accepted == "" }},
+		{"Good to know", term.Plain, func(f finding.Finding) bool { return f.Level == finding.Note && f.MendedBy == "" && f.Accepted == "" }},
+		{"Accepted in havvel.toml", term.Quiet, func(f finding.Finding) bool { return f.Accepted != "" }},
 	}
 	for _, g := range groups {
 		a.showGroup(g.title, g.tone, findings, g.has, len(subjects) > 1)
@@ -290,11 +291,11 @@ func checksWords(asked int) string {
 }
 
 // blocked names the portals that would not take the build.
-func blocked(subjects []check.Subject, findings []check.Finding) string {
+func blocked(subjects []check.Subject, findings []finding.Finding) string {
 	var names []string
 	for _, s := range subjects {
-		if slices.ContainsFunc(findings, func(f check.Finding) bool {
-			return f.Destination == s.Destination && f.Level == check.Error && f.Accepted == ""
+		if slices.ContainsFunc(findings, func(f finding.Finding) bool {
+			return f.Destination == s.Destination && f.Level == finding.Error && f.Accepted == ""
 		}) {
 			names = append(names, s.Rules.Name)
 		}
@@ -305,7 +306,7 @@ func blocked(subjects []check.Subject, findings []check.Finding) string {
 // most is how many places are shown of one check.
 const most = 10
 
-func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, has func(check.Finding) bool, several bool) {
+func (a *app) showGroup(title string, tone term.Tone, findings []finding.Finding, has func(finding.Finding) bool, several bool) {
 	s := a.screen
 	mine := distinct(findings, has)
 	if len(mine) == 0 {
@@ -351,9 +352,9 @@ func (a *app) showGroup(title string, tone term.Tone, findings []check.Finding, 
 }
 
 // bundles puts findings together that are mended alike, and among them those that say the same of several places.
-func bundles(findings []check.Finding) [][]check.Finding {
+func bundles(findings []finding.Finding) [][]finding.Finding {
 	type cure struct{ id, fix, accepted string }
-	var list [][]check.Finding
+	var list [][]finding.Finding
 	at, turn := map[cure]int{}, map[string]int{}
 	for _, f := range findings {
 		key := cure{f.ID, f.Fix, f.Accepted}
@@ -369,19 +370,19 @@ func bundles(findings []check.Finding) [][]check.Finding {
 		}
 	}
 	for _, alike := range list {
-		slices.SortStableFunc(alike, func(a, b check.Finding) int { return cmp.Compare(turn[a.Message], turn[b.Message]) })
+		slices.SortStableFunc(alike, func(a, b finding.Finding) int { return cmp.Compare(turn[a.Message], turn[b.Message]) })
 	}
 	return list
 }
 
 // distinct lists the findings of a group, those that hold for several destinations once.
-func distinct(findings []check.Finding, has func(check.Finding) bool) []check.Finding {
+func distinct(findings []finding.Finding, has func(finding.Finding) bool) []finding.Finding {
 	type place struct {
 		id, file, message string
 		line, column      int
 	}
 	seen := map[place]bool{}
-	var list []check.Finding
+	var list []finding.Finding
 	for _, f := range findings {
 		if p := (place{f.ID, f.File, f.Message, f.Line, f.Column}); has(f) && !seen[p] {
 			seen[p] = true
@@ -392,14 +393,14 @@ func distinct(findings []check.Finding, has func(check.Finding) bool) []check.Fi
 }
 
 // everywhere reports whether a finding holds for more than one destination, so that naming one misleads.
-func everywhere(f check.Finding, findings []check.Finding) bool {
-	return slices.ContainsFunc(findings, func(o check.Finding) bool {
+func everywhere(f finding.Finding, findings []finding.Finding) bool {
+	return slices.ContainsFunc(findings, func(o finding.Finding) bool {
 		return o.Destination != f.Destination && o.ID == f.ID && o.File == f.File && o.Line == f.Line
 	})
 }
 
 // spot says where a finding is, as editors understand it.
-func spot(f check.Finding) string {
+func spot(f finding.Finding) string {
 	switch {
 	case f.File == "":
 		return "the whole build"

@@ -11,6 +11,7 @@ import (
 
 	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 )
 
 // SARIF 2.1.0, the parts of it that findings fill (OASIS standard, section 3).
@@ -83,7 +84,7 @@ type sarifSuppression struct {
 }
 
 // sarif tells findings of a catalogue of checks.
-func sarif(b *export.Build, catalogue []*check.Check, findings []check.Finding) sarifLog {
+func sarif(b *export.Build, catalogue []*check.Check, findings []finding.Finding) sarifLog {
 	driver := sarifDriver{Name: "havvel", Rules: []sarifRule{}}
 	index := map[string]int{}
 	for i, c := range catalogue {
@@ -155,7 +156,7 @@ type junitSkipped struct {
 }
 
 // junit makes a test case of each check: it fails by errors, and tells the other findings as its output.
-func junit(command string, destinations []string, catalogue []*check.Check, findings []check.Finding) junitSuites {
+func junit(command string, destinations []string, catalogue []*check.Check, findings []finding.Finding) junitSuites {
 	all := junitSuites{Name: command}
 	for _, destination := range destinations {
 		suite := junitSuite{Name: destination}
@@ -163,7 +164,7 @@ func junit(command string, destinations []string, catalogue []*check.Check, find
 			suite.Name = "any host"
 		}
 		for _, c := range catalogue {
-			mine := slices.DeleteFunc(slices.Clone(findings), func(f check.Finding) bool { return f.ID != c.ID || f.Destination != destination })
+			mine := slices.DeleteFunc(slices.Clone(findings), func(f finding.Finding) bool { return f.ID != c.ID || f.Destination != destination })
 			suite.add(c, mine)
 		}
 		all.Suites = append(all.Suites, suite)
@@ -171,7 +172,7 @@ func junit(command string, destinations []string, catalogue []*check.Check, find
 	return all
 }
 
-func (s *junitSuite) add(c *check.Check, findings []check.Finding) {
+func (s *junitSuite) add(c *check.Check, findings []finding.Finding) {
 	t := junitCase{Class: "havvel." + s.Name, Name: c.ID + ": " + c.Title}
 	for _, f := range findings {
 		line := fmt.Sprintf("%s: %s\n  %s\n", spot(f), f.Message, f.Fix)
@@ -179,7 +180,7 @@ func (s *junitSuite) add(c *check.Check, findings []check.Finding) {
 		case f.Accepted != "":
 			t.Skipped = &junitSkipped{"accepted: " + f.Accepted}
 			t.Out += line
-		case f.Level != check.Error:
+		case f.Level != finding.Error:
 			t.Out += line
 		case t.Failure == nil:
 			t.Failure = &junitFailure{f.Message, line}

@@ -22,6 +22,7 @@ import (
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/logbook"
 	"havvel/internal/pictures"
 	"havvel/internal/project"
@@ -361,10 +362,10 @@ func subject(p *project.Project, d *project.Destination, b *export.Build) check.
 	return s
 }
 
-func accepts(p *project.Project) []check.Accept {
-	var list []check.Accept
+func accepts(p *project.Project) []finding.Accept {
+	var list []finding.Accept
 	for _, a := range p.Accepts {
-		list = append(list, check.Accept{ID: a.ID, File: a.File, Reason: a.Reason})
+		list = append(list, finding.Accept{ID: a.ID, File: a.File, Reason: a.Reason})
 	}
 	return list
 }

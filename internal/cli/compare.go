@@ -18,6 +18,7 @@ import (
 	"havvel/internal/cli/term"
 	"havvel/internal/compare"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
 	"havvel/internal/project"
@@ -64,7 +65,7 @@ func (a *app) runCompare(ctx context.Context, args []string, most string) error 
 	if d == nil {
 		d = other
 	}
-	r := compare.Builds(from, to, wantedCalls(p), func(b *export.Build) []check.Finding {
+	r := compare.Builds(from, to, wantedCalls(p), func(b *export.Build) []finding.Finding {
 		s := check.Subject{Build: b}
 		if d != nil {
 			s.Destination, s.Rules = d.Name, d.Rules
@@ -226,7 +227,7 @@ func (a *app) showComparison(r *compare.Result) {
 	for _, f := range r.Findings {
 		tone, word := term.Good, "gone"
 		if f.New {
-			tone, word = map[check.Level]term.Tone{check.Error: term.Bad, check.Warning: term.Careful}[f.Level], "new "
+			tone, word = map[finding.Level]term.Tone{finding.Error: term.Bad, finding.Warning: term.Careful}[f.Level], "new "
 		}
 		s.Paragraph(term.Plain, "  "+s.In(tone, word)+"  ", "        ", term.Clean(fmt.Sprintf("%s %s %s: %s", f.Level, f.ID, f.File, f.Message)))
 	}

@@ -12,6 +12,7 @@ import (
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/finding"
 	"havvel/internal/listing"
 	"havvel/internal/logbook"
 	"havvel/internal/pictures"
@@ -50,7 +51,7 @@ type leaf struct {
 	d        *project.Destination
 	contents *deliver.Contents
 	order    *pictures.Order
-	findings []check.Finding
+	findings []finding.Finding
 }
 
 func (a *app) runListing(ctx context.Context, f listingFlags) error {
@@ -64,7 +65,7 @@ func (a *app) runListing(ctx context.Context, f listingFlags) error {
 	courier := a.courier(p)
 	var failed error
 	for _, l := range leaves {
-		if check.Errors(l.findings) > 0 {
+		if finding.Errors(l.findings) > 0 {
 			failed = &silent{answerNo}
 		}
 	}
@@ -129,7 +130,7 @@ func (a *app) showLeaves(courier *deliver.Courier, p *project.Project, leaves []
 	s := a.screen
 	s.Line("%s  %s", s.In(term.Strong, term.Clean(p.Game.Title)), s.In(term.Quiet, "version "+p.Game.Version))
 	var rows [][]string
-	var all []check.Finding
+	var all []finding.Finding
 	for _, l := range leaves {
 		fields, stated := l.filled()
 		last := courier.LastPage(l.d)
@@ -155,9 +156,9 @@ func (a *app) showLeaves(courier *deliver.Courier, p *project.Project, leaves []
 }
 
 // nextOfPage says what to do about a page that is not complete; false when it is.
-func (a *app) nextOfPage(leaves []*leaf, all []check.Finding) bool {
+func (a *app) nextOfPage(leaves []*leaf, all []finding.Finding) bool {
 	switch {
-	case check.Errors(all) > 0:
+	case finding.Errors(all) > 0:
 		a.screen.Next("mend the errors in havvel.toml, and run havvel listing again")
 	case len(lacks(leaves[0].contents, leaves[0].order)) > 0:
 		a.screen.Next("havvel listing --show %s  (what each field can hold)", leaves[0].d.Name)
@@ -168,10 +169,10 @@ func (a *app) nextOfPage(leaves []*leaf, all []check.Finding) bool {
 }
 
 // showPageFindings prints what is to be done about pages.
-func (a *app) showPageFindings(findings []check.Finding, several bool) {
-	a.showGroup("Must be mended", term.Bad, findings, func(f check.Finding) bool { return f.Level == check.Error && f.Accepted == "" }, several)
-	a.showGroup("Should be mended", term.Careful, findings, func(f check.Finding) bool { return f.Level == check.Warning && f.Accepted == "" }, several)
-	a.showGroup("Good to know", term.Plain, findings, func(f check.Finding) bool { return f.Level == check.Note && f.Accepted == "" }, several)
+func (a *app) showPageFindings(findings []finding.Finding, several bool) {
+	a.showGroup("Must be mended", term.Bad, findings, func(f finding.Finding) bool { return f.Level == finding.Error && f.Accepted == "" }, several)
+	a.showGroup("Should be mended", term.Careful, findings, func(f finding.Finding) bool { return f.Level == finding.Warning && f.Accepted == "" }, several)
+	a.showGroup("Good to know", term.Plain, findings, func(f finding.Finding) bool { return f.Level == finding.Note && f.Accepted == "" }, several)
 	a.screen.Line("")
 }
 
@@ -305,13 +306,13 @@ type listingJSON struct {
 }
 
 type pageJSON struct {
-	Destination  string          `json:"destination"`
-	Fields       []fieldJSON     `json:"fields"`
-	Boards       []listing.Board `json:"boards"`
-	Declarations []statedJSON    `json:"declarations"`
-	Pictures     []*pictures.Cut `json:"pictures"`
-	Lacks        []string        `json:"lacks"`
-	Findings     []check.Finding `json:"findings"`
+	Destination  string            `json:"destination"`
+	Fields       []fieldJSON       `json:"fields"`
+	Boards       []listing.Board   `json:"boards"`
+	Declarations []statedJSON      `json:"declarations"`
+	Pictures     []*pictures.Cut   `json:"pictures"`
+	Lacks        []string          `json:"lacks"`
+	Findings     []finding.Finding `json:"findings"`
 }
 
 type fieldJSON struct {
@@ -335,7 +336,7 @@ func listingDocument(leaves []*leaf) listingJSON {
 	for _, l := range leaves {
 		page := pageJSON{
 			Destination: l.d.Name, Fields: []fieldJSON{}, Boards: append([]listing.Board{}, l.contents.Boards...), Declarations: []statedJSON{},
-			Pictures: append([]*pictures.Cut{}, l.order.Cuts...), Lacks: lacks(l.contents, l.order), Findings: append([]check.Finding{}, l.findings...),
+			Pictures: append([]*pictures.Cut{}, l.order.Cuts...), Lacks: lacks(l.contents, l.order), Findings: append([]finding.Finding{}, l.findings...),
 		}
 		for _, f := range l.contents.Fields {
 			page.Fields = append(page.Fields, fieldJSON{f.Name, f.From, f.Form, f.Text, f.Words, f.Count, f.Limit})

@@ -15,6 +15,7 @@ import (
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
 	"havvel/internal/project"
@@ -79,15 +80,15 @@ type packJSON struct {
 }
 
 type archiveRow struct {
-	Destination string          `json:"destination"`
-	Path        string          `json:"path"`
-	HandOver    string          `json:"hand_over"`
-	Bytes       int64           `json:"bytes"`
-	SHA256      string          `json:"sha256"`
-	Entries     int             `json:"entries"`
-	Parts       []pack.Part     `json:"parts"`
-	Steps       []pack.Step     `json:"steps"`
-	Findings    []check.Finding `json:"findings"`
+	Destination string            `json:"destination"`
+	Path        string            `json:"path"`
+	HandOver    string            `json:"hand_over"`
+	Bytes       int64             `json:"bytes"`
+	SHA256      string            `json:"sha256"`
+	Entries     int               `json:"entries"`
+	Parts       []pack.Part       `json:"parts"`
+	Steps       []pack.Step       `json:"steps"`
+	Findings    []finding.Finding `json:"findings"`
 }
 
 func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
@@ -243,15 +244,15 @@ func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Bu
 	s := subject(p, d, b)
 	s.Without = append(s.Without, c.without...)
 	findings := check.Run(s)
-	if check.Errors(findings) == 0 {
+	if finding.Errors(findings) == 0 {
 		return nil
 	}
 	if a.json {
 		return &pack.Faulty{Findings: findings}
 	}
-	var errs []check.Finding
+	var errs []finding.Finding
 	for _, f := range findings {
-		if f.Level == check.Error {
+		if f.Level == finding.Error {
 			errs = append(errs, f)
 		}
 	}
@@ -279,7 +280,7 @@ func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) 
 	if len(r.Steps) == 0 {
 		s.Line("  the files of %s as they are", b.Path)
 	}
-	n := check.Errors(r.Findings)
+	n := finding.Errors(r.Findings)
 	verdict := s.In(term.Good, "no errors")
 	if n > 0 {
 		verdict = s.In(term.Bad, does(n, "1 error", fmt.Sprintf("%d errors", n)))

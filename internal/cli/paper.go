@@ -8,6 +8,7 @@ import (
 
 	"havvel/internal/check"
 	"havvel/internal/deliver"
+	"havvel/internal/finding"
 	"havvel/internal/listing"
 	"havvel/internal/logbook"
 	"havvel/internal/pictures"
@@ -92,7 +93,7 @@ func (e *badPage) Error() string {
 func pageErrors(p *project.Project, d *project.Destination, c *deliver.Contents, o *pictures.Order) error {
 	bad := &badPage{portal: d.Rules.Name, destination: d.Name}
 	for _, f := range check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: accepts(p), Paper: paperOf(p, d, c, o, nil)}) {
-		if f.Level == check.Error && f.Accepted == "" {
+		if f.Level == finding.Error && f.Accepted == "" {
 			if bad.errors++; bad.first == "" {
 				bad.first = f.Message
 			}

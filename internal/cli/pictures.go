@@ -8,8 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"havvel/internal/check"
 	"havvel/internal/cli/term"
+	"havvel/internal/finding"
 	"havvel/internal/pictures"
 	"havvel/internal/place"
 	"havvel/internal/settings"
@@ -40,9 +40,9 @@ func (a *app) pictures() *cobra.Command {
 }
 
 type picturesJSON struct {
-	Pictures []*pictures.Cut `json:"pictures"`
-	Sheet    string          `json:"sheet"`
-	Findings []check.Finding `json:"findings"`
+	Pictures []*pictures.Cut   `json:"pictures"`
+	Sheet    string            `json:"sheet"`
+	Findings []finding.Finding `json:"findings"`
 }
 
 func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
@@ -55,7 +55,7 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 	if err != nil {
 		return err
 	}
-	doc := picturesJSON{Pictures: []*pictures.Cut{}, Findings: []check.Finding{}}
+	doc := picturesJSON{Pictures: []*pictures.Cut{}, Findings: []finding.Finding{}}
 	var orders []*pictures.Order
 	var failed error
 	for _, l := range leaves {
@@ -66,7 +66,7 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 			}
 		}
 	}
-	if check.Errors(doc.Findings) > 0 {
+	if finding.Errors(doc.Findings) > 0 {
 		failed = &silent{answerNo}
 	}
 	if len(doc.Pictures) > 0 {

@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/place"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
@@ -215,7 +215,7 @@ func (a *app) showTrial(r *trial.Result, report string) {
 	defer a.report(r, report)
 	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
 	s.Line("")
-	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f check.Finding) bool { return f.Accepted != "" })
+	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f finding.Finding) bool { return f.Accepted != "" })
 	for _, alike := range bundles(open) {
 		title := ""
 		for _, f := range alike {
@@ -224,7 +224,7 @@ func (a *app) showTrial(r *trial.Result, report string) {
 				title += "  " + spot(f)
 			}
 			if title != last {
-				tone := map[check.Level]term.Tone{check.Error: term.Bad, check.Warning: term.Careful, check.Note: term.Quiet}[f.Level]
+				tone := map[finding.Level]term.Tone{finding.Error: term.Bad, finding.Warning: term.Careful, finding.Note: term.Quiet}[f.Level]
 				s.Line("  %s", s.In(tone, term.Clean(title)))
 			}
 			s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
@@ -266,7 +266,7 @@ func calls(v *trial.View) string {
 }
 
 func (a *app) printTrials(p *project.Project, b *export.Build, doc trialJSON, format string) error {
-	var findings []check.Finding
+	var findings []finding.Finding
 	var names []string
 	for _, r := range doc.Trials {
 		findings, names = append(findings, r.Findings...), append(names, r.Destination)
@@ -279,9 +279,9 @@ func (a *app) printTrials(p *project.Project, b *export.Build, doc trialJSON, fo
 		err = a.screen.JSON(sarif(b, trial.Kinds(), findings))
 	case format == "junit":
 		err = writeXML(a.out, junit("havvel trial", names, trial.Kinds(), findings))
-	case check.Errors(findings) > 0 && p == nil:
+	case finding.Errors(findings) > 0 && p == nil:
 		a.screen.Next("mend the errors, export again, and run havvel trial once more; --report FILE writes a report with pictures")
-	case check.Errors(findings) > 0:
+	case finding.Errors(findings) > 0:
 		a.screen.Next("open the report; mend the errors, export again, and run havvel trial once more")
 	default:
 		a.nextTowards(p, "havvel send")

@@ -11,8 +11,8 @@ import (
 	"slices"
 	"strings"
 
-	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/pack"
 	"havvel/internal/settings"
 )
@@ -87,12 +87,12 @@ type Change struct {
 
 // A Finding is one that is new or gone.
 type Finding struct {
-	check.Finding
+	finding.Finding
 	New bool `json:"new"` // else it is gone
 }
 
 // Builds compares two builds. Judge runs the checks on one; calls are the dotted names that portals want to be called.
-func Builds(from, to *export.Build, calls []string, judge func(*export.Build) []check.Finding) *Result {
+func Builds(from, to *export.Build, calls []string, judge func(*export.Build) []finding.Finding) *Result {
 	r := &Result{From: side(from), To: side(to), Added: []File{}, Removed: []File{}, Changed: []File{}, Moved: []Move{}, Findings: []Finding{}}
 	r.files(from, to)
 	r.kinds(from, to)
@@ -252,11 +252,11 @@ func changed(before, after map[string]bool) Change {
 }
 
 // findings tells apart findings by check, file and words; the line may move.
-func (r *Result) findings(before, after []check.Finding) {
-	key := func(f check.Finding) string {
+func (r *Result) findings(before, after []finding.Finding) {
+	key := func(f finding.Finding) string {
 		return f.ID + "\x00" + f.File + "\x00" + f.Message + "\x00" + f.Destination
 	}
-	add := func(list, other []check.Finding, isNew bool) {
+	add := func(list, other []finding.Finding, isNew bool) {
 		left := map[string]int{}
 		for _, f := range other {
 			left[key(f)]++

@@ -11,6 +11,7 @@ import (
 
 	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 )
 
 func build(t *testing.T, files map[string]string) *export.Build {
@@ -80,7 +81,7 @@ func TestBuilds(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			files := good()
 			c.change(files)
-			r := Builds(build(t, good()), build(t, files), []string{"Arcade.ready", "Arcade.score"}, func(b *export.Build) []check.Finding { return check.Run(check.Subject{Build: b}) })
+			r := Builds(build(t, good()), build(t, files), []string{"Arcade.ready", "Arcade.score"}, func(b *export.Build) []finding.Finding { return check.Run(check.Subject{Build: b}) })
 			if got := fmt.Sprint(r.Added, r.Removed, r.Changed, r.Moved); got != c.says {
 				t.Errorf("%s, want %s", got, c.says)
 			}
@@ -105,7 +106,7 @@ func TestBuilds(t *testing.T) {
 func TestBack(t *testing.T) {
 	files := good()
 	files[".DS_Store"], files["game.js"] = "x", `fetch("gone.pack")`
-	judge := func(b *export.Build) []check.Finding { return check.Run(check.Subject{Build: b}) }
+	judge := func(b *export.Build) []finding.Finding { return check.Run(check.Subject{Build: b}) }
 	there, back := Builds(build(t, good()), build(t, files), nil, judge), Builds(build(t, files), build(t, good()), nil, judge)
 	count := func(r *Result, isNew bool) (n int) {
 		for _, f := range r.Findings {

@@ -13,8 +13,8 @@ import (
 	"strings"
 	"testing"
 
-	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/progress"
 	"havvel/internal/rulebook"
 )
@@ -280,7 +280,7 @@ func TestRefusals(t *testing.T) {
 		return err
 	}
 	var faulty *Faulty
-	if err := write(context.Background(), For{Rules: arcade}); !errors.As(err, &faulty) || check.Errors(faulty.Findings) != 1 || faulty.Findings[0].ID != "hook-absent" {
+	if err := write(context.Background(), For{Rules: arcade}); !errors.As(err, &faulty) || finding.Errors(faulty.Findings) != 1 || faulty.Findings[0].ID != "hook-absent" {
 		t.Errorf("an archive that the portal would not take: %v", err)
 	}
 	stopped, stop := context.WithCancel(context.Background())

@@ -12,8 +12,8 @@ import (
 	"slices"
 	"sync"
 
-	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/pack/deflate"
 	"havvel/internal/rulebook"
 )
@@ -57,7 +57,7 @@ type Step struct {
 type For struct {
 	Destination string
 	Rules       *rulebook.Rulebook // nil for nobody in particular
-	Accepts     []check.Accept
+	Accepts     []finding.Accept
 
 	Title, Short, Version string // of the game
 	Plants                bool   // scripts that the rulebook wants may be planted

@@ -8,8 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 )
 
 // A Saving is a way to make what is handed over smaller.
@@ -33,8 +33,8 @@ func (s Saving) Words() string {
 }
 
 // savings lists what would bring an archive under the destination's limit, the most first; none when it is not too large.
-func (p *Plan) savings(findings []check.Finding) []Saving {
-	if !slices.ContainsFunc(findings, func(f check.Finding) bool { return f.ID == "weight-archive" && f.Level == check.Error }) {
+func (p *Plan) savings(findings []finding.Finding) []Saving {
+	if !slices.ContainsFunc(findings, func(f finding.Finding) bool { return f.ID == "weight-archive" && f.Level == finding.Error }) {
 		return nil
 	}
 	list := []Saving{p.slimmer(), p.recoded(), p.unused(), p.duplicates()}

@@ -13,6 +13,7 @@ import (
 
 	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/place"
 	"havvel/internal/progress"
 )
@@ -23,16 +24,16 @@ type Archive struct {
 	Bytes    int64
 	SHA256   string // hex; of a folder, over its files' names and contents
 	Entries  int
-	Parts    []Part          // where more than one file is handed over
-	Files    []Content       // of a folder: what is in it
-	Findings []check.Finding // what the destination's checks say of it
+	Parts    []Part            // where more than one file is handed over
+	Files    []Content         // of a folder: what is in it
+	Findings []finding.Finding // what the destination's checks say of it
 }
 
 // Errors lists the ids of the checks that found errors in it, which it has only when the plan accepts them.
 func (a *Archive) Errors() []string {
 	var ids []string
 	for _, f := range a.Findings {
-		if f.Level == check.Error && f.Accepted == "" && !slices.Contains(ids, f.ID) {
+		if f.Level == finding.Error && f.Accepted == "" && !slices.Contains(ids, f.ID) {
 			ids = append(ids, f.ID)
 		}
 	}
@@ -76,7 +77,7 @@ func (p *Plan) Path(stem string) string {
 // destination's checks before it gets its name; when anything fails, what was there is as it was before. The error is *Faulty
 // when the checks found errors, unless the plan accepts them.
 func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter) (*Archive, error) {
-	var findings []check.Finding
+	var findings []finding.Finding
 	judge := func(file string) (err error) {
 		findings, err = p.judge(file)
 		return err
@@ -101,10 +102,10 @@ func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter)
 }
 
 // judge runs the destination's checks on what was written.
-func (p *Plan) judge(file string) ([]check.Finding, error) {
+func (p *Plan) judge(file string) ([]finding.Finding, error) {
 	p.result.Path = file
 	findings := check.Run(check.Subject{Build: p.result, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts})
-	if check.Errors(findings) > 0 && !p.to.AcceptErrors {
+	if finding.Errors(findings) > 0 && !p.to.AcceptErrors {
 		return findings, &Faulty{findings, p.savings(findings)}
 	}
 	return findings, nil
@@ -112,14 +113,14 @@ func (p *Plan) judge(file string) ([]check.Finding, error) {
 
 // A Faulty error says that the destination would not take the archive. No archive was left behind.
 type Faulty struct {
-	Findings []check.Finding
+	Findings []finding.Finding
 	Savings  []Saving // where it is too large: what would make it smaller, the most first
 }
 
 func (e *Faulty) Error() string {
 	text := "the archive would not be taken"
 	for _, f := range e.Findings {
-		if f.Level == check.Error && f.Accepted == "" {
+		if f.Level == finding.Error && f.Accepted == "" {
 			text += ": " + strings.TrimSpace(f.File+" "+f.Message)
 			break
 		}
@@ -131,7 +132,7 @@ func (e *Faulty) Error() string {
 }
 
 // Judge runs the destination's checks on what would be handed over, before it is written.
-func (p *Plan) Judge() []check.Finding {
+func (p *Plan) Judge() []finding.Finding {
 	findings, _ := p.judge(p.build.Path)
 	return findings
 }

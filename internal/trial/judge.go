@@ -8,20 +8,20 @@ import (
 	"strconv"
 	"strings"
 
-	"havvel/internal/check"
+	"havvel/internal/finding"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
 	"havvel/internal/settings"
 )
 
 // judge brings what was seen in all views together: the same problem in several views is one finding.
-func (t *Trial) judge(views []*View) []check.Finding {
+func (t *Trial) judge(views []*View) []finding.Finding {
 	type place struct {
 		id, file, message string
 		line              int
 	}
 	seenIn := map[place][]string{}
-	first := map[place]check.Finding{}
+	first := map[place]finding.Finding{}
 	var order []place
 	for _, v := range views {
 		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v)) {
@@ -35,7 +35,7 @@ func (t *Trial) judge(views []*View) []check.Finding {
 			}
 		}
 	}
-	findings := []check.Finding{}
+	findings, policy := []finding.Finding{}, t.policy()
 	for _, p := range order {
 		f := first[p]
 		if f.Level == "" {
@@ -45,32 +45,23 @@ func (t *Trial) judge(views []*View) []check.Finding {
 			f.Message += " (in " + strings.Join(in, ", ") + ")"
 		}
 		f.Destination = t.Destination
-		if t.Rules != nil {
-			if level, ok := t.Rules.Levels[f.ID]; ok {
-				f.Level = check.Level(level)
-			}
-		}
-		for _, a := range t.Accepts {
-			if a.ID == f.ID && (a.File == "" || a.File == f.File) {
-				f.Accepted = a.Reason
-			}
-		}
+		f.Level = policy.Level(f.ID, f.Level)
 		findings = append(findings, f)
 	}
-	levels := []check.Level{check.Error, check.Warning, check.Note}
-	slices.SortStableFunc(findings, func(a, b check.Finding) int {
-		return cmp.Or(cmp.Compare(slices.Index(levels, a.Level), slices.Index(levels, b.Level)), cmp.Compare(a.ID, b.ID), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line))
+	slices.SortStableFunc(findings, func(a, b finding.Finding) int {
+		return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line))
 	})
+	policy.Settle(findings)
 	return findings
 }
 
 // requests judges what the game asked for.
-func (t *Trial) requests(v *View) []check.Finding {
-	var list []check.Finding
+func (t *Trial) requests(v *View) []finding.Finding {
+	var list []finding.Finding
 	for _, r := range v.Requests {
-		f := check.Finding{File: r.Path}
+		f := finding.Finding{File: r.Path}
 		switch {
-		case r.Foreign && t.allows(r.Path):
+		case r.Foreign && t.policy().Allows(r.Path):
 			continue
 		case r.Foreign:
 			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, or leave it out"
@@ -80,7 +71,7 @@ func (t *Trial) requests(v *View) []check.Finding {
 				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder", `set the base path to "./" in the engine's or bundler's export settings`
 			}
 			if r.Kind == "Image" || r.Kind == "Media" || r.Kind == "Font" {
-				f.Level = check.Warning
+				f.Level = finding.Warning
 			}
 		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
@@ -96,15 +87,7 @@ func (t *Trial) requests(v *View) []check.Finding {
 	return list
 }
 
-// allows reports whether the rulebook lets the game ask another host.
-func (t *Trial) allows(address string) bool {
-	if t.Rules == nil {
-		return false
-	}
-	_, rest, _ := strings.Cut(address, "://")
-	host, _, _ := strings.Cut(rest, "/")
-	return slices.Contains(t.Rules.Allow, host)
-}
+func (t *Trial) policy() finding.Policy { return finding.Policy{Rules: t.Rules, Accepts: t.Accepts} }
 
 // unpacks reports whether the game may unpack files by itself.
 func (t *Trial) unpacks() bool {
@@ -127,13 +110,13 @@ func wrongType(t *Trial, r *Request) bool {
 }
 
 // fit judges how the game meets the window.
-func (t *Trial) fit(v *View) []check.Finding {
-	var list []check.Finding
+func (t *Trial) fit(v *View) []finding.Finding {
+	var list []finding.Finding
 	if !v.Started {
 		return nil
 	}
 	say := func(id, message, fix string) {
-		list = append(list, check.Finding{ID: id, Message: message, Fix: fix})
+		list = append(list, finding.Finding{ID: id, Message: message, Fix: fix})
 	}
 	judge := func(f Fit, when string) {
 		if f.Overflow {
@@ -150,7 +133,7 @@ func (t *Trial) fit(v *View) []check.Finding {
 	if v.Turned != nil && len(list) == 0 {
 		judge(*v.Turned, ", after the window was turned or made narrower")
 		for i := range list {
-			list[i].Level = check.Warning // not every portal's window changes
+			list[i].Level = finding.Warning // not every portal's window changes
 		}
 	}
 	if v.Fit.Canvas && v.Fit.Covers < 0.5 {
@@ -163,8 +146,8 @@ func (t *Trial) fit(v *View) []check.Finding {
 }
 
 // calls judges what the portal wants to hear.
-func (t *Trial) calls(v *View) []check.Finding {
-	var list []check.Finding
+func (t *Trial) calls(v *View) []finding.Finding {
+	var list []finding.Finding
 	if t.Rules == nil || !v.Started {
 		return nil
 	}
@@ -174,13 +157,13 @@ func (t *Trial) calls(v *View) []check.Finding {
 			loading := c.Moment == "loading-begun" || c.Moment == "loading-done"
 			switch {
 			case at < 0 && c.Required:
-				f := check.Finding{ID: "trial-call", Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q (havvel hooks shows how)", c.Moment)}
+				f := finding.Finding{ID: "trial-call", Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q (havvel hooks shows how)", c.Moment)}
 				if !loading && len(t.Steps) == 0 {
-					f.Level, f.Fix = check.Note, "write steps under [trial] in havvel.toml that play up to it"
+					f.Level, f.Fix = finding.Note, "write steps under [trial] in havvel.toml that play up to it"
 				}
 				list = append(list, f)
 			case at >= 0 && c.Moment == "loading-done" && v.Heard[at].At > float64(v.StartMS+3000):
-				list = append(list, check.Finding{ID: "trial-late", Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000), Fix: "call it as soon as the title is there"})
+				list = append(list, finding.Finding{ID: "trial-late", Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000), Fix: "call it as soon as the title is there"})
 			case at >= 0:
 				list = append(list, t.order(v, c, at)...)
 			}
@@ -190,7 +173,7 @@ func (t *Trial) calls(v *View) []check.Finding {
 }
 
 // order judges whether a call came after what must come before it.
-func (t *Trial) order(v *View, c rulebook.Call, at int) []check.Finding {
+func (t *Trial) order(v *View, c rulebook.Call, at int) []finding.Finding {
 	for _, moment := range c.After {
 		before := -1
 		for _, h := range t.Rules.Hooks {
@@ -201,7 +184,7 @@ func (t *Trial) order(v *View, c rulebook.Call, at int) []check.Finding {
 			}
 		}
 		if before < 0 || before > at {
-			return []check.Finding{{ID: "trial-order", Message: fmt.Sprintf("%s came before the call of %s", c.Call, moment), Fix: "make the calls in the order in which the player comes to them"}}
+			return []finding.Finding{{ID: "trial-order", Message: fmt.Sprintf("%s came before the call of %s", c.Call, moment), Fix: "make the calls in the order in which the player comes to them"}}
 		}
 	}
 	return nil
@@ -305,12 +288,12 @@ func (t *Trial) takesStatistics() bool {
 }
 
 // statistics judges the values that were sent against those that are declared.
-func (t *Trial) statistics(v *View) []check.Finding {
+func (t *Trial) statistics(v *View) []finding.Finding {
 	var declared, heard []string
 	for _, s := range t.Statistics {
 		declared = append(declared, s.Name)
 	}
-	var list []check.Finding
+	var list []finding.Finding
 	for _, e := range v.Heard {
 		s, ok := t.statistic(e)
 		if !ok || slices.Contains(heard, s.name) {
@@ -318,7 +301,7 @@ func (t *Trial) statistics(v *View) []check.Finding {
 		}
 		heard = append(heard, s.name)
 		if !slices.Contains(declared, s.name) {
-			f := check.Finding{ID: "trial-statistic", Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value), Fix: fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name)}
+			f := finding.Finding{ID: "trial-statistic", Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value), Fix: fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name)}
 			if near := settings.Nearest(s.name, declared); near != "" {
 				f.Fix = fmt.Sprintf("%q is declared: write the name the same way in both places", near)
 			}
@@ -327,7 +310,7 @@ func (t *Trial) statistics(v *View) []check.Finding {
 	}
 	for _, name := range declared {
 		if v.Started && len(t.Steps) > 0 && t.takesStatistics() && !slices.Contains(heard, name) {
-			list = append(list, check.Finding{ID: "trial-silent", Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name), Fix: "let the steps come to where it is sent, or mend the name"})
+			list = append(list, finding.Finding{ID: "trial-silent", Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name), Fix: "let the steps come to where it is sent, or mend the name"})
 		}
 	}
 	return list
@@ -365,7 +348,7 @@ func (r *viewer) neverStarted(s *state) error {
 			break
 		}
 	}
-	r.seen.Problems = append(r.seen.Problems, check.Finding{ID: "trial-start", Message: fmt.Sprintf("the game did not start within %s; most likely: %s", r.trial.Start, words), Fix: fix})
+	r.seen.Problems = append(r.seen.Problems, finding.Finding{ID: "trial-start", Message: fmt.Sprintf("the game did not start within %s; most likely: %s", r.trial.Start, words), Fix: fix})
 	return nil
 }
 

@@ -7,7 +7,7 @@ import (
 
 	"golang.org/x/image/draw"
 
-	"havvel/internal/check"
+	"havvel/internal/finding"
 )
 
 // grid is how many places of a picture are compared along each side.
@@ -17,7 +17,7 @@ const grid = 24
 const mostAlike = 38
 
 // changed notes a first screen that differs from that of the trial before.
-func (t *Trial) changed(v *View) []check.Finding {
+func (t *Trial) changed(v *View) []finding.Finding {
 	if t.Before == nil {
 		return nil
 	}
@@ -28,7 +28,7 @@ func (t *Trial) changed(v *View) []check.Finding {
 	if difference(v.Pictures[0].PNG, t.Before.Views[i].Pictures[0].PNG) <= mostAlike {
 		return nil
 	}
-	return []check.Finding{{ID: "trial-changed", Message: "the first screen looks different from the one of the last trial", Fix: "look at both in the reports: did you mean to change it?"}}
+	return []finding.Finding{{ID: "trial-changed", Message: "the first screen looks different from the one of the last trial", Fix: "look at both in the reports: did you mean to change it?"}}
 }
 
 // difference is the mean difference between two pictures, seen from afar, from 0 to 255.

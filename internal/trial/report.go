@@ -8,7 +8,7 @@ import (
 	"io"
 	"math"
 
-	"havvel/internal/check"
+	"havvel/internal/finding"
 	"havvel/internal/settings"
 )
 
@@ -22,8 +22,8 @@ var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap
 	"seconds": seconds,
 	"size":    func(n int64) string { return settings.Size(n).String() },
 	"percent": func(x float64) string { return fmt.Sprintf("%.0f %%", 100*x) },
-	"tone": func(l check.Level) string {
-		return map[check.Level]string{check.Error: "bad", check.Warning: "care"}[l]
+	"tone": func(l finding.Level) string {
+		return map[finding.Level]string{finding.Error: "bad", finding.Warning: "care"}[l]
 	},
 }).Parse(reportPage))
 
@@ -121,7 +121,7 @@ func (r *reported) memory() {
 
 // Report writes the result as one page that needs nothing else.
 func (r *Result) Report(w io.Writer, title, portal string) error {
-	errors := check.Errors(r.Findings)
+	errors := finding.Errors(r.Findings)
 	data := struct {
 		Title, Portal, Verdict, First string
 		Errors                        int
@@ -149,7 +149,7 @@ func (r *Result) Verdict() string {
 	if len(r.Views) == 1 && started == 1 {
 		words = "It starts"
 	}
-	switch n := check.Errors(r.Findings); n {
+	switch n := finding.Errors(r.Findings); n {
 	case 0:
 		return words + ", with no errors"
 	case 1:

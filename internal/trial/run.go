@@ -17,7 +17,7 @@ import (
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
-	"havvel/internal/check"
+	"havvel/internal/finding"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
 )
@@ -66,7 +66,7 @@ func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.crashed {
-		w.add(check.Finding{ID: "trial-start", Message: "the page crashed; most often it took more memory than the browser gives", Fix: "havvel look shows what takes memory"})
+		w.add(finding.Finding{ID: "trial-start", Message: "the page crashed; most often it took more memory than the browser gives", Fix: "havvel look shows what takes memory"})
 	}
 	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.all(), append(r.seen.Problems, w.problems...)
 	return r.seen, nil
@@ -189,7 +189,7 @@ func (r *viewer) pause(ctx context.Context, d time.Duration) {
 }
 
 func (r *viewer) problem(id, message, fix string) {
-	r.seen.Problems = append(r.seen.Problems, check.Finding{ID: id, Message: message, Fix: fix})
+	r.seen.Problems = append(r.seen.Problems, finding.Finding{ID: id, Message: message, Fix: fix})
 }
 
 // ask asks the page how it is.

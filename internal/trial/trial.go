@@ -11,8 +11,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
@@ -29,7 +29,7 @@ type Trial struct {
 	Rules       *rulebook.Rulebook // nil for no destination in particular
 	Steps       []Step             // what is done once the game has started
 	Statistics  []project.Statistic
-	Accepts     []check.Accept
+	Accepts     []finding.Accept
 	Start       time.Duration // the longest time to the first picture
 	Watch       time.Duration // how long the game is watched once it started
 	Browser     string        // path of the browser
@@ -40,39 +40,39 @@ type Trial struct {
 
 // A Result is what a trial saw.
 type Result struct {
-	Format      int             `json:"trial"`
-	At          time.Time       `json:"at"`
-	Destination string          `json:"destination"`
-	Fingerprint string          `json:"fingerprint"`
-	Browser     string          `json:"browser"`
-	Views       []*View         `json:"views"`
-	Findings    []check.Finding `json:"findings"`
+	Format      int               `json:"trial"`
+	At          time.Time         `json:"at"`
+	Destination string            `json:"destination"`
+	Fingerprint string            `json:"fingerprint"`
+	Browser     string            `json:"browser"`
+	Views       []*View           `json:"views"`
+	Findings    []finding.Finding `json:"findings"`
 }
 
 // Clean reports whether nothing that is required failed.
-func (r *Result) Clean() bool { return check.Errors(r.Findings) == 0 }
+func (r *Result) Clean() bool { return finding.Errors(r.Findings) == 0 }
 
 // A View is what was seen in one window.
 type View struct {
-	Name     string          `json:"name"`
-	Width    int             `json:"width"` // CSS pixels
-	Height   int             `json:"height"`
-	Touch    bool            `json:"touch"`
-	Started  bool            `json:"started"`
-	StartMS  int             `json:"start_ms"`    // to the first picture
-	Bytes    int64           `json:"start_bytes"` // that came before it, or until it was given up
-	Frames   float64         `json:"frames"`      // a second, after the start
-	Heap     int64           `json:"heap"`        // of scripts, bytes
-	Wasm     int64           `json:"wasm"`        // memory of WebAssembly, bytes
-	Lost     int             `json:"lost"`        // drawing contexts that were lost
-	Memory   []Memory        `json:"memory"`      // over time
-	Fit      Fit             `json:"fit"`
-	Turned   *Fit            `json:"turned"` // after the window was turned
-	Requests []*Request      `json:"requests"`
-	Heard    []serve.Event   `json:"heard"`
-	Pictures []Picture       `json:"pictures"`
-	Problems []check.Finding `json:"-"`
-	Sent     []Statistic     `json:"statistics"`
+	Name     string            `json:"name"`
+	Width    int               `json:"width"` // CSS pixels
+	Height   int               `json:"height"`
+	Touch    bool              `json:"touch"`
+	Started  bool              `json:"started"`
+	StartMS  int               `json:"start_ms"`    // to the first picture
+	Bytes    int64             `json:"start_bytes"` // that came before it, or until it was given up
+	Frames   float64           `json:"frames"`      // a second, after the start
+	Heap     int64             `json:"heap"`        // of scripts, bytes
+	Wasm     int64             `json:"wasm"`        // memory of WebAssembly, bytes
+	Lost     int               `json:"lost"`        // drawing contexts that were lost
+	Memory   []Memory          `json:"memory"`      // over time
+	Fit      Fit               `json:"fit"`
+	Turned   *Fit              `json:"turned"` // after the window was turned
+	Requests []*Request        `json:"requests"`
+	Heard    []serve.Event     `json:"heard"`
+	Pictures []Picture         `json:"pictures"`
+	Problems []finding.Finding `json:"-"`
+	Sent     []Statistic       `json:"statistics"`
 
 	began time.Time
 }

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"havvel/internal/check"
+	"havvel/internal/finding"
 	"havvel/internal/serve"
 )
 
@@ -122,7 +122,7 @@ func TestKeep(t *testing.T) {
 	if Last(folder, "arcade") != nil {
 		t.Error("there is one before the first")
 	}
-	r := &Result{Format: Format, At: time.Now().UTC().Truncate(time.Second), Destination: "arcade", Fingerprint: "441fd1640000", Findings: []check.Finding{{ID: "trial-still", Level: check.Warning, Message: "<b>", Fix: "f"}},
+	r := &Result{Format: Format, At: time.Now().UTC().Truncate(time.Second), Destination: "arcade", Fingerprint: "441fd1640000", Findings: []finding.Finding{{ID: "trial-still", Level: finding.Warning, Message: "<b>", Fix: "f"}},
 		Views: []*View{{Name: "frame", Started: true, Requests: []*Request{{Path: "a.js", EndMS: 12}, {Path: "b.js", Status: 404, EndMS: 900}}, Heard: []serve.Event{{Kind: "call", Name: "A.b", Arguments: []byte(`["x",1]`), At: 30}}}}}
 	if err := r.Keep(folder); err != nil {
 		t.Fatal(err)

@@ -20,7 +20,7 @@ import (
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 
-	"havvel/internal/check"
+	"havvel/internal/finding"
 	"havvel/internal/serve"
 )
 
@@ -55,7 +55,7 @@ type watcher struct {
 	requests map[network.RequestID]*Request
 	order    []*Request
 	heard    []serve.Event
-	problems []check.Finding
+	problems []finding.Finding
 	dialogs  chan string
 	crashed  bool
 	away     string
@@ -151,7 +151,7 @@ func (w *watcher) event(ev any) {
 	case *log.EventEntryAdded:
 		w.logged(e.Entry)
 	case *page.EventJavascriptDialogOpening:
-		w.add(check.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Type, e.Message), Fix: "show it in the game itself; portals block dialogs, and the game stands still until one is closed"})
+		w.add(finding.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Type, e.Message), Fix: "show it in the game itself; portals block dialogs, and the game stands still until one is closed"})
 		select {
 		case w.dialogs <- e.Message:
 		default:
@@ -235,7 +235,7 @@ func (w *watcher) thrown(d *runtime.ExceptionDetails) {
 	if d.Exception != nil && d.Exception.Description != "" {
 		message, _, _ = strings.Cut(d.Exception.Description, "\n")
 	}
-	f := check.Finding{ID: "trial-exception", Message: "an exception that nothing catches: " + message, Fix: "mend it in the game; what comes after it does not run"}
+	f := finding.Finding{ID: "trial-exception", Message: "an exception that nothing catches: " + message, Fix: "mend it in the game; what comes after it does not run"}
 	if d.URL != "" {
 		f.File, _ = w.inside(d.URL)
 		f.Line, f.Column = int(d.LineNumber)+1, int(d.ColumnNumber)+1
@@ -256,7 +256,7 @@ func (w *watcher) said(e *runtime.EventConsoleAPICalled) {
 		}
 		words = append(words, text)
 	}
-	f := check.Finding{ID: "trial-console", Message: "the game says an error: " + strings.Join(words, " "), Fix: "look for the words in the game's scripts"}
+	f := finding.Finding{ID: "trial-console", Message: "the game says an error: " + strings.Join(words, " "), Fix: "look for the words in the game's scripts"}
 	if e.StackTrace != nil {
 		for _, frame := range e.StackTrace.CallFrames {
 			if path, foreign := w.inside(frame.URL); !foreign && frame.URL != "" && !strings.HasPrefix(path, "~havvel") {
@@ -275,7 +275,7 @@ func (w *watcher) logged(e *log.Entry) {
 	if e.Source == "network" || e.Level != "error" && e.Source != "security" && e.Source != "intervention" && e.Source != "violation" {
 		return
 	}
-	f := check.Finding{ID: "trial-blocked", Message: "the browser says: " + e.Text, Fix: "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press"}
+	f := finding.Finding{ID: "trial-blocked", Message: "the browser says: " + e.Text, Fix: "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press"}
 	if strings.Contains(e.Text, "Content Security Policy") {
 		f.Fix = "the page's own policy forbids it: allow it in the page's Content-Security-Policy, or take that away"
 	}
@@ -319,7 +319,7 @@ func (w *watcher) navigated(address string) {
 		where, foreign := w.inside(address)
 		if foreign || where != "index.html" {
 			w.away = where
-			w.add(check.Finding{ID: "trial-away", Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where), Fix: "open other pages in a window of their own, and only when the player presses something"})
+			w.add(finding.Finding{ID: "trial-away", Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where), Fix: "open other pages in a window of their own, and only when the player presses something"})
 		}
 	}
 }
@@ -328,7 +328,7 @@ func (w *watcher) navigated(address string) {
 const mostProblems = 50
 
 // add keeps a problem, once.
-func (w *watcher) add(f check.Finding) {
+func (w *watcher) add(f finding.Finding) {
 	for _, o := range w.problems {
 		if o.ID == f.ID && o.Message == f.Message && o.File == f.File && o.Line == f.Line {
 			return
