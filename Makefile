@@ -2,8 +2,9 @@
 version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
 export CGO_ENABLED := 0
+CORPUS  ?= /tmp/havvel-corpus
 
-.PHONY: build demo test faults race fuzz bench lint dist licences docs screenshots
+.PHONY: build demo test corpus faults race fuzz bench lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -15,6 +16,11 @@ test: ## all tests; installs what they need where it may, and says what is missi
 	scripts/test-partners
 	$(MAKE) lint
 	go test -timeout 30m -parallel 4 ./...
+
+corpus: build ## exports of many libraries and bundlers, packed and run beside the originals; the table in docs/corpus.md
+	scripts/test-partners corpus
+	scripts/corpus/build $(CORPUS)
+	go run ./scripts/corpus -at $(CORPUS) -doc docs/corpus.md $(if $(PORTALS),-portals)
 
 lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi

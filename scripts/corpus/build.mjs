@@ -87,8 +87,10 @@ const bundlers = {
 };
 
 // matrix says which library is built by what, for which base path, with which features.
-const names = Object.keys(libraries), paths = ["./", "/", "/lane/", "auto"], builders = Object.keys(bundlers);
-const matrix = names.flatMap((library, i) => [0, 1].map(k => ({ library, bundler: builders[(i + k * 3) % builders.length], base: paths[(i + (i >> 2) + k * 2) % paths.length], features: i * 2 + k })));
+// A game without a library is built in every way: it is small, so that what a bundler makes of it can be read.
+const names = Object.keys(libraries).filter(n => n !== "none"), paths = ["./", "/", "/lane/", "auto"], builders = Object.keys(bundlers);
+const matrix = names.flatMap((library, i) => [0, 1].map(k => ({ library, bundler: builders[(i + k * 3) % builders.length], base: paths[(i + (i >> 2) + k * 2) % paths.length], features: i * 2 + k })))
+  .concat(builders.flatMap((bundler, i) => paths.map((base, k) => ({ library: "none", bundler, base, features: 4 * i + k }))));
 
 const wanted = name => only.length === 0 || only.some(o => name.includes(o));
 const failed = [];

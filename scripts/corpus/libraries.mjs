@@ -1,5 +1,7 @@
 // Each library draws one lantern of the lane, in its own way. A game calls start(canvas, picture) and gets a function that draws a frame.
 export const libraries = {
+  none: `import { flat } from "./flat.js";
+export function start(canvas, picture) { const f = flat(canvas, picture); return () => f(40, 40); }`,
   three: `import * as THREE from "three";
 export function start(canvas, picture) {
   const r = new THREE.WebGLRenderer({ canvas }), s = new THREE.Scene(), c = new THREE.PerspectiveCamera(50, 2, .1, 10);

@@ -428,6 +428,22 @@ func (v *evaluator) each(lists value) value {
 	return out
 }
 
+// spread puts the entries of lists in their places: some sinks take either.
+func (v *evaluator) spread(in value) value {
+	if !slices.ContainsFunc(in, func(a alternative) bool { return a.what == isList }) {
+		return in
+	}
+	var out value
+	for _, a := range in {
+		if a.what == isList {
+			out = append(out, v.each(value{a})...)
+		} else {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
 // keys are the names of the properties of objects.
 func (v *evaluator) keys(objects value) value {
 	var out value

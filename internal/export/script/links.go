@@ -85,7 +85,7 @@ func (r *reader) load(l load) {
 	if l.callee != nil && !r.isGlobal(l.callee, l.sink.name) {
 		return
 	}
-	alternatives := r.values.value(l.value, nil)
+	alternatives := r.values.spread(r.values.value(l.value, nil))
 	if l.sink == address && r.taken(alternatives) {
 		return
 	}

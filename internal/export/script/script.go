@@ -161,10 +161,11 @@ func (r *reader) keep() {
 	for _, l := range r.script.Links {
 		rooted = rooted || strings.HasPrefix(l.Target, "/")
 	}
-	if !rooted || len(r.walker.kept) == 0 {
+	if !rooted || len(r.walker.kept) == 0 && !r.walker.keyed {
 		return
 	}
 	kept := map[int]bool{}
+	r.lookedUp(kept)
 	for _, e := range r.walker.kept {
 		for _, a := range r.values.value(e, nil) {
 			for _, p := range a.parts {
@@ -188,6 +189,31 @@ func (r *reader) keep() {
 		list = append(list, l)
 	}
 	r.script.Links = list
+}
+
+// lookedUp notes the texts that are keys of tables whose keys begin with a slash: these stay as they are.
+func (r *reader) lookedUp(kept map[int]bool) {
+	if !r.walker.keyed {
+		return
+	}
+	for _, e := range r.walker.lookups {
+		own := map[int]bool{} // a key that is looked up by itself changes with itself
+		rooted := false
+		for _, k := range r.values.keys(r.values.value(e.X, nil)) {
+			own[k.parts[0].at] = k.parts[0].length >= 0
+			rooted = rooted || strings.HasPrefix(k.parts[0].text, "/")
+		}
+		if !rooted {
+			continue
+		}
+		for _, a := range r.values.value(e.Y, nil) {
+			for _, p := range a.parts {
+				if p.length >= 0 && !own[p.at] {
+					kept[p.at] = true
+				}
+			}
+		}
+	}
 }
 
 func (r *reader) exports() {

@@ -1,6 +1,7 @@
 package script
 
 import (
+	"flag"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -57,6 +58,8 @@ func TestRead(t *testing.T) {
 		"comments":             {"// \"no.png\"\n/* 'no.js' */ f('a.png')", []string{"data a.png possible any"}},
 		"escapes":              {`f("img\/a.png"); fetch("\x61.json")`, []string{"data a.json likely page", "data img/a.png possible any"}},
 		"compared":             {`if (p.startsWith("/img/")) f(); if (p === "/a.png") g(); u.slice(1)`, nil},
+		"keys":                 {`const t = { "/a.png": 1, "b": 2 }; if (t["/a.png"]) f(); "/a.png" in t; fetch("/c.png")`, []string{"data /c.png likely page"}},
+		"lists":                {`const n = ["a", "b"]; new Howl({ src: n.map(x => "/snd/" + x + ".wav") }); h("img", { src: "/" + m })`, []string{"data /* possible page", "data /snd/a.wav possible page", "data /snd/b.wav possible page"}},
 		"cut off":              {`f("a.png"); g("b.p`, []string{"data a.png possible any"}},
 		"service worker":       {`caches.open("v1").then(c => c.addAll(["/", "/index.html", "lane.js"])); navigator.serviceWorker.register("/sw.js", { scope: "/" })`, []string{"data / likely page", "data /index.html likely page", "data lane.js likely page", "page / likely page", "script /sw.js likely page"}},
 		"attributes":           {`e.setAttribute("src", "a.png"); e.setAttribute("title", "b.png")`, []string{"data a.png likely page", "data b.png possible any"}},
@@ -77,17 +80,45 @@ func TestRead(t *testing.T) {
 	}
 }
 
-func BenchmarkRead(b *testing.B) {
-	for _, file := range []string{"/tmp/bench/y.js", "/tmp/corpus/npm/node_modules/three/build/three.module.js", "/tmp/corpus/npm/node_modules/pixi.js/dist/pixi.min.js"} {
+// TestBundles: what is read out of bundles that real bundlers made of our own sources, for three base paths each.
+func TestBundles(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.js")
+	if err != nil || len(files) == 0 {
+		t.Fatal(err)
+	}
+	for _, file := range files {
 		data, err := os.ReadFile(file)
 		if err != nil {
-			b.Skip(err)
+			t.Fatal(err)
 		}
-		b.Run(filepath.Base(file), func(b *testing.B) {
-			b.SetBytes(int64(len(data)))
-			for b.Loop() {
-				Read(append(make([]byte, 0, len(data)+8), data...))
+		s := Read(data)
+		got := strings.Join(found(s), "\n") + "\n"
+		want := strings.TrimSuffix(file, ".js") + ".links"
+		if *update {
+			if err := os.WriteFile(want, []byte(got), 0o644); err != nil {
+				t.Fatal(err)
 			}
-		})
+		}
+		if wanted, err := os.ReadFile(want); err != nil || string(wanted) != got || s.Unparsed != "" {
+			t.Errorf("%s: %s %v\n got %s\nwant %s", file, s.Unparsed, err, got, wanted)
+		}
 	}
+}
+
+var update = flag.Bool("update", false, "write down what is read out of testdata")
+
+// FuzzRead: every piece of every link lies inside the script, and reading comes to its end.
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{"f('a.png')", "`${a}`+'b.js'", "a/b/'c.js'", "import('./x.js')", "x = `a${`b${c}`}d.png`", "let a=[...a,...a];fetch(a[0])", "function f(a=f()){return{...f(a)}}fetch(f().x+'/')"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, l := range Read(append(make([]byte, 0, len(data)+8), data...)).Links {
+			for _, p := range append(l.Pieces, link.Piece{Offset: l.Offset, Len: l.Len}) {
+				if p.Len >= 0 && (p.Offset < 0 || p.Offset+p.Len > len(data)) {
+					t.Fatalf("%+v lies outside of %d bytes", l, len(data))
+				}
+			}
+		}
+	})
 }

@@ -11,11 +11,13 @@ import (
 // A walker goes through a script's tree once, fills the index, and lists what is to be evaluated.
 type walker struct {
 	*index
-	facts *facts
-	into  []*function
-	loads []load
-	texts []js.IExpr // texts that are put together, or stand alone
-	kept  []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
+	facts   *facts
+	into    []*function
+	loads   []load
+	texts   []js.IExpr // texts that are put together, or stand alone
+	lookups []*js.IndexExpr
+	keyed   bool       // an object has a key that begins with a slash
+	kept    []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
 
 	static   func(literal []byte) // is told what import and export statements name
 	scope    *js.Scope            // of the whole script
@@ -228,6 +230,7 @@ func (w *walker) walk(e js.IExpr, within bool) {
 			w.facts.word(l.Data)
 		}
 	case *js.IndexExpr:
+		w.lookups = append(w.lookups, e)
 		w.walk(e.X, false)
 		w.walk(e.Y, false)
 	case *js.CallExpr:
@@ -293,6 +296,10 @@ func (w *walker) binary(e *js.BinaryExpr, within bool) {
 	case js.AddEqToken:
 		w.assigned(e.X, setting{how: adds, from: e.Y})
 		w.target(e.X)
+		w.walk(e.Y, false)
+	case js.InToken:
+		w.lookups = append(w.lookups, &js.IndexExpr{X: e.Y, Y: e.X})
+		w.walk(e.X, false)
 		w.walk(e.Y, false)
 	case js.OrToken, js.NullishToken, js.AndToken:
 		w.walk(e.X, within)
@@ -396,6 +403,7 @@ func (w *walker) object(e *js.ObjectExpr) {
 		p := &e.List[i]
 		if name, ok := nameOf(p); ok {
 			w.member(name, member{value: p.Value})
+			w.keyed = w.keyed || len(name) > 1 && name[0] == '/'
 			w.facts.word([]byte(name))
 			if name == "src" || name == "poster" { // of an element that a library makes
 				w.loads = append(w.loads, load{sink: attribute, value: p.Value, node: e})
