@@ -6,7 +6,6 @@ import (
 	"io"
 	"path"
 	"slices"
-	"sync"
 )
 
 // A Part is one file of a build that is put together: one of another build under a new name, or new bytes.
@@ -21,7 +20,7 @@ type Part struct {
 // What is known of a file of another build is not worked out again.
 func Assemble(ctx context.Context, at, source string, parts []Part) (*Build, error) {
 	b := &Build{Path: at, Source: source, source: assembled(source)}
-	var large sync.Mutex
+	t := newTurns()
 	for _, p := range parts {
 		f := &File{Path: p.Path, Bytes: p.Bytes, open: p.Open}
 		if p.Same != nil && path.Ext(p.Same.Path) == path.Ext(p.Path) {
@@ -32,7 +31,7 @@ func Assemble(ctx context.Context, at, source string, parts []Part) (*Build, err
 			f.Bytes, f.open = p.Same.Bytes, p.Same.open
 		}
 		if f.Kind == "" {
-			if err := f.read(ctx, &large); err != nil {
+			if err := f.read(ctx, t); err != nil {
 				return nil, err
 			}
 		}

@@ -15,7 +15,6 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -164,7 +163,7 @@ func (b *Build) read(ctx context.Context) error {
 	}
 	slices.SortFunc(b.Files, func(x, y *File) int { return cmp.Compare(x.Path, y.Path) })
 	var news atomic.Bool
-	var large sync.Mutex
+	t := newTurns()
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(runtime.GOMAXPROCS(0))
 	for _, f := range b.Files {
@@ -173,7 +172,7 @@ func (b *Build) read(ctx context.Context) error {
 				return ctx.Err()
 			}
 			news.Store(true)
-			return f.read(ctx, &large)
+			return f.read(ctx, t)
 		})
 	}
 	if err := work.Wait(); err != nil {

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 )
@@ -135,7 +134,7 @@ func TestSymlinks(t *testing.T) {
 func TestChangedFile(t *testing.T) {
 	f := &File{Path: "a.bin", Bytes: 3, open: opener("12345")}
 	var unreadable *Unreadable
-	if err := f.read(context.Background(), new(sync.Mutex)); !errors.As(err, &unreadable) || !strings.Contains(err.Error(), "changed") {
+	if err := f.read(context.Background(), newTurns()); !errors.As(err, &unreadable) || !strings.Contains(err.Error(), "changed") {
 		t.Errorf("%v", err)
 	}
 }
@@ -182,4 +181,24 @@ func FuzzZip(f *testing.F) {
 
 func opener(data string) func() (io.ReadCloser, error) {
 	return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(data)), nil }
+}
+
+// TestLinkedFolder: an export that is itself a symbolic link to a folder is that folder.
+func TestLinkedFolder(t *testing.T) {
+	folder := t.TempDir()
+	if err := os.WriteFile(filepath.Join(folder, "index.html"), []byte("<canvas></canvas>"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	at := filepath.Join(t.TempDir(), "export")
+	if err := os.Symlink(folder, at); err != nil {
+		t.Skip("this system makes no symbolic links: ", err)
+	}
+	b, err := Read(context.Background(), at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	if b.Entry == nil || b.Path != at {
+		t.Errorf("%+v", b)
+	}
 }

@@ -414,14 +414,23 @@ func (b *Build) matching(l Link) {
 			whole = ""
 		}
 		for _, other := range b.Parts() {
-			if strings.HasPrefix(other.Path, whole) && (strings.HasSuffix("/"+other.Path, suffix) || strings.HasSuffix("/"+other.PlainPath(), suffix)) && other != f {
+			if !strings.HasPrefix(other.Path, whole) || other == f {
+				continue
+			}
+			exact := endsWith(other.Path, suffix)
+			if exact || other.Encoding != "" && endsWith(other.PlainPath(), suffix) {
 				b.linked[other] = true
-				if _, ok := b.vague[other]; !ok && star && strings.HasSuffix("/"+other.Path, suffix) {
+				if _, ok := b.vague[other]; !ok && star && exact {
 					b.vague[other] = l
 				}
 			}
 		}
 	}
+}
+
+// endsWith reports whether a path ends as a name does, of which a slash at the beginning may stand for the root.
+func endsWith(path, suffix string) bool {
+	return strings.HasSuffix(path, suffix) || len(suffix) == len(path)+1 && suffix[0] == '/' && suffix[1:] == path
 }
 
 // placesOf are the paths that names in a file may be relative to.

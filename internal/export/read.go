@@ -17,9 +17,11 @@ import (
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/flate"
+	"golang.org/x/sync/semaphore"
 
 	"havvel/internal/export/link"
 	"havvel/internal/export/media"
+	"havvel/internal/export/script"
 	"havvel/internal/export/wasm"
 	"havvel/internal/export/web"
 	"havvel/internal/progress"
@@ -33,12 +35,20 @@ const (
 	maxDecoded = 4 << 30  // what a compressed file may decode to
 )
 
+// turns hold back what takes much memory while it is read, so that it stays bounded.
+type turns struct {
+	large sync.Mutex          // held while a large text is in memory
+	trees *semaphore.Weighted // bytes of scripts that are parsed at a time
+}
+
+func newTurns() *turns { return &turns{trees: semaphore.NewWeighted(script.LargestTree)} }
+
 // read goes through the file's bytes once: hash, kind, and what they say. Texts that are held in memory whole and are
-// large are read one at a time, so that memory stays bounded; large is held meanwhile.
-func (f *File) read(ctx context.Context, large *sync.Mutex) error {
+// large are read one at a time, so that memory stays bounded; t holds the others back meanwhile.
+func (f *File) read(ctx context.Context, t *turns) error {
 	if f.Bytes > largeText && (isPageName(f.Path) || hasEnding(f.Path, ".js", ".mjs", ".css", ".json", ".gz", ".br")) {
-		large.Lock()
-		defer large.Unlock()
+		t.large.Lock()
+		defer t.large.Unlock()
 	}
 	if f.Junk == "" {
 		f.Junk = junk(f.Path)
@@ -62,7 +72,7 @@ func (f *File) read(ctx context.Context, large *sync.Mutex) error {
 		return f.unreadable(err)
 	}
 	f.Encoding, f.Kind = kindOf(f.Path, head)
-	f.facts(ctx, raw)
+	f.facts(ctx, raw, t)
 	if _, err := io.Copy(io.Discard, raw); err != nil {
 		return f.unreadable(err)
 	}
@@ -101,7 +111,7 @@ func (c *counter) Read(p []byte) (int, error) {
 }
 
 // facts reads what the file holds, decoded where it is compressed. What is wrong with the content is noted as damage.
-func (f *File) facts(ctx context.Context, raw io.Reader) {
+func (f *File) facts(ctx context.Context, raw io.Reader, t *turns) {
 	content := raw
 	switch f.Encoding {
 	case "gzip":
@@ -117,7 +127,7 @@ func (f *File) facts(ctx context.Context, raw io.Reader) {
 	isMedia := f.Kind == KindPicture || f.Kind == KindSound || f.Kind == KindVideo
 	sample := f.Encoding == "" && f.Bytes >= leastSqueezed && !isMedia && f.Kind != KindArchive
 	m := &ends{r: io.LimitReader(content, maxDecoded+1), keep: isMedia || sample}
-	f.understand(m)
+	f.understand(ctx, m, t)
 	_, err := io.Copy(io.Discard, m)
 	f.Decoded = m.n
 	switch {
@@ -158,7 +168,7 @@ func (c *counted) Write(p []byte) (int, error) {
 }
 
 // understand reads the kinds of file that say something.
-func (f *File) understand(content io.Reader) {
+func (f *File) understand(ctx context.Context, content io.Reader, t *turns) {
 	switch f.Kind {
 	case KindWasm:
 		var err error
@@ -169,11 +179,11 @@ func (f *File) understand(content io.Reader) {
 		}
 	case KindPage: // of a very large one, its beginning tells what it is
 		if data := f.all(io.LimitReader(content, maxPage), maxText); data != nil {
-			f.readText(data)
+			f.readInTurn(ctx, data, t)
 		}
 	case KindStyle, KindScript:
 		if data := f.all(content, maxText); data != nil {
-			f.readText(data)
+			f.readInTurn(ctx, data, t)
 		}
 	case KindText:
 		data := f.all(content, maxJSON)
@@ -235,6 +245,16 @@ func (f *File) all(content io.Reader, most int64) []byte {
 		return nil
 	}
 	return b.Bytes()
+}
+
+// readInTurn reads a text when there is room for the tree of its scripts. One that is stopped reads nothing.
+func (f *File) readInTurn(ctx context.Context, data []byte, t *turns) {
+	size := int64(min(len(data), script.LargestTree))
+	if t.trees.Acquire(ctx, size) != nil {
+		return
+	}
+	defer t.trees.Release(size)
+	f.readText(data)
 }
 
 func (f *File) readText(data []byte) {

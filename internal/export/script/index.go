@@ -16,6 +16,8 @@ type index struct {
 	lookups   map[*js.Var][]args // by the variable of the table in which the function is looked up
 	imports   map[string]imported
 	inner     *function // that is being read
+	spare     []variable
+	more      []function
 }
 
 // A variable is what one name stands for in its scope.
@@ -86,11 +88,23 @@ const (
 	maxMethods = 40 // of one that is known by its name alone
 )
 
-func newIndex() *index {
+// newIndex makes the index of a script of so many bytes.
+func newIndex(bytes int) *index {
 	return &index{
-		variables: map[*js.Var]*variable{}, members: map[string][]member{}, named: map[named][]member{}, holders: map[js.INode][]*js.Var{}, functions: map[js.INode]*function{}, calls: map[*js.Var][]args{},
+		variables: make(map[*js.Var]*variable, bytes/64), members: map[string][]member{}, named: map[named][]member{}, holders: map[js.INode][]*js.Var{}, functions: make(map[js.INode]*function, bytes/256), calls: map[*js.Var][]args{},
 		methods: map[string][]args{}, lookups: map[*js.Var][]args{}, imports: map[string]imported{},
 	}
+}
+
+// variable notes a variable. Many are made at once, which is less work than one after the other.
+func (x *index) variable(v *js.Var) *variable {
+	if len(x.spare) == 0 {
+		x.spare = make([]variable, 256)
+	}
+	n := &x.spare[0]
+	x.spare = x.spare[1:]
+	x.variables[v] = n
+	return n
 }
 
 func resolved(v *js.Var) *js.Var {
@@ -107,8 +121,7 @@ func (x *index) set(v *js.Var, s setting) {
 	v = resolved(v)
 	n := x.variables[v]
 	if n == nil {
-		n = &variable{}
-		x.variables[v] = n
+		n = x.variable(v)
 	}
 	s.within = x.inner
 	n.set = append(n.set, s)
@@ -121,7 +134,7 @@ func (x *index) set(v *js.Var, s setting) {
 func dull(e js.IExpr) bool {
 	switch e := e.(type) {
 	case *js.LiteralExpr:
-		return e.TokenType != js.StringToken && e.TokenType != js.ThisToken && !js.IsNumeric(e.TokenType)
+		return e.TokenType != js.StringToken && e.TokenType != js.ThisToken
 	case *js.UnaryExpr:
 		return e.Op != js.AwaitToken
 	case *js.BinaryExpr:
@@ -189,7 +202,12 @@ func (x *index) function(n js.INode) *function {
 	if f != nil {
 		return f
 	}
-	f = &function{node: n}
+	if len(x.more) == 0 {
+		x.more = make([]function, 128)
+	}
+	f = &x.more[0]
+	x.more = x.more[1:]
+	f.node = n
 	switch n := n.(type) {
 	case *js.FuncDecl:
 		f.params = &n.Params
@@ -254,8 +272,7 @@ func (x *index) parameters(f *function) {
 		v = resolved(v)
 		n := x.variables[v]
 		if n == nil {
-			n = &variable{}
-			x.variables[v] = n
+			n = x.variable(v)
 		}
 		n.owner, n.param = f, i
 		if p.Default != nil {

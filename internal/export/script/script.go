@@ -39,7 +39,7 @@ type Fragment struct {
 }
 
 // LargestTree is the largest script that is parsed, in bytes. A tree takes about 20 times as much as its script.
-const LargestTree = 8 << 20
+const LargestTree = 4 << 20
 
 // New returns a script that says nothing.
 func New() *Script {
@@ -105,14 +105,14 @@ const (
 	stepsLoad    = 3000 // for one sink
 	stepsText    = 500  // for one text that reaches none
 	stepsOver    = 5000 // more than that, for what is cheap
-	stepsLoads   = 100_000
-	stepsTexts   = 40_000
-	stepsOthers  = 20_000
-	bytesPerStep = 64 // of the script, for one more
+	stepsLoads   = 60_000
+	stepsTexts   = 25_000
+	stepsOthers  = 10_000
+	bytesPerStep = 128 // of the script, for one more
 )
 
 func (r *reader) read(tree *js.AST, source []byte) {
-	x := newIndex()
+	x := newIndex(len(source))
 	f := &facts{script: r.script, source: source}
 	r.walker = &walker{index: x, facts: f}
 	r.values = &evaluator{index: x, source: source, known: map[any]value{}, active: map[any]int{}}
