@@ -27,7 +27,7 @@ func (b *Build) Rewritten(l Link, to string) (edits []Edit, reason string, ok bo
 	}
 	list, ok := l.Link.Rewritten(target)
 	if ok && l.differs(to) {
-		if list, ok = l.fromModule(to); !ok {
+		if list, ok = b.fromModule(l, to); !ok {
 			list, ok = b.fromPage(l, to)
 		}
 		reason = "pages in different folders run this script, so that no relative name fits them all"
@@ -35,12 +35,9 @@ func (b *Build) Rewritten(l Link, to string) (edits []Edit, reason string, ok bo
 		reason = "it is put together from parts that can't be changed with certainty"
 	}
 	for _, e := range list {
-		in := l.From
-		if e.From != "" {
-			in = b.leadFrom(l.From, link.Link{Target: e.From, Use: "script"}, l.From.Path, "").To
-			if in == nil {
-				return nil, reason, false
-			}
+		in := b.home(l, e.From)
+		if in == nil {
+			return nil, reason, false
 		}
 		edits = append(edits, Edit{in, e})
 	}
@@ -48,6 +45,14 @@ func (b *Build) Rewritten(l Link, to string) (edits []Edit, reason string, ok bo
 		return nil, reason, false
 	}
 	return edits, "", true
+}
+
+// home is the file in which a piece of a link stands: the link's own, or the module that it is imported from.
+func (b *Build) home(l Link, from string) *File {
+	if from == "" {
+		return l.From
+	}
+	return b.leadFrom(l.From, link.Link{Target: from, Use: "script"}, l.From.Path, "").To
 }
 
 // differs reports whether the name of a file is another one in some of the folders that the link is relative to.
@@ -61,12 +66,16 @@ func (l Link) differs(to string) bool {
 	return false
 }
 
-// fromModule writes a name relative to the module that it stands in, whatever page runs that.
-func (l Link) fromModule(to string) ([]link.Edit, bool) {
-	if l.From.Script == nil || !l.From.Script.Module {
+// fromModule writes a name relative to the module that its beginning stands in, whatever page runs that.
+func (b *Build) fromModule(l Link, to string) ([]link.Edit, bool) {
+	home := l.From
+	if len(l.Pieces) > 0 {
+		home = b.home(l, l.Pieces[0].From)
+	}
+	if home == nil || home.Script == nil || !home.Script.Module {
 		return nil, false
 	}
-	return l.headed(relativePath(path.Dir(l.From.Path), to), func(head string) string { return fmt.Sprintf("new URL(%q,import.meta.url).href", head) })
+	return l.headed(relativePath(path.Dir(home.Path), to), func(head string) string { return fmt.Sprintf("new URL(%q,import.meta.url).href", head) })
 }
 
 // RootName is the variable in which a page says where the build's root is, for scripts that pages in several folders run.
@@ -98,9 +107,9 @@ func (l Link) headed(name string, expression func(head string) string) ([]link.E
 		return nil, false
 	}
 	if piece.Quote == '`' {
-		return []link.Edit{{Offset: piece.Offset, Len: piece.Len, Text: "${" + expression(head) + "}"}}, true
+		return []link.Edit{{Offset: piece.Offset, Len: piece.Len, Text: "${" + expression(head) + "}", From: piece.From}}, true
 	}
-	return []link.Edit{{Offset: piece.Offset - 1, Len: piece.Len + 2, Text: expression(head)}}, true
+	return []link.Edit{{Offset: piece.Offset - 1, Len: piece.Len + 2, Text: expression(head), From: piece.From}}, true
 }
 
 // PageRoots lists the pages that must say in RootName where the build's root is, each with what it says.

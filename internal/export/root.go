@@ -70,13 +70,10 @@ func (b *Build) anywhere(l Link, r relative, behind bool) relative {
 		r.reason = "the same text is put behind another elsewhere"
 		return r
 	}
-	if len(l.Pieces) > 0 && l.Pieces[0].From != "" {
-		return r
-	}
-	if list, ok := l.fromModule(r.to); ok {
+	if list, ok := b.fromModule(l, r.to); ok {
 		r.reason = ""
 		for _, e := range list {
-			r.edits = append(r.edits, Edit{l.From, e})
+			r.edits = append(r.edits, Edit{b.home(l, e.From), e})
 		}
 	}
 	return r
