@@ -15,13 +15,15 @@ import (
 
 // layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
 var layers = [][]string{
-	{"settings", "progress", "place", "webm", "keys", "export/web", "export/wasm", "export/media", "pack/deflate", "pack/slim", "deliver/reach", "demo/game", "demo/game/make", "playhost/files", "logbook"},
+	{"settings", "progress", "place", "webm", "keys", "hosting", "export/link", "export/wasm", "export/media", "pack/deflate", "pack/slim", "deliver/reach", "demo/game", "demo/game/make", "playhost/files", "logbook"},
+	{"export/script"},
+	{"export/web"},
 	{"export", "rulebook", "round", "standin"},
-	{"project", "hooks", "round/page", "deliver/site", "deliver/portal"},
+	{"project", "hooks", "finding", "round/page", "deliver/site", "deliver/portal"},
 	{"listing", "pictures", "serve", "deliver/site/folder", "deliver/site/ftp", "deliver/site/objects", "deliver/site/sftp", "deliver/site/webdav", "deliver/site/sitetest"},
 	{"check", "playhost"},
 	{"pack", "trial"},
-	{"compare", "deliver", "demo/testers"},
+	{"compare", "deliver", "demo/testers", "proof"},
 	{"demo"},
 	{"cli/term"},
 	{"cli"},

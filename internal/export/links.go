@@ -93,7 +93,8 @@ func (b *Build) drops(x Link, patterns map[string]bool) bool {
 		return x.Result != Absolute || !b.rooted(x)
 	}
 	if x.To == nil && x.Result == Missing {
-		return !(packed(x.Target) && (x.Base != link.OfAny || x.From.Page != nil)) && !(strings.Contains(x.Target, "/") && b.sibling(x.Path))
+		alone := len(b.parts) == 1 // a page that holds all that it loads names that, too
+		return !(packed(x.Target) && (x.Base != link.OfAny || x.From.Page != nil) && !alone) && !(strings.Contains(x.Target, "/") && b.sibling(x.Path))
 	}
 	return x.To == nil
 }

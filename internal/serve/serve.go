@@ -100,7 +100,7 @@ func (g *Game) Close() {
 func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	name := strings.TrimPrefix(path.Clean("/"+r.URL.Path), "/")
 	h := w.Header()
-	g.host().Isolate(h)
+	g.model().Isolate(h)
 	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
 	switch {
 	case name == own+"heard":
@@ -153,7 +153,7 @@ func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
 func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	h := w.Header()
 	h.Set("Cache-Control", "no-cache")
-	sent := g.host().Send(f.Path, f.Encoding)
+	sent := g.model().Send(f.Path, f.Encoding)
 	h.Set("Content-Type", sent.Type)
 	if sent.Encoding != "" {
 		h.Set("Content-Encoding", sent.Encoding)
@@ -176,8 +176,8 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	http.ServeContent(w, r, "", time.Time{}, content)
 }
 
-// host is the host that is imitated.
-func (g *Game) host() hosting.Host {
+// model is how the host that is imitated serves files.
+func (g *Game) model() hosting.Host {
 	host := hosting.Any
 	if g.options.Rules != nil {
 		host.Encodings = g.options.Rules.Serves.Encodings
