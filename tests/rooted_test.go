@@ -34,6 +34,11 @@ func TestRooted(t *testing.T) {
 			"index.html": page("", `<script type=module src="/lane/js/shared.js"></script><iframe src="extra/two/"></iframe>`), "extra/two/index.html": page("", `<script type=module src="/lane/js/shared.js"></script>`),
 			"js/shared.js": []byte(`import { base } from "./paths.js";` + draw + "lamp(`/lane/art/lamp.gif`, 10); lamp(base + 'art/moth.gif', 60);"), "js/paths.js": []byte(`export const base = "/lane/";`),
 		}},
+		"what other modules export": {"/", game.Files{
+			"index.html":  page("", `<script type=module src="/js/game.js"></script>`),
+			"js/game.js":  []byte(`import { asset, Paths, more } from "./paths.js";` + draw + `lamp(asset("art/lamp.gif"), 10); lamp(Paths.art + "moth.gif", 60); lamp(more.at + "lamp.gif", 90);`),
+			"js/paths.js": []byte(`export const asset = n => "/" + n; export class Paths { static art = "/art/"; } export const more = { at: "/art/" };`),
+		}},
 		"the origin": {"/", game.Files{
 			"index.html": page("", `<script src="game.js"></script>`),
 			"game.js":    []byte(draw + `lamp(new URL("/art/lamp.gif", location.origin), 10); lamp(window.location.origin + "/art/moth.gif", 90);`),

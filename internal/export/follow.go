@@ -144,7 +144,7 @@ func (l Link) Named(to string) string {
 		return l.Target[:folder] + l.escaped(path.Base(to)) + l.Target[end:]
 	}
 	target := relativePath(l.Folder, to)
-	if !strings.HasPrefix(target, "../") && (strings.HasPrefix(l.Target, "./") || l.Import || target == "" || len(l.Pieces) > 1) { // what stands behind it may be put behind nothing
+	if !strings.HasPrefix(target, "../") && (strings.HasPrefix(l.Target, "./") || l.Import || target == "" || len(l.Pieces) > 1 || l.From.Script != nil && strings.HasSuffix(target, "/")) { // what stands behind it may be put behind nothing
 		target = "./" + target
 	}
 	return l.escaped(target) + l.Target[end:]

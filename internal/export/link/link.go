@@ -101,9 +101,6 @@ func (l Link) Rewritten(target string) (edits []Edit, ok bool) {
 		return append(edits, Edit{Offset: root.Offset, Len: root.Len, Text: pageFolder}), ok
 	}
 	first, last, rest := l.differing(target)
-	if first == last { // something new stands between two pieces
-		return l.inserted(first, rest)
-	}
 	changed := l.Pieces[first:last]
 	changed = slices.DeleteFunc(slices.Clone(changed), func(p Piece) bool { return p.Text == "" })
 	if len(changed) != 1 || !changed[0].Written() || !plain(rest, changed[0].Text) {
@@ -113,7 +110,7 @@ func (l Link) Rewritten(target string) (edits []Edit, ok bool) {
 	return []Edit{{Offset: p.Offset, Len: p.Len, Text: rest, From: p.From}}, true
 }
 
-// differing finds the pieces that must change, and the text that takes their place.
+// differing finds the pieces that must change, and the text that takes their place. What is new between two pieces goes with the one behind it.
 func (l Link) differing(target string) (first, last int, rest string) {
 	rest, last = target, len(l.Pieces)
 	for first < last && strings.HasPrefix(rest, l.Pieces[first].Text) {
@@ -124,21 +121,10 @@ func (l Link) differing(target string) (first, last int, rest string) {
 		rest = rest[:len(rest)-len(l.Pieces[last-1].Text)]
 		last--
 	}
+	if first == last && rest != "" && first < len(l.Pieces) {
+		rest, last = rest+l.Pieces[first].Text, first+1
+	}
 	return first, last, rest
-}
-
-func (l Link) inserted(at int, text string) ([]Edit, bool) {
-	if text == "" {
-		return nil, true
-	}
-	if at < len(l.Pieces) && l.Pieces[at].Written() && plain(text, "") {
-		return []Edit{{Offset: l.Pieces[at].Offset, Text: text}}, true
-	}
-	if at > 0 && l.Pieces[at-1].Written() && plain(text, "") {
-		p := l.Pieces[at-1]
-		return []Edit{{Offset: p.Offset + p.Len, Text: text}}, true
-	}
-	return nil, false
 }
 
 // plain reports whether a text can stand in a page, a script and a stylesheet alike; what stood there before, can.

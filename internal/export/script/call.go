@@ -29,6 +29,10 @@ func (v *evaluator) call(e *js.CallExpr, in *frame) value {
 			out = append(out, v.result(a, args{list: list}, in))
 		case isGlobal:
 			out = append(out, v.builtin(a.name, list, in))
+		case isText:
+			if i, ok := a.imported("()"); ok { // what a function of another module returns
+				out = append(out, value{i})
+			}
 		}
 	}
 	return union(len(out) == 1, out...)

@@ -96,6 +96,9 @@ func isThis(e js.IExpr) bool {
 func (v *evaluator) own(a alternative, name string) (value, bool) {
 	switch a.what {
 	case isText:
+		if i, ok := a.imported("." + name); ok {
+			return value{i}, true
+		}
 		switch name {
 		case "href", "src", "url", "pathname": // of an address
 			return value{a}, true

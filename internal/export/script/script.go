@@ -218,15 +218,44 @@ func (r *reader) lookedUp(kept map[int]bool) {
 
 func (r *reader) exports() {
 	for name, e := range r.walker.exports {
-		for _, a := range r.values.value(e, nil) {
-			if a.what != isText || len(r.script.Exports[name]) > 20 {
-				continue
-			}
+		r.export(name, r.values.value(e, nil), 0)
+	}
+}
+
+// export notes the texts that are exported under a name: the value itself, properties of it, and what it returns.
+func (r *reader) export(name string, x value, depth int) {
+	for _, a := range x {
+		switch {
+		case len(r.script.Exports[name]) > 20 || depth > 2:
+		case a.what == isFunction:
+			r.export(name+"()", r.values.asText(r.values.result(a, args{}, nil)), depth+1)
+		case a.what == isObject:
+			r.exportObject(name, a, depth)
+		case a.what == isText:
 			if l := r.pieces(a); l.written && l.base == link.OfPage && len(l.target) <= link.MaxTarget {
 				if r.script.Exports == nil {
 					r.script.Exports = map[string][]Pieces{}
 				}
 				r.script.Exports[name] = append(r.script.Exports[name], l.list)
+			}
+		}
+	}
+}
+
+func (r *reader) exportObject(name string, a alternative, depth int) {
+	switch o := a.node.(type) {
+	case *js.ObjectExpr:
+		for i := range o.List {
+			if key, ok := nameOf(&o.List[i]); ok {
+				r.export(name+"."+key, r.values.value(o.List[i].Value, a.frame), depth+1)
+			}
+		}
+	case *js.ClassDecl:
+		for i := range o.List {
+			if c := &o.List[i]; c.Static && c.Init != nil && c.Name.Private == nil {
+				if key, ok := propertyName(&c.Name.PropertyName); ok {
+					r.export(name+"."+key, r.values.value(c.Init, nil), depth+1)
+				}
 			}
 		}
 	}
@@ -299,8 +328,14 @@ func (w *walker) exported(s *js.ExportStmt) {
 			}
 		case *js.FuncDecl:
 			w.statement(d)
+			if d.Name != nil {
+				w.exports[string(d.Name.Name())] = d
+			}
 		case *js.ClassDecl:
 			w.statement(d)
+			if d.Name != nil {
+				w.exports[string(d.Name.Name())] = d
+			}
 		default:
 			w.walk(d, false)
 		}

@@ -117,6 +117,17 @@ func (a alternative) plain() (string, bool) {
 	return b.String(), true
 }
 
+// imported is what stands behind something that is imported: a property, or what a call of it returns.
+func (a alternative) imported(behind string) (alternative, bool) {
+	if a.what != isText || len(a.parts) != 1 || a.parts[0].from == "" || len(a.parts[0].text) > 100 {
+		return a, false
+	}
+	p := a.parts[0]
+	p.text += behind
+	a.parts = []part{p}
+	return a, true
+}
+
 // only is the text that a value has in all cases.
 func (v value) only() (string, bool) {
 	if len(v) != 1 || v[0].weak {
