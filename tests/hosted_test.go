@@ -1,8 +1,12 @@
 package tests
 
 import (
+	"bytes"
 	"context"
+	"image"
+	"image/png"
 	"net/http"
+	"path"
 	"testing"
 
 	"havvel/internal/demo/game"
@@ -15,10 +19,35 @@ import (
 // hostedNames are files of all kinds that games have.
 var hostedNames = []string{"a.wasm", "b.js", "c.mjs", "d.css", "e.json", "f.png", "g.ogg", "h.woff2", "i.svg", "j.webmanifest", "b.js.gz", "a.wasm.gz", "d.css.br"}
 
-// conforms asks a host for files, and compares what comes with what the one model of hosts says.
-func conforms(t *testing.T, address string, h model.Host, names ...string) {
+// hosted is what a file of that name may hold.
+func hosted(t *testing.T, name string) []byte {
 	t.Helper()
-	for _, name := range append(names, hostedNames...) {
+	inner, encoding := model.Plain(name)
+	data := []byte("1")
+	switch path.Ext(inner) {
+	case ".wasm":
+		data = []byte("\x00asm\x01\x00\x00\x00")
+	case ".ogg":
+		data = []byte("OggS")
+	case ".woff2":
+		data = []byte("wOF2")
+	case ".png":
+		var b bytes.Buffer
+		if err := png.Encode(&b, image.NewGray(image.Rect(0, 0, 8, 8))); err != nil {
+			t.Fatal(err)
+		}
+		data = b.Bytes()
+	}
+	if encoding != "" {
+		return squeezed(t, encoding, data)
+	}
+	return data
+}
+
+// conforms asks a host for files, and compares what comes with what the one model of hosts says.
+func conforms(t *testing.T, address string, h model.Host, names []string) {
+	t.Helper()
+	for _, name := range names {
 		_, encoding := model.Plain(name)
 		want := h.Send(name, encoding)
 		r, err := http.DefaultTransport.RoundTrip(browsers(t, address+name))
@@ -53,10 +82,7 @@ func TestHosting(t *testing.T) {
 	folder := t.TempDir()
 	files := game.Files{"index.html": []byte("<canvas></canvas>")}
 	for _, name := range hostedNames {
-		files[name] = []byte(name)
-		if _, encoding := model.Plain(name); encoding != "" {
-			files[name] = squeezed(t, encoding, []byte(name))
-		}
+		files[name] = hosted(t, name)
 	}
 	writeInto(t, folder, files)
 	b, err := export.Read(context.Background(), folder)
@@ -69,7 +95,7 @@ func TestHosting(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		conforms(t, s.Game, h)
+		conforms(t, s.Game, h, hostedNames)
 		s.Close()
 	}
 }

@@ -122,10 +122,11 @@ func (a *Portal) script(w http.ResponseWriter, r *http.Request) {
 	io.WriteString(w, text)
 }
 
-// contentTypes are those that the system's table may lack.
+// contentTypes are those of what games have; the system's table differs from machine to machine.
 var contentTypes = map[string]string{
 	".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8", ".wasm": "application/wasm",
 	".html": "text/html; charset=utf-8", ".css": "text/css; charset=utf-8", ".json": "application/json", ".svg": "image/svg+xml",
+	".png": "image/png", ".jpg": "image/jpeg", ".webp": "image/webp", ".ogg": "audio/ogg", ".mp3": "audio/mpeg", ".woff2": "font/woff2", ".webmanifest": "application/manifest+json", ".gz": "application/gzip",
 }
 
 // file serves one file of a version straight from its archive.
