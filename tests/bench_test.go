@@ -131,6 +131,35 @@ func BenchmarkCheck(b *testing.B) { againstUnknown(b, "check") }
 func BenchmarkLookAgain(b *testing.B)  { againstKnown(b, "look") }
 func BenchmarkCheckAgain(b *testing.B) { againstKnown(b, "check") }
 
+// BenchmarkLookScripts reads a tree of scripts alone, as bundlers write them: 200 of 60 KB, each of which differs.
+func BenchmarkLookScripts(b *testing.B) {
+	against(b, scriptTree(b), []string{program, "look"}, sums, func() { b.Setenv("XDG_CACHE_HOME", b.TempDir()) })
+}
+
+func scriptTree(b *testing.B) string {
+	b.Helper()
+	bundles, err := filepath.Glob("../internal/export/script/testdata/*.js")
+	if err != nil || len(bundles) == 0 {
+		b.Fatal("no bundles: ", err)
+	}
+	files := game.Files{"index.html": []byte(`<html><head></head><body><canvas></canvas><script src="s/0.js"></script></body></html>`)}
+	for i := range 200 {
+		var text bytes.Buffer
+		for n := i; text.Len() < 60_000; n++ {
+			data, err := os.ReadFile(bundles[n%len(bundles)])
+			if err != nil {
+				b.Fatal(err)
+			}
+			if bytes.Contains(data, []byte("import")) { // a script within a function imports nothing
+				continue
+			}
+			fmt.Fprintf(&text, "(function(){%s\n})();\n", data)
+		}
+		files[fmt.Sprintf("s/%d.js", i)] = text.Bytes()
+	}
+	return write(b, files)
+}
+
 // againstUnknown has nothing in the cache when each run begins.
 func againstUnknown(b *testing.B, command string) {
 	against(b, largeExport(b), []string{program, command}, sums, func() { b.Setenv("XDG_CACHE_HOME", b.TempDir()) })

@@ -32,7 +32,7 @@ var linkChecks = []*Check{
 				f.Message = fmt.Sprintf("%s is asked for here, as the last trial saw, but there is no such file", l.Path)
 			}
 			switch reach := p.Build.Reach(l.From); {
-			case reach < export.Loaded: // what nothing is sure to use can't stop the game
+			case reach == export.Unreached || reach == export.Perhaps && !l.Certainty.Sure(): // what nothing is sure to use can't stop the game
 				f.Level = finding.Note
 			case reach < export.AtStart || l.Use != "script" && l.Use != "style" || !l.Certainty.Sure():
 				f.Level = finding.Warning // the game may start without it

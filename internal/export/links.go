@@ -94,7 +94,7 @@ func (b *Build) drops(x Link, patterns map[string]bool) bool {
 	}
 	if x.To == nil && x.Result == Missing {
 		alone := len(b.parts) == 1 // a page that holds all that it loads names that, too
-		return !(packed(x.Target) && (x.Base != link.OfAny || x.From.Page != nil) && !alone) && !(strings.Contains(x.Target, "/") && b.sibling(x.Path))
+		return !(packed(x.Target) && (x.Base != link.OfAny || x.From.Page != nil) && !alone && !x.Default) && !(strings.Contains(x.Target, "/") && b.sibling(x.Path))
 	}
 	return x.To == nil
 }
@@ -320,7 +320,8 @@ func (b *Build) leadFrom(f *File, l link.Link, from, base string) Link {
 		return x
 	}
 	x.Path = target
-	if (l.Use == "page" || l.Use == "frame") && b.byPath[target] == nil && (target == "." || b.byPath[path.Join(target, EntryName)] != nil) {
+	folder := l.Use == "page" || l.Use == "frame" || strings.HasSuffix(l.Target, "/") && l.Certainty == link.Likely && !l.Mapped
+	if folder && b.byPath[target] == nil && (target == "." || b.byPath[path.Join(target, EntryName)] != nil) {
 		x.Result, x.To = Found, b.byPath[path.Join(target, EntryName)] // a folder, which a host answers with its page
 		return x
 	}

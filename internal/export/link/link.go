@@ -18,6 +18,7 @@ type Link struct {
 	Worker       bool    // names a script that runs apart from the page
 	Import       bool    // names a module, so a relative one begins with a dot
 	Mapped       bool    // stands in an import map, so only what imports the name loads it
+	Default      bool    // what holds it may hold something else by the time it is used
 	Lookup       bool    // one of the entries of a table that is looked up by a key which is not known
 	Pieces       []Piece // what the target is put together from; nil when the place holds all of it
 	Quote        byte    // the letter that encloses it in a script, where the place holds all of it; 0 elsewhere

@@ -173,7 +173,7 @@ func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, a
 	if n.vague {
 		base = link.OfAny
 	}
-	r.add(link.Link{Target: n.target, Use: use, Certainty: sure, Base: base, Worker: s.worker, Lookup: a.entry, Import: s == importing}, n)
+	r.add(link.Link{Target: n.target, Use: use, Certainty: sure, Base: base, Worker: s.worker, Lookup: a.entry, Default: a.weak, Import: s == importing}, n)
 }
 
 func (r *reader) bare(n name, sure bool) {
