@@ -92,6 +92,63 @@ const names = Object.keys(libraries).filter(n => n !== "none"), paths = ["./", "
 const matrix = names.flatMap((library, i) => [0, 1].map(k => ({ library, bundler: builders[(i + k * 3) % builders.length], base: paths[(i + (i >> 2) + k * 2) % paths.length], features: i * 2 + k })))
   .concat(builders.flatMap((bundler, i) => paths.map((base, k) => ({ library: "none", bundler, base, features: 4 * i + k }))));
 
+// variants are ways of building that differ from the usual one.
+const variants = {
+  async "vite-pages-root"(at, out) {
+    const vite = await load("vite");
+    write(path.join(at, "index.html"), page("/src/main.js").replace("</body>", `<a href="/extra/">more</a><iframe src="/extra/index.html"></iframe></body>`));
+    write(path.join(at, "extra/index.html"), page("/src/main.js"));
+    await vite.build({ root: at, base: "/", logLevel: "error", configFile: false, build: { outDir: out, emptyOutDir: true, assetsInlineLimit: 0, rollupOptions: { input: { index: path.join(at, "index.html"), extra: path.join(at, "extra/index.html") } } }, worker: { format: "es" } });
+  },
+  async "vite-inlined-lane"(at, out) {
+    const vite = await load("vite");
+    write(path.join(at, "index.html"), page("/src/main.js"));
+    await vite.build({ root: at, base: "/lane/", logLevel: "error", configFile: false, build: { outDir: out, emptyOutDir: true, minify: false, modulePreload: { polyfill: true }, target: "es2020" } });
+  },
+  async "webpack-split-root"(at, out) {
+    const webpack = await load("webpack"), Html = await load("html-webpack-plugin");
+    const done = await new Promise((ok, no) => webpack({ mode: "production", context: at, entry: "./src/main.js", performance: false, devtool: false, cache: false, output: { path: out, publicPath: "/", filename: "[name].[contenthash].js", chunkFilename: "parts/[name].[contenthash].js", assetModuleFilename: "art/[hash][ext]", clean: true }, optimization: { runtimeChunk: "single", splitChunks: { chunks: "all", minSize: 0 } }, module: { rules: [{ test: /\.(png|wav)$/, type: "asset/resource" }] }, plugins: [new Html({ templateContent: page("x").replace(/<script.*script>/, "") })] }, (e, s) => e ? no(e) : ok(s)));
+    if (done.hasErrors()) throw new Error(done.toString({ all: false, errors: true }));
+    copyPublic(at, out);
+  },
+  async "webpack-readable-lane"(at, out) {
+    const webpack = await load("webpack"), Html = await load("html-webpack-plugin");
+    const done = await new Promise((ok, no) => webpack({ mode: "development", devtool: "eval", context: at, entry: "./src/main.js", performance: false, cache: false, output: { path: out, publicPath: "/lane/", filename: "[name].js", clean: true }, module: { rules: [{ test: /\.(png|wav)$/, type: "asset/resource" }] }, plugins: [new Html({ templateContent: page("x").replace(/<script.*script>/, "") })] }, (e, s) => e ? no(e) : ok(s)));
+    if (done.hasErrors()) throw new Error(done.toString({ all: false, errors: true }));
+    copyPublic(at, out);
+  },
+  async "rspack-source-root"(at, out) {
+    const pack = await load("@rspack/core");
+    const done = await new Promise((ok, no) => pack.rspack({ mode: "development", devtool: false, context: at, entry: "./src/main.js", output: { path: out, publicPath: "/", filename: "[name].js", clean: true }, module: { rules: [{ test: /\.(png|wav)$/, type: "asset/resource" }] }, plugins: [new pack.HtmlRspackPlugin({ templateContent: page("x").replace(/<script.*script>/, "") })] }, (e, s) => e ? no(e) : ok(s)));
+    if (done.hasErrors()) throw new Error(done.toString({ all: false, errors: true }));
+    copyPublic(at, out);
+  },
+  async "esbuild-classic-root"(at, out) {
+    const { build } = await load("esbuild");
+    await build({ entryPoints: [path.join(at, "src/main.js")], bundle: true, format: "iife", outfile: path.join(out, "js/main.js"), publicPath: "/js", loader: { ".png": "file", ".wav": "file", ".css": "file" }, logLevel: "error" });
+    await build({ entryPoints: [path.join(at, "src/worker.js")], bundle: true, format: "iife", outfile: path.join(out, "js/worker.js"), logLevel: "error" });
+    copyPublic(at, out);
+    write(path.join(out, "index.html"), page("/js/main.js").replace(' type="module"', " defer"));
+  },
+  async "rollup-classic-lane"(at, out) {
+    const { rollup } = await import(require.resolve("rollup"));
+    const [resolve, commonjs] = await Promise.all(["@rollup/plugin-node-resolve", "@rollup/plugin-commonjs"].map(load));
+    const asset = { name: "asset", load(id) { if (/\.(png|wav|css)$/.test(id)) { write(path.join(out, "assets", path.basename(id)), fs.readFileSync(id)); return `export default "/lane/assets/" + ${JSON.stringify(path.basename(id))}`; } } };
+    const b = await rollup({ input: path.join(at, "src/main.js"), plugins: [asset, resolve({ browser: true }), commonjs()], onwarn() {} });
+    await b.write({ file: path.join(out, "js/main.js"), format: "iife", inlineDynamicImports: true, name: "lane" });
+    write(path.join(out, "js/worker.js"), fs.readFileSync(path.join(at, "src/worker.js")));
+    copyPublic(at, out);
+    write(path.join(out, "index.html"), page("/lane/js/main.js").replace(' type="module"', " defer"));
+  },
+  async "parcel-pages-lane"(at, out) {
+    write(path.join(at, "index.html"), page("./src/main.js").replace("</body>", `<iframe src="./extra/index.html"></iframe></body>`));
+    write(path.join(at, "extra/index.html"), page("../src/main.js"));
+    write(path.join(at, "package.json"), "{\"name\": \"lane\", \"private\": true}");
+    execFileSync(path.join(home, "npm/node_modules/.bin/parcel"), ["build", "index.html", "--public-url", "/lane/", "--dist-dir", out, "--no-source-maps", "--no-cache", "--log-level", "none"], { cwd: at, stdio: ["ignore", "ignore", "pipe"] });
+    copyPublic(at, out);
+  },
+};
+
 const wanted = name => only.length === 0 || only.some(o => name.includes(o));
 const failed = [];
 for (const m of matrix) {
@@ -106,6 +163,12 @@ for (const m of matrix) {
     fs.rmSync(out, { recursive: true, force: true });
     console.error(`${name}: ${String(e.message ?? e).split("\n").slice(0, 4).join(" ")}`);
   }
+}
+for (const [name, make] of Object.entries(variants)) {
+  const out = path.join(home, "exports", name);
+  if (!wanted(name) || fs.existsSync(out)) continue;
+  const base = name.endsWith("-lane") ? "/lane/" : "/", bundler = name.split("-")[0];
+  try { await make(lay(name, sources(libraries.none, base, 1, bundler)), out); } catch (e) { failed.push(name); fs.rmSync(out, { recursive: true, force: true }); console.error(`${name}: ${String(e.message ?? e).split("\n").slice(0, 4).join(" ")}`); }
 }
 for (const [name, make] of Object.entries(plain({ png, wav, npm: path.join(home, "npm/node_modules"), run: execFileSync }))) {
   const out = path.join(home, "exports", name);
