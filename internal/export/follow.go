@@ -18,8 +18,8 @@ type Edit struct {
 	link.Edit
 }
 
-// Rewritten returns the edits after which a link leads to the file that has that path in the export, and to no other for anything that runs
-// the script. ok is false where that can't be written with certainty; the reason says why.
+// Rewritten returns the edits after which a link leads to the file that has that path in the export, and to no other for anything
+// that runs the script. ok is false where that can't be written with certainty; the reason says why.
 func (b *Build) Rewritten(l Link, to string) (edits []Edit, reason string, ok bool) {
 	target := l.Named(to)
 	if target == l.Target {
@@ -75,7 +75,9 @@ func (b *Build) fromModule(l Link, to string) ([]link.Edit, bool) {
 	if home == nil || home.Script == nil || !home.Script.Module {
 		return nil, false
 	}
-	return l.headed(relativePath(path.Dir(home.Path), to), func(head string) string { return fmt.Sprintf("new URL(%q,import.meta.url).href", head) })
+	return l.headed(relativePath(path.Dir(home.Path), to), func(head string) string {
+		return fmt.Sprintf("new URL(%q,import.meta.url).href", head)
+	})
 }
 
 // RootName is the variable in which a page says where the build's root is, for scripts that pages in several folders run.
@@ -144,7 +146,8 @@ func (l Link) Named(to string) string {
 		return l.Target[:folder] + l.escaped(path.Base(to)) + l.Target[end:]
 	}
 	target := relativePath(l.Folder, to)
-	if !strings.HasPrefix(target, "../") && (strings.HasPrefix(l.Target, "./") || l.Import || target == "" || len(l.Pieces) > 1 || l.From.Script != nil && strings.HasSuffix(target, "/")) { // what stands behind it may be put behind nothing
+	put := len(l.Pieces) > 1 || l.From.Script != nil && strings.HasSuffix(target, "/") // something stands behind it, which needs a folder
+	if !strings.HasPrefix(target, "../") && (strings.HasPrefix(l.Target, "./") || l.Import || target == "" || put) {
 		target = "./" + target
 	}
 	return l.escaped(target) + l.Target[end:]

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"havvel/internal/export/link"
-	"havvel/internal/export/script"
 	"havvel/internal/export/web"
 )
 
@@ -38,9 +37,6 @@ const (
 	Insecure    Result = "insecure" // another origin, without encryption
 	Inline      Result = "inline"   // data in the address itself, or nothing that is loaded
 )
-
-// maxMatches bounds the work of finding what names with unknown parts can mean.
-const maxMatches = 20_000_000
 
 // resolve finds out where all links lead. A text that could be a file's name and is none is dropped.
 func (b *Build) resolve() {
@@ -82,64 +78,6 @@ func (b *Build) keep(x Link) {
 	b.Links = append(b.Links, x)
 }
 
-// drops reports whether what may be the name of a file is none. What it may mean where parts are unknown is noted.
-func (b *Build) drops(x Link, patterns map[string]bool) bool {
-	if strings.Contains(x.Target, link.Star) || strings.HasSuffix(x.Target, "/") {
-		// A pattern is held against every file, so there is a limit to how many are tried.
-		if key := path.Dir(x.From.Path) + "\x00" + x.Target; !patterns[key] && len(patterns)*len(b.Files) < maxMatches {
-			patterns[key] = true
-			b.matching(x)
-		}
-		return x.Result != Absolute || !b.rooted(x)
-	}
-	if x.To == nil && x.Result == Missing {
-		alone := len(b.parts) == 1 // a page that holds all that it loads names that, too
-		return !(packed(x.Target) && (x.Base != link.OfAny || x.From.Page != nil) && !alone && !x.Default) && !(strings.Contains(x.Target, "/") && b.sibling(x.Path))
-	}
-	return x.To == nil
-}
-
-// sibling reports whether a folder has other files that end as a name does which is not there.
-func (b *Build) sibling(name string) bool {
-	dir, ext := path.Dir(name), path.Ext(name)
-	return b.dirs[dir] && slices.ContainsFunc(b.Parts(), func(f *File) bool { return path.Dir(f.Path) == dir && strings.EqualFold(path.Ext(f.Path), ext) })
-}
-
-// packed reports whether a name is that of a file that only a game's loader reads: nothing else is called so.
-func packed(name string) bool {
-	name, _, _ = strings.Cut(name, "?")
-	switch strings.ToLower(path.Ext(name)) {
-	case ".wasm", ".data", ".pck", ".pak", ".pack":
-		return true
-	}
-	return false
-}
-
-// rooted reports whether a name with unknown parts that starts at the host's root is one of the build's: what is known of it is the folder that
-// the build expects, or one of its own.
-func (b *Build) rooted(x Link) bool {
-	known, _, star := strings.Cut(x.Target, link.Star)
-	if i := strings.LastIndexByte(known, '/'); i >= 0 {
-		known = known[:i+1]
-	}
-	inside, found := strings.CutPrefix(strings.TrimPrefix(known, "/"), b.place)
-	switch folder := strings.TrimSuffix(inside, "/"); {
-	case !found:
-		return false
-	case folder != "":
-		return b.dirs[path.Clean(b.Base+folder)]
-	case b.place != "":
-		return true
-	}
-	return star && x.Base != link.OfAny && known == "/" || star && b.suffixed(x.Target)
-}
-
-// suffixed reports whether a file of the build ends as a name does whose beginning is not known.
-func (b *Build) suffixed(target string) bool {
-	end := target[strings.LastIndex(target, link.Star)+1:]
-	return len(end) > 3 && slices.ContainsFunc(b.Parts(), func(f *File) bool { return strings.HasSuffix(f.Path, end) })
-}
-
 // lead follows one link, for everything that runs the script that it stands in.
 func (b *Build) lead(f *File, l link.Link) Link {
 	if f.Page != nil {
@@ -166,8 +104,8 @@ func (b *Build) lead(f *File, l link.Link) Link {
 	return first
 }
 
-// leadFor follows a link of a script that r runs. Where it is not known what a name is relative to, it is tried beside the page, beside the file
-// that it stands in, and at the root.
+// leadFor follows a link of a script that r runs. Where it is not known what a name is relative to, it is tried beside the page,
+// beside the file that it stands in, and at the root.
 func (b *Build) leadFor(f *File, l link.Link, r Runner) Link {
 	from, base := r.base()
 	switch {
@@ -199,61 +137,6 @@ func (b *Build) leadFor(f *File, l link.Link, r Runner) Link {
 		}
 	}
 	return first
-}
-
-// importTexts puts the texts that scripts import from others in the places of their names.
-func (b *Build) importTexts() {
-	for _, f := range b.Parts() {
-		if f.Script == nil {
-			continue
-		}
-		for i := 0; i < len(f.links); i++ {
-			if n := slices.IndexFunc(f.links[i].Pieces, func(p link.Piece) bool { return p.From != "" && p.Len < 0 }); n >= 0 {
-				f.links = slices.Insert(slices.Clone(f.links), i+1, b.imports(f, f.links[i], n)...)
-				f.links = slices.Delete(f.links, i, i+1)
-				i--
-			}
-		}
-	}
-}
-
-// imports are the links that one is whose n-th piece is imported.
-func (b *Build) imports(f *File, l link.Link, n int) []link.Link {
-	p := l.Pieces[n]
-	texts := []script.Pieces{{{Text: link.Star, Len: -1}}}
-	if to := b.leadFrom(f, link.Link{Target: p.From, Use: "script"}, f.Path, "").To; to != nil && to.Script != nil && len(to.Script.Exports[p.Text]) > 0 {
-		texts = to.Script.Exports[p.Text]
-	}
-	var list []link.Link
-	for _, t := range texts[:min(len(texts), 20)] {
-		x := l
-		x.Pieces = slices.Clone(l.Pieces[:n])
-		for _, q := range t {
-			if q.From != "" { // which that module imports itself
-				q = link.Piece{Text: link.Star, Len: -1}
-			}
-			if q.Len >= 0 {
-				q.From = p.From
-			}
-			x.Pieces = append(x.Pieces, q)
-		}
-		x.Pieces = append(x.Pieces, l.Pieces[n+1:]...)
-		x.Target = ""
-		for _, q := range x.Pieces {
-			x.Target += q.Text
-		}
-		if x.Target == link.Star || !link.LooksLikePath(x.Target) && !strings.Contains(x.Target, "/") {
-			continue
-		}
-		if strings.Contains(x.Target, link.Star) || strings.HasSuffix(x.Target, "/") {
-			x.Certainty = link.Possible
-		}
-		if strings.HasPrefix(x.Target, link.Star) {
-			x.Base = link.OfAny
-		}
-		list = append(list, x)
-	}
-	return list
 }
 
 // expected is the folder of the host that a bundler's base path puts the build into: all of the entry page's scripts that start at the
@@ -315,7 +198,8 @@ func (b *Build) leadFrom(f *File, l link.Link, from, base string) Link {
 			x.Link.Certainty = link.Possible
 		}
 		if f.Kind == KindText && l.Certainty == link.Possible && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
-			x.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}} // relative to what, the script decides that reads it: the data or the page
+			// Relative to what, the script decides that reads it: the data or the page.
+			x.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
 		}
 		return x
 	}
@@ -390,68 +274,6 @@ func (b *Build) folders() map[string]bool {
 		}
 	}
 	return folders
-}
-
-// matching marks the files that a name with unknown parts, or the name of a folder, can mean.
-func (b *Build) matching(l Link) {
-	f := l.From
-	prefix, _, star := strings.Cut(l.Target, "*")
-	suffix := ""
-	if i := strings.LastIndexByte(l.Target, '*'); i >= 0 {
-		suffix = l.Target[i+1:]
-	}
-	if len(prefix)+len(suffix) < 4 && suffix != ".gz" && suffix != ".br" || suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
-		return
-	}
-	for _, from := range b.placesOf(f, l.Base) {
-		dir := path.Dir(from)
-		whole := strings.TrimPrefix(path.Join(dir, prefix), "./")
-		if strings.HasSuffix(prefix, "/") {
-			if !b.dirs[whole] && prefix != "" {
-				continue
-			}
-			whole += "/"
-		}
-		if prefix == "" {
-			whole = ""
-		}
-		for _, other := range b.Parts() {
-			if !strings.HasPrefix(other.Path, whole) || other == f {
-				continue
-			}
-			exact := endsWith(other.Path, suffix)
-			if exact || other.Encoding != "" && endsWith(other.PlainPath(), suffix) {
-				b.linked[other] = true
-				if _, ok := b.vague[other]; !ok && star && exact {
-					b.vague[other] = l
-				}
-			}
-		}
-	}
-}
-
-// endsWith reports whether a path ends as a name does, of which a slash at the beginning may stand for the root.
-func endsWith(path, suffix string) bool {
-	return strings.HasSuffix(path, suffix) || len(suffix) == len(path)+1 && suffix[0] == '/' && suffix[1:] == path
-}
-
-// placesOf are the paths that names in a file may be relative to.
-func (b *Build) placesOf(f *File, base link.Base) []string {
-	list := []string{f.Path}
-	if base != link.OfFile {
-		for _, r := range b.Runners(f) {
-			if from, _ := r.base(); !slices.Contains(list, from) {
-				list = append(list, from)
-			}
-		}
-	}
-	return list
-}
-
-// Vague returns a link that has parts which are not known and may mean the file; ok is false when there is none.
-func (b *Build) Vague(f *File) (l Link, ok bool) {
-	l, ok = b.vague[f]
-	return l, ok
 }
 
 // PlainPath is the file's path without the ending of its compression.

@@ -2,6 +2,7 @@ package export
 
 import (
 	"path"
+	"strings"
 
 	"havvel/internal/export/link"
 )
@@ -59,7 +60,8 @@ func (b *Build) follow() {
 	for i := 0; i < len(next); i++ {
 		v := next[i]
 		for _, l := range v.file.links {
-			if l.Use != "script" && l.Use != "preload" && !(l.Certainty == link.Possible && path.Ext(l.Target) == ".js") || l.Mapped {
+			named := l.Use == "script" || l.Use == "preload" || l.Certainty == link.Possible && path.Ext(l.Target) == ".js"
+			if !named || l.Mapped {
 				continue
 			}
 			to := b.leadFor(v.file, l, v.runner).To
@@ -114,8 +116,8 @@ func (f *File) bare() []link.Link {
 	return nil
 }
 
-// Mapped is the file that a name stands for in a script that r runs. ok is false where no import map of the page explains the name; the file is
-// nil where the address leads out of the build.
+// Mapped is the file that a name stands for in a script that r runs. ok is false where no import map of the page explains the name;
+// the file is nil where the address leads out of the build.
 func (b *Build) Mapped(f *File, name string, r Runner) (to *File, ok bool) {
 	if r.File.Page == nil {
 		return nil, false // workers have no import maps
@@ -126,7 +128,7 @@ func (b *Build) Mapped(f *File, name string, r Runner) (to *File, ok bool) {
 	}
 	address, ok := page.Page.Maps.Resolve(name, func(scope string) bool {
 		folder := at(scope)
-		return folder == f.Path || len(scope) > 0 && scope[len(scope)-1] == '/' && (folder == "." || len(f.Path) > len(folder) && f.Path[:len(folder)] == folder && f.Path[len(folder)] == '/')
+		return folder == f.Path || strings.HasSuffix(scope, "/") && (folder == "." || strings.HasPrefix(f.Path, folder+"/"))
 	})
 	if !ok {
 		return nil, false

@@ -20,15 +20,15 @@ type spot struct {
 	at int
 }
 
-// FromRoot says how a link that starts at the host's root becomes relative. found is false for a link that doesn't, or that leads to nothing in the
-// build; reason says why it can't become relative, or is "".
+// FromRoot says how a link that starts at the host's root becomes relative. found is false for a link that doesn't, or that leads to
+// nothing in the build; reason says why it can't become relative, or is "".
 func (b *Build) FromRoot(l Link) (edits []Edit, reason string, found bool) {
 	r, found := b.relatives[l.n]
 	return r.edits, r.reason, found
 }
 
-// makeRelative works out how all links from the host's root become relative. A text that several links begin with must become the same for
-// all of them; in a module it can become an address that is right for any.
+// makeRelative works out how all links from the host's root become relative. A text that several links begin with must become the
+// same for all of them; in a module it can become an address that is right for any.
 func (b *Build) makeRelative() {
 	b.relatives = map[int]relative{}
 	texts := map[spot]string{}
@@ -109,8 +109,8 @@ func relativePath(folder, to string) string {
 	return up + to
 }
 
-// AtRoot is the path in the export of what a link from the host's root means, with stars for what is not known of it. ok is false where the build
-// has no such file or folder.
+// AtRoot is the path in the export of what a link from the host's root means, with stars for what is not known of it. ok is false
+// where the build has no such file or folder.
 func (b *Build) AtRoot(l Link) (to string, ok bool) {
 	switch {
 	case l.Result != Absolute:

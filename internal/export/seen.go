@@ -35,7 +35,9 @@ func (b *Build) sight() {
 		if from == nil {
 			continue
 		}
-		x := Link{Link: link.Link{Target: s.Path, Use: s.Use, Line: s.Line, Column: s.Column, Certainty: link.Seen, Pieces: []link.Piece{{Text: s.Path, Len: -1}}}, From: from, Folder: "."}
+		x := Link{From: from, Folder: "."}
+		x.Link = link.Link{Target: s.Path, Use: s.Use, Line: s.Line, Column: s.Column, Certainty: link.Seen}
+		x.Pieces = []link.Piece{{Text: s.Path, Len: -1}}
 		inside, root := strings.CutPrefix(s.Path, "/")
 		if root {
 			inside = strings.TrimPrefix(inside, b.place)

@@ -1,5 +1,5 @@
-// Package finding is what a check, a trial, a proof or the page has to say: how bad it is, where, and what to do. One policy decides for all of
-// them what a destination makes of a finding, and what the developer lives with.
+// Package finding is what a check, a trial, a proof or the page has to say: how bad it is, where, and what to do. One policy decides
+// for all of them what a destination makes of a finding, and what the developer lives with.
 package finding
 
 import (
@@ -67,7 +67,8 @@ func (p Policy) Settle(list []Finding) {
 	slices.SortStableFunc(list, func(a, b Finding) int { return cmp.Compare(rank(a), rank(b)) })
 }
 
-// Allows reports whether the destination lets the game load from an address's host. A rulebook names a host with its port, or without for any.
+// Allows reports whether the destination lets the game load from an address's host. A rulebook names a host with its port, or
+// without for any.
 func (p Policy) Allows(address string) bool {
 	u, err := url.Parse(address)
 	return err == nil && p.Rules != nil && slices.ContainsFunc(p.Rules.Allow, func(host string) bool {

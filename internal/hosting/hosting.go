@@ -1,5 +1,5 @@
-// Package hosting is the one model of how a host serves the files of a game: under which type, with which encoding, isolated or not, and what
-// it answers for a file that isn't there. What serves files asks it, and so does what judges them.
+// Package hosting is the one model of how a host serves the files of a game: under which type, with which encoding, isolated or not,
+// and what it answers for a file that isn't there. What serves files asks it, and so does what judges them.
 package hosting
 
 import (
@@ -40,8 +40,8 @@ func Plain(name string) (inner, encoding string) {
 // Serves reports whether the host sends Content-Encoding for files of an encoding.
 func (h Host) Serves(encoding string) bool { return slices.Contains(h.Encodings, encoding) }
 
-// Send says how a file of that name comes whose bytes are in that encoding, or "" for none. A host goes by names: bytes that are compressed
-// under any other name come as they are.
+// Send says how a file of that name comes whose bytes are in that encoding, or "" for none. A host goes by names: bytes that are
+// compressed under any other name come as they are.
 func (h Host) Send(name, encoding string) Sent {
 	inner, named := Plain(name)
 	switch {

@@ -79,8 +79,9 @@ func (p *Plan) edits(l export.Link, to *Item) ([]export.Edit, error) {
 	moved := to != nil && to.Name != p.build.Inside(l.To)
 	if root, reason, ok := p.build.FromRoot(l); ok && fixes && !moved {
 		if reason != "" && l.Certainty != link.Possible && p.build.Reach(l.From) >= export.Loaded {
-			return nil, &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf("%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, "+
-				"since %s. Set the base path to \"./\" in the engine's or bundler's export settings", l.Target, reason)}
+			return nil, &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf(
+				"%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, since %s. "+
+					"Set the base path to \"./\" in the engine's or bundler's export settings", l.Target, reason)}
 		}
 		return root, nil
 	}

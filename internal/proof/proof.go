@@ -47,7 +47,8 @@ const (
 	longest = 20 * time.Second        // that is waited for it
 )
 
-// Play serves one side and opens it in a browser. The error says what is wrong with the machine or the browser; what the game does is in the Run.
+// Play serves one side and opens it in a browser. The error says what is wrong with the machine or the browser; what the game does
+// is in the Run.
 func Play(ctx context.Context, browser string, s Side) (*Run, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {

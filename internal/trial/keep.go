@@ -16,7 +16,9 @@ import (
 )
 
 // uses says what the browser's words for kinds of requests mean for links.
-var uses = map[string]string{"Script": "script", "Stylesheet": "style", "Image": "picture", "Font": "picture", "Media": "media", "Document": "page", "Worker": "script"}
+var uses = map[string]string{
+	"Script": "script", "Stylesheet": "style", "Image": "picture", "Font": "picture", "Media": "media", "Document": "page", "Worker": "script",
+}
 
 // Sights are the requests of a trial, as a reading of the same build takes them.
 func (r *Result) Sights() []export.Sight {
@@ -28,7 +30,10 @@ func (r *Result) Sights() []export.Sight {
 				continue
 			}
 			seen[q.Path] = true
-			list = append(list, export.Sight{File: q.By, Line: q.Line, Column: q.Column, Path: q.Path, Use: cmp.Or(uses[q.Kind], "data"), Failed: q.Status == http.StatusNotFound})
+			list = append(list, export.Sight{
+				File: q.By, Line: q.Line, Column: q.Column, Path: q.Path,
+				Use: cmp.Or(uses[q.Kind], "data"), Failed: q.Status == http.StatusNotFound,
+			})
 		}
 	}
 	return list

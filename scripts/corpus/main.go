@@ -1,5 +1,5 @@
-// Command corpus builds exports of many libraries and bundlers outside the repository, packs each, and runs both sides in a browser. It prints
-// a table, and writes it to docs/corpus.md when it is asked to.
+// Command corpus builds exports of many libraries and bundlers outside the repository, packs each, and runs both sides in a browser.
+// It prints a table, and writes it to docs/corpus.md when it is asked to.
 package main
 
 import (
@@ -178,7 +178,8 @@ func project(work, folder, destination string) error {
 // check compares what check says with what the run of the export showed.
 func (r *row) check(program, folder, destination string, before *proof.Run) {
 	look := exec.Command(program, "check", folder, "--json")
-	look.Env = append(os.Environ(), "XDG_CACHE_HOME="+filepath.Join(os.TempDir(), "havvel-corpus-cache", filepath.Base(program)+fmt.Sprint(os.Getpid())))
+	cache := filepath.Join(os.TempDir(), "havvel-corpus-cache", fmt.Sprint(os.Getpid())) // of this program, and no other
+	look.Env = append(os.Environ(), "XDG_CACHE_HOME="+cache)
 	out, _ := look.Output() // it exits with 1 where it finds errors
 	var answer struct {
 		Findings []struct{ ID, Level, File, Message string }
@@ -255,7 +256,9 @@ func table(rows []row) string {
 
 func page(text string, rows []row) string {
 	var b strings.Builder
-	b.WriteString("# The corpus\n\n`make corpus` builds these exports from libraries and bundlers of the npm registry and Debian, packs each, and runs the export and what was\npacked side by side in a browser: the export at the place that it expects, the other below a folder. This is the last table.\n\n" + text + "\n")
+	b.WriteString("# The corpus\n\n`make corpus` builds these exports from libraries and bundlers of the npm registry and Debian, packs each, and runs\n" +
+		"the export and what was packed side by side in a browser: the export at the place that it expects, the other below a\n" +
+		"folder. This is the last table.\n\n" + text + "\n")
 	sort.SliceStable(rows, func(i, j int) bool { return rows[i].outcome > rows[j].outcome })
 	b.WriteString("| export | outcome | |\n|---|---|---|\n")
 	for _, r := range rows {

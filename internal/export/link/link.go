@@ -80,8 +80,8 @@ type Edit struct {
 // pageFolder is what stands in the place of the property "origin" of location, so that it is the page's folder.
 const pageFolder = `href.replace(/[^/?#]*(?:[?#].*)?$/,"")`
 
-// Rewritten returns the edits after which the link names target, which may hold the link's stars. ok is false where that can't be written with
-// certainty.
+// Rewritten returns the edits after which the link names target, which may hold the link's stars. ok is false where that can't be
+// written with certainty.
 func (l Link) Rewritten(target string) (edits []Edit, ok bool) {
 	if len(l.Pieces) == 0 {
 		if !plain(target, l.Target) {
@@ -111,7 +111,8 @@ func (l Link) Rewritten(target string) (edits []Edit, ok bool) {
 	return []Edit{{Offset: p.Offset, Len: p.Len, Text: rest, From: p.From}}, true
 }
 
-// differing finds the pieces that must change, and the text that takes their place. What is new between two pieces goes with the one behind it.
+// differing finds the pieces that must change, and the text that takes their place. What is new between two pieces goes with the one
+// behind it.
 func (l Link) differing(target string) (first, last int, rest string) {
 	rest, last = target, len(l.Pieces)
 	for first < last && strings.HasPrefix(rest, l.Pieces[first].Text) {

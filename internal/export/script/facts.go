@@ -24,7 +24,8 @@ type firstArgument struct {
 
 // telling are identifiers whose use says something about what a game needs or does.
 var telling = map[string]bool{
-	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true, "serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
+	"SharedArrayBuffer": true, "preventDefault": true, "oncontextmenu": true, "contextmenu": true, "margin": true,
+	"serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
 }
 
 // Telling reports whether the use of a name is kept in Words.
@@ -32,8 +33,8 @@ func Telling(name string) bool { return telling[name] }
 
 // moments are texts by which a game announces what happens in it, each with the event that carries it.
 var moments = map[string]bool{
-	"game-moment": true, "game-answer": true, "loading-begun": true, "loading-done": true, "play-begun": true, "play-stopped": true, "level-begun": true, "level-ended": true,
-	"break-wanted": true, "reward-wanted": true, "statistic": true, "save": true, "load": true,
+	"game-moment": true, "game-answer": true, "loading-begun": true, "loading-done": true, "play-begun": true, "play-stopped": true,
+	"level-begun": true, "level-ended": true, "break-wanted": true, "reward-wanted": true, "statistic": true, "save": true, "load": true,
 }
 
 const (
@@ -84,8 +85,9 @@ func (f *facts) digests(inner []byte) {
 
 // ordinary are globals whose calls say nothing about a portal.
 var ordinary = map[string]bool{
-	"this": true, "window": true, "self": true, "globalThis": true, "document": true, "console": true, "Math": true, "Object": true, "Array": true,
-	"JSON": true, "Number": true, "String": true, "Promise": true, "Reflect": true, "Symbol": true, "Date": true, "performance": true, "navigator": true,
+	"this": true, "window": true, "self": true, "globalThis": true, "document": true, "console": true, "Math": true, "Object": true,
+	"Array": true, "JSON": true, "Number": true, "String": true, "Promise": true, "Reflect": true, "Symbol": true, "Date": true,
+	"performance": true, "navigator": true,
 	"WebAssembly": true, "Atomics": true, "super": true, "arguments": true, "module": true, "exports": true, "process": true, "Buffer": true,
 }
 

@@ -91,8 +91,9 @@ const (
 // newIndex makes the index of a script of so many bytes.
 func newIndex(bytes int) *index {
 	return &index{
-		variables: make(map[*js.Var]*variable, bytes/64), members: map[string][]member{}, named: map[named][]member{}, holders: map[js.INode][]*js.Var{}, functions: make(map[js.INode]*function, bytes/256), calls: map[*js.Var][]args{},
-		methods: map[string][]args{}, lookups: map[*js.Var][]args{}, imports: map[string]imported{},
+		variables: make(map[*js.Var]*variable, bytes/64), functions: make(map[js.INode]*function, bytes/256),
+		members: map[string][]member{}, named: map[named][]member{}, holders: map[js.INode][]*js.Var{},
+		calls: map[*js.Var][]args{}, methods: map[string][]args{}, lookups: map[*js.Var][]args{}, imports: map[string]imported{},
 	}
 }
 

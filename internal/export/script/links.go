@@ -147,9 +147,11 @@ func (r *reader) element(l load) (use string, sure link.Certainty) {
 func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, alone bool) {
 	n := r.pieces(a)
 	switch {
-	case a.what != isText || !n.written || n.target == "" || n.target == link.Star || len(n.target) > link.MaxTarget || strings.ContainsAny(n.target, "\n\r<>"):
+	case a.what != isText || !n.written || n.target == "" || n.target == link.Star || len(n.target) > link.MaxTarget:
 		return
-	case strings.HasPrefix(n.target, "data:") || strings.HasPrefix(n.target, "blob:") || strings.HasPrefix(n.target, "javascript:") || strings.HasPrefix(n.target, "#"):
+	case strings.ContainsAny(n.target, "\n\r<>") || strings.HasPrefix(n.target, "#"):
+		return
+	case strings.HasPrefix(n.target, "data:") || strings.HasPrefix(n.target, "blob:") || strings.HasPrefix(n.target, "javascript:"):
 		return
 	}
 	pathLike := link.LooksLikePath(n.target) || link.IsFolder(strings.TrimSuffix(n.target, link.Star))
@@ -166,21 +168,26 @@ func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, a
 	case s != importing && !pathLike && !link.IsAddress(n.target) && !strings.HasSuffix(n.target, "/"):
 		sure = link.Possible
 	}
-	folder := strings.HasSuffix(n.target, "/") && !link.IsAddress(n.target) && s.use != "page" && s.arg != -2 // a list of files to keep holds pages, by their folders
+	// A list of files to keep holds pages, by their folders.
+	folder := strings.HasSuffix(n.target, "/") && !link.IsAddress(n.target) && s.use != "page" && s.arg != -2
 	if a.weak || n.vague || strings.Contains(n.target, link.Star) || folder {
 		sure = link.Possible
 	}
 	if n.vague {
 		base = link.OfAny
 	}
-	r.add(link.Link{Target: n.target, Use: use, Certainty: sure, Base: base, Worker: s.worker, Lookup: a.entry, Default: a.weak, Import: s == importing}, n)
+	r.add(link.Link{
+		Target: n.target, Use: use, Certainty: sure, Base: base,
+		Worker: s.worker, Lookup: a.entry, Default: a.weak, Import: s == importing,
+	}, n)
 }
 
 func (r *reader) bare(n name, sure bool) {
 	if !sure || len(r.script.Bare) >= link.MaxLinks || len(n.list) != 1 {
 		return
 	}
-	l := link.Link{Target: n.target, Use: "script", Base: link.OfFile, Import: true, Offset: n.list[0].Offset, Len: n.list[0].Len, Certainty: link.Likely}
+	l := link.Link{Target: n.target, Use: "script", Base: link.OfFile, Import: true, Certainty: link.Likely}
+	l.Offset, l.Len = n.list[0].Offset, n.list[0].Len
 	l.Line, l.Column = r.lines.Place(l.Offset)
 	r.script.Bare = append(r.script.Bare, l)
 }
@@ -252,7 +259,8 @@ func (r *reader) literal(e *js.LiteralExpr) {
 	at := r.offset(inner)
 	if inner[0] == '[' || inner[0] == '{' {
 		if len(inner) > 12 && !r.used[at] && len(r.script.Fragments) < maxFragments {
-			r.script.Fragments = append(r.script.Fragments, Fragment{"json", Pieces{{Text: unescaped(inner), Offset: at, Len: len(inner)}}})
+			whole := Pieces{{Text: unescaped(inner), Offset: at, Len: len(inner)}}
+			r.script.Fragments = append(r.script.Fragments, Fragment{"json", whole})
 		}
 		return
 	}
@@ -274,7 +282,8 @@ func (r *reader) literal(e *js.LiteralExpr) {
 func (r *reader) repeated(l *link.Link, n name) bool {
 	k := seen{target: l.Target, use: "possible", offset: -1}
 	i, ok := r.seen[k]
-	if ok && i < len(r.script.Links) && r.script.Links[i].Target == l.Target && len(n.list) == 1 && r.script.Links[i].Whole() && n.list[0].Len == r.script.Links[i].Len {
+	same := ok && i < len(r.script.Links) && r.script.Links[i].Target == l.Target && r.script.Links[i].Whole()
+	if same && len(n.list) == 1 && n.list[0].Len == r.script.Links[i].Len {
 		l.Offset, l.Len = n.list[0].Offset, n.list[0].Len
 		r.script.Links[i].Repeat(*l)
 		return true
@@ -289,8 +298,9 @@ func (r *reader) repeated(l *link.Link, n name) bool {
 var measure = regexp.MustCompile(`^[0-9.]+[a-z%]*$`)
 
 func (r *reader) possible(target string) (link.Link, bool) {
-	pathLike := (link.LooksLikePath(target) || target != link.Star && link.IsFolder(strings.TrimSuffix(target, link.Star))) && !measure.MatchString(target)
-	return link.Link{Target: target, Use: "data", Certainty: link.Possible, Base: link.OfAny}, pathLike && !link.IsAddress(target)
+	pathLike := link.LooksLikePath(target) || target != link.Star && link.IsFolder(strings.TrimSuffix(target, link.Star))
+	l := link.Link{Target: target, Use: "data", Certainty: link.Possible, Base: link.OfAny}
+	return l, pathLike && !measure.MatchString(target) && !link.IsAddress(target)
 }
 
 // maxFragments bounds what is read of one script.
@@ -303,7 +313,7 @@ func (r *reader) fragments(as string, alternatives value) {
 		if !n.written || len(r.script.Fragments) >= maxFragments {
 			continue
 		}
-		if as == "css" && !strings.Contains(n.target, "url(") || as == "html" && !strings.Contains(n.target, "<") || as == "script" && !strings.Contains(n.target, "(") {
+		if !strings.Contains(n.target, map[string]string{"css": "url(", "html": "<", "script": "("}[as]) {
 			continue
 		}
 		for _, p := range n.list {

@@ -8,8 +8,10 @@ import (
 
 // addresses are properties of the language and the page that hold an address.
 var addresses = map[string]base{
-	"location": page, "location.href": page, "location.pathname": page, "document.URL": page, "document.baseURI": page, "document.documentURI": page, "document.location": page,
-	"document.location.href": page, "document.location.pathname": page, "location.origin": origin, "location.host": origin, "document.location.origin": origin, "document.location.host": origin,
+	"location": page, "location.href": page, "location.pathname": page,
+	"document.location": page, "document.location.href": page, "document.location.pathname": page,
+	"document.URL": page, "document.baseURI": page, "document.documentURI": page,
+	"location.origin": origin, "location.host": origin, "document.location.origin": origin, "document.location.host": origin,
 	"origin": origin, "import.meta.url": here, "document.currentScript.src": here,
 }
 
@@ -137,7 +139,8 @@ func (v *evaluator) globalMember(a alternative, name string) (value, bool) {
 			return union(len(out) == 1, out...), true
 		}
 	}
-	return value{{what: isGlobal, name: whole}}, whole == name || a.name == "document" || a.name == "import.meta" || a.name == "document.currentScript" || a.name == "document.location"
+	known := map[string]bool{"document": true, "import.meta": true, "document.currentScript": true, "document.location": true}
+	return value{{what: isGlobal, name: whole}}, whole == name || known[a.name]
 }
 
 // property is one of an object's literal, or a static one of a class.

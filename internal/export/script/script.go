@@ -263,7 +263,8 @@ func (r *reader) exportObject(name string, a alternative, depth int) {
 
 // isBare reports whether a specifier is a name that an import map must explain.
 func isBare(text string) bool {
-	return text != "" && !link.IsRelative(text) && !strings.HasPrefix(text, "data:") && !strings.HasPrefix(text, "blob:") && !strings.Contains(text, link.Star)
+	inline := strings.HasPrefix(text, "data:") || strings.HasPrefix(text, "blob:")
+	return text != "" && !link.IsRelative(text) && !inline && !strings.Contains(text, link.Star)
 }
 
 // offset is where a piece of the source stands.
@@ -274,7 +275,8 @@ func (r *reader) static(literal []byte) {
 	if len(literal) < 2 {
 		return
 	}
-	l := link.Link{Target: unquoted(literal), Use: "script", Base: link.OfFile, Import: true, Offset: r.offset(literal) + 1, Len: len(literal) - 2}
+	l := link.Link{Target: unquoted(literal), Use: "script", Base: link.OfFile, Import: true}
+	l.Offset, l.Len = r.offset(literal)+1, len(literal)-2
 	l.Line, l.Column = r.lines.Place(l.Offset)
 	switch {
 	case isBare(l.Target) && len(r.script.Bare) < link.MaxLinks:

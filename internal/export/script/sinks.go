@@ -66,7 +66,8 @@ var sinks = []sink{
 
 // elements says what the src or href of an element is for.
 var elements = map[string]string{
-	"script": "script", "img": "picture", "image": "picture", "audio": "media", "video": "media", "source": "media", "track": "media", "iframe": "frame", "embed": "frame",
+	"script": "script", "img": "picture", "image": "picture", "audio": "media", "video": "media", "source": "media", "track": "media",
+	"iframe": "frame", "embed": "frame",
 	"link": "preload", "a": "page", "area": "page", "location": "page",
 }
 

@@ -45,8 +45,8 @@ func (t *tokens) last(i int) token { return t.recent[i] }
 
 func endsValue(t token) bool {
 	switch t.kind {
-	case js.StringToken, js.TemplateToken, js.TemplateEndToken, js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken, js.RegExpToken, js.IncrToken, js.DecrToken,
-		js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
+	case js.StringToken, js.TemplateToken, js.TemplateEndToken, js.CloseParenToken, js.CloseBracketToken, js.CloseBraceToken,
+		js.RegExpToken, js.IncrToken, js.DecrToken, js.ThisToken, js.SuperToken, js.TrueToken, js.FalseToken, js.NullToken:
 		return true
 	}
 	return js.IsIdentifier(t.kind) || js.IsNumeric(t.kind)
@@ -72,7 +72,8 @@ func (t *tokens) token(k token) {
 // call notes a call such as Portal.ready( of two names.
 func (t *tokens) call() {
 	name, dot, object := t.last(0), t.last(1), t.last(2)
-	if !js.IsIdentifierName(name.kind) || dot.kind != js.DotToken || !js.IsIdentifier(object.kind) || len(object.text) < 3 || ordinary[string(object.text)] || len(t.script.Calls) >= maxCallNames {
+	dotted := js.IsIdentifierName(name.kind) && dot.kind == js.DotToken && js.IsIdentifier(object.kind)
+	if !dotted || len(object.text) < 3 || ordinary[string(object.text)] || len(t.script.Calls) >= maxCallNames {
 		return
 	}
 	whole := string(object.text) + "." + string(name.text)
@@ -90,7 +91,8 @@ func (t *tokens) text(k token) {
 	l := link.Link{Target: target, Use: "data", Certainty: link.Possible, Base: link.OfAny, Offset: k.at + 1, Len: len(k.text) - 2}
 	before, callee := t.last(0), t.last(1)
 	switch {
-	case string(before.text) == "from" && callee.kind != js.DotToken || before.kind == js.ImportToken || before.kind == js.OpenParenToken && callee.kind == js.ImportToken:
+	case string(before.text) == "from" && callee.kind != js.DotToken, before.kind == js.ImportToken,
+		before.kind == js.OpenParenToken && callee.kind == js.ImportToken:
 		t.script.Module = true
 		l.Use, l.Certainty, l.Base, l.Import = "script", link.Certain, link.OfFile, true
 		if isBare(target) && len(t.script.Bare) < link.MaxLinks {
@@ -105,7 +107,11 @@ func (t *tokens) text(k token) {
 		s := byName[string(callee.text)][0]
 		l.Use, l.Certainty, l.Base, l.Worker = s.use, link.Likely, s.base, s.worker
 	}
-	if len(target) > link.MaxTarget || len(t.script.Links) >= link.MaxLinks || l.Certainty != link.Certain && !link.LooksLikePath(target) && !link.IsFolder(target) || l.Certainty == link.Possible && link.IsAddress(target) {
+	pathLike := link.LooksLikePath(target) || link.IsFolder(target)
+	switch {
+	case len(target) > link.MaxTarget || len(t.script.Links) >= link.MaxLinks:
+		return
+	case l.Certainty != link.Certain && !pathLike || l.Certainty == link.Possible && link.IsAddress(target):
 		return
 	}
 	if first, ok := t.seen[target]; ok && l.Certainty == link.Possible {
