@@ -13,6 +13,7 @@ import (
 	"sync"
 
 	"havvel/internal/export"
+	"havvel/internal/export/script"
 	"havvel/internal/finding"
 	"havvel/internal/pack/deflate"
 	"havvel/internal/rulebook"
@@ -180,8 +181,25 @@ func (p *Plan) settle(ctx context.Context) error {
 	if p.result, err = export.Assemble(ctx, p.build.Path, "zip", parts); err != nil {
 		return err
 	}
+	if err := p.readable(); err != nil {
+		return err
+	}
 	if p.HandOver() == "one-page" {
 		return p.fold(ctx)
+	}
+	return nil
+}
+
+// readable returns an error where a script that could be parsed can't be any more: what was changed in it broke it.
+func (p *Plan) readable() error {
+	for _, it := range p.Items {
+		if it.From == nil || !it.changed() || it.From.WhyUnparsed() != "" || it.Size() > script.LargestTree {
+			continue
+		}
+		if now := p.result.File(it.Name); now != nil && now.WhyUnparsed() != "" {
+			return &Unfollowed{File: it.From.Path, Reason: "after its links were changed it can't be parsed any more: " + now.WhyUnparsed() +
+				". That is a mistake of havvel; havvel pack --without names leaves the links as they are"}
+		}
 	}
 	return nil
 }

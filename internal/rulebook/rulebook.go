@@ -28,7 +28,7 @@ type Rulebook struct {
 	Archive      Archive           `toml:"archive" doc:"what is handed over"`
 	Serves       Serves            `toml:"serves" doc:"how the portal serves a build's files"`
 	Limits       Limits            `toml:"limits" doc:"what a build may cost a player"`
-	Allow        []string          `toml:"allow" doc:"other hosts that a game may load from"`
+	Allow        []string          `toml:"allow" doc:"other hosts that a game may load from; one with a port allows only that"`
 	Rounds       bool              `toml:"rounds" doc:"whether it is a playtest host, on which havvel round opens rounds"`
 	Levels       map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
 	Frame        Frame             `toml:"frame" doc:"the frame that the game runs in"`
