@@ -81,7 +81,13 @@ func (b *Build) keep(x Link) {
 // lead follows one link, for everything that runs the script that it stands in.
 func (b *Build) lead(f *File, l link.Link) Link {
 	if f.Page != nil {
-		return b.leadFrom(f, l, f.Path, f.Page.Base)
+		own := b.leadFrom(f, l, f.Path, f.Page.Base)
+		if e := b.Entry; own.To == nil && f.Page.Fragment && e != nil && e != f { // a script puts it into the page
+			if x := b.leadFrom(f, l, e.Path, e.Page.Base); x.To != nil {
+				return x
+			}
+		}
+		return own
 	}
 	runners := []Runner{{f}}
 	if f.Script != nil || l.Base == link.OfAny {

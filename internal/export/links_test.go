@@ -74,6 +74,10 @@ func TestLinks(t *testing.T) {
 			},
 			[]string{"inner/data/list.json art/a.png > inner/art/a.png found", "inner/js/main.js art/a.png > inner/art/a.png found", "inner/js/main.js art/gone.png > inner/art/gone.png missing", "inner/js/main.js data/list.json > inner/data/list.json found", "inner/play.html js/main.js > inner/js/main.js found", "inner/play.html ../js/game.js > js/game.js found", "js/game.js data/a.bin > data/a.bin missing"},
 		},
+		"a piece of a page that a script puts into it": {
+			map[string]string{"js/game.js": `$("#menu").load("parts/menu.html")`, "parts/menu.html": `<p><img src="art/a.png"><img src="b.png"><img src="none.png">`, "art/a.png": "x", "parts/b.png": "x"},
+			[]string{"js/game.js parts/menu.html > parts/menu.html found", "parts/menu.html art/a.png > art/a.png found", "parts/menu.html b.png > parts/b.png found", "parts/menu.html none.png > parts/none.png missing"},
+		},
 		"other origins": {
 			map[string]string{"js/game.js": `fetch("https://h.example/a.json"); new WebSocket("ws://h.example/")`},
 			[]string{"js/game.js https://h.example/a.json >  other-origin", "js/game.js ws://h.example/ >  insecure"},

@@ -25,6 +25,7 @@ type Page struct {
 	Canvas  bool // has a canvas element
 
 	Frames                     []Frame        // its frames
+	Fragment                   bool           // has none of the elements that a whole page has, so that it is most likely put into another
 	Doctype, Charset, Viewport bool           // has one
 	CanvasWidth, CanvasHeight  int            // of the first canvas, from its attributes; 0 when it has none
 	Style                      Style          // of its style elements, and of the body's style attribute
@@ -78,6 +79,7 @@ type pageReader struct {
 	lines   link.Lines
 	within  string // the element whose text comes next: title, style or script
 	started int    // offset of the first tag inside html
+	whole   bool   // an element of a whole page was met
 }
 
 func (r *pageReader) start(at, length int) {
@@ -88,10 +90,11 @@ func (r *pageReader) start(at, length int) {
 	r.within = name
 	switch name {
 	case "head":
-		p.HeadStart = at + length
+		p.HeadStart, r.whole = at+length, true
 	case "html":
-		r.started = at + length
+		r.started, r.whole = at+length, true
 	case "body":
+		r.whole = true
 		if p.HeadEnd < 0 {
 			p.HeadEnd = at
 		}
@@ -297,6 +300,7 @@ func (r *pageReader) end(at int, name string) {
 // settle fills in the places of elements that the page leaves out, as a browser does.
 func (r *pageReader) settle() {
 	p := r.page
+	p.Fragment = !p.Doctype && !r.whole
 	if p.HeadStart < 0 {
 		p.HeadStart = r.started
 		if p.HeadStart == 0 {
