@@ -31,11 +31,17 @@ func (b *Build) drops(x Link, patterns map[string]bool) bool {
 
 // sibling reports whether a folder has other files that end as a name does which is not there.
 func (b *Build) sibling(name string) bool {
-	dir, ext := path.Dir(name), path.Ext(name)
+	dir, ext := path.Dir(name), strings.ToLower(path.Ext(name))
+	if sources[ext] {
+		return false // names of modules that a bundler put into one script
+	}
 	return b.dirs[dir] && slices.ContainsFunc(b.Parts(), func(f *File) bool {
 		return path.Dir(f.Path) == dir && strings.EqualFold(path.Ext(f.Path), ext)
 	})
 }
+
+// sources end the names of what games are made from; a script that holds its modules names them by their paths.
+var sources = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts": true, ".tsx": true, ".jsx": true, ".css": true, ".vue": true, ".md": true, ".map": true}
 
 // packed reports whether a name is that of a file that only a game's loader reads: nothing else is called so.
 func packed(name string) bool {

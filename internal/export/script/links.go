@@ -1,6 +1,7 @@
 package script
 
 import (
+	"bytes"
 	"regexp"
 	"strings"
 
@@ -229,6 +230,9 @@ func (r *reader) text(e js.IExpr) {
 	}
 	for _, a := range r.values.value(e, nil) {
 		n := r.pieces(a)
+		if a.what == isText && n.written && markup(n.target) {
+			r.fragments("markup", value{a})
+		}
 		if a.what != isText || !n.written || len(n.target) > link.MaxTarget || n.root {
 			continue
 		}
@@ -264,7 +268,14 @@ func (r *reader) literal(e *js.LiteralExpr) {
 		}
 		return
 	}
-	if len(inner) > link.MaxTarget || r.used[at] {
+	if r.used[at] {
+		return
+	}
+	if len(inner) < maxMarkup && bytes.IndexByte(inner, '<') >= 0 && markup(unescaped(inner)) {
+		r.fragments("markup", r.values.literal(e))
+		return
+	}
+	if len(inner) > link.MaxTarget {
 		return
 	}
 	target := unescaped(inner)
@@ -276,6 +287,15 @@ func (r *reader) literal(e *js.LiteralExpr) {
 	if !r.repeated(&l, n) {
 		r.add(l, n)
 	}
+}
+
+// maxMarkup is the longest text that is looked at as a piece of a page, in bytes.
+const maxMarkup = 1 << 20
+
+// markup reports whether a text is a piece of a page that names files.
+func markup(text string) bool {
+	text = strings.TrimLeft(text, " \t\r\n")
+	return strings.HasPrefix(text, "<") && (strings.Contains(text, "src=") || strings.Contains(text, "href=") || strings.Contains(text, "url("))
 }
 
 // repeated notes a text that stood elsewhere before as one more place of the same link.
@@ -313,7 +333,7 @@ func (r *reader) fragments(as string, alternatives value) {
 		if !n.written || len(r.script.Fragments) >= maxFragments {
 			continue
 		}
-		if !strings.Contains(n.target, map[string]string{"css": "url(", "html": "<", "script": "("}[as]) {
+		if !strings.Contains(n.target, map[string]string{"css": "url(", "html": "<", "markup": "<", "script": "("}[as]) {
 			continue
 		}
 		for _, p := range n.list {

@@ -32,7 +32,8 @@ type Script struct {
 // Pieces are a text, part by part.
 type Pieces []link.Piece
 
-// A Fragment is a text that is itself a page, a style, a script or JSON, by As: "html", "css", "script" or "json".
+// A Fragment is a text that is itself a page, a style, a script or JSON, by As: "html", "css", "script" or "json"; "markup" is a page that may be
+// put into the page.
 type Fragment struct {
 	As     string
 	Pieces Pieces

@@ -191,7 +191,7 @@ func (w *walker) walk(e js.IExpr, within bool) {
 	case *js.LiteralExpr:
 		if e.TokenType == js.StringToken {
 			w.facts.text(e)
-			if !within && bytes.ContainsAny(e.Data, "./") {
+			if !within && bytes.ContainsAny(e.Data, "./<") {
 				w.texts = append(w.texts, e)
 			}
 		}

@@ -34,7 +34,7 @@ func read(f script.Fragment) []link.Link {
 	text := b.String()
 	var inner, list []link.Link
 	switch f.As {
-	case "html":
+	case "html", "markup":
 		inner = ReadPage([]byte(text)).Links
 	case "css":
 		inner = ReadStyle([]byte(text)).Links
@@ -57,7 +57,7 @@ func read(f script.Fragment) []link.Link {
 		switch {
 		case f.As == "json" || f.As == "script":
 			l.Certainty, l.Base = link.Possible, link.OfAny
-		case strings.Contains(l.Target, link.Star):
+		case f.As == "markup" || strings.Contains(l.Target, link.Star):
 			l.Certainty = link.Possible
 		default:
 			l.Certainty = link.Likely

@@ -150,6 +150,24 @@ func TestCalls(t *testing.T) {
 	}
 }
 
+// TestMarkup: pieces of pages and styles that scripts hold as texts.
+func TestMarkup(t *testing.T) {
+	script := "$(\"<img src='a.png'>\"); html`<img src=\"b/${n}.png\">`; style.textContent = 'p{background:url(c.png)}'; log('<p>no.png</p>')"
+	var got []string
+	for _, l := range ReadScript([]byte(script)).Links {
+		got = append(got, fmt.Sprintf("%s %s %s", l.Use, l.Target, l.Certainty))
+		for _, p := range l.Pieces {
+			if p.Len >= 0 && script[p.Offset:p.Offset+p.Len] != p.Text {
+				t.Errorf("at the place of %q stands %q", p.Text, script[p.Offset:p.Offset+p.Len])
+			}
+		}
+	}
+	slices.Sort(got)
+	if want := []string{"picture a.png possible", "picture b/*.png possible", "picture c.png likely"}; !slices.Equal(got, want) {
+		t.Errorf("\n got %q\nwant %q", got, want)
+	}
+}
+
 // TestInline: scripts in the page are read with their place in it.
 func TestInline(t *testing.T) {
 	page := "<script>\nvar base = 'Build';\ncreate({ dataUrl: base + '/lane.data' }); Portal.ready();</script>\n" +
