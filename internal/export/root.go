@@ -67,7 +67,7 @@ func (b *Build) makeRelative() {
 func (b *Build) anywhere(l Link, r relative, behind bool) relative {
 	r.edits, r.reason = nil, "other names use the same text for something else"
 	if behind {
-		r.reason = "the same text is put behind another elsewhere"
+		r.reason = "the text that it begins with also stands in the middle of other names"
 		return r
 	}
 	if list, ok := b.fromModule(l, r.to); ok {
