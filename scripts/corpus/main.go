@@ -35,9 +35,9 @@ func main() {
 	}
 }
 
-// A row is what became of one export.
+// A row is how one export fared.
 type row struct {
-	name, outcome string // as well, worse, refused, failed
+	name, outcome string // as well, worse, refused, can't tell
 	said          []string
 	alarms        []string // findings that the run of the export shows to be false
 	missed        []string // what failed in the packed game without a word
@@ -75,8 +75,8 @@ func run(home, program, only, doc string, portals bool) error {
 			if d != "" {
 				r.name += " → " + d
 			}
-			if err := r.try(ctx, browser, program, folder, d, before); err != nil {
-				return fmt.Errorf("%s: %w", r.name, err)
+			if err := r.try(ctx, browser, program, folder, d, before); err != nil { // the browser's fault, or the machine's
+				r.outcome, r.said = "can't tell", []string{err.Error()}
 			}
 			rows = append(rows, r)
 			fmt.Println(r.line())
@@ -130,6 +130,7 @@ func (r *row) try(ctx context.Context, browser, program, folder, destination str
 		Archives []struct {
 			Path     string
 			HandOver string `json:"hand_over"`
+			Parts    []struct{ Path string }
 		}
 	}
 	if err != nil || json.Unmarshal(out, &answer) != nil || len(answer.Archives) == 0 {
@@ -138,6 +139,13 @@ func (r *row) try(ctx context.Context, browser, program, folder, destination str
 		return nil
 	}
 	zipped := filepath.Join(work, answer.Archives[0].Path)
+	for _, part := range answer.Archives[0].Parts { // the page and the rest, which the portal joins again
+		if strings.HasSuffix(part.Path, ".zip") {
+			if err := unzip(filepath.Join(work, part.Path), zipped); err != nil {
+				return err
+			}
+		}
+	}
 	game := filepath.Join(work, "game")
 	if err := unzip(zipped, game); err != nil {
 		if err := os.CopyFS(game, os.DirFS(zipped)); err != nil {
@@ -168,6 +176,9 @@ var hooks = []string{"/sdk/brackwater-1.js"}
 // project writes a project for one destination: a portal, or a plain host where there is none.
 func project(work, folder, destination string) error {
 	to := fmt.Sprintf("[to.%s]\nrulebook = %q\n", destination, destination)
+	if destination == "shed" { // a host of one's own
+		to += "address = \"http://127.0.0.1:7431\"\n"
+	}
 	if destination == "" {
 		to = fmt.Sprintf("[to.plain]\naddress = %q\n", filepath.Join(work, "site"))
 	}
