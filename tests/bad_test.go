@@ -145,6 +145,17 @@ func TestNoProject(t *testing.T) {
 	run(t, t.TempDir(), "look").must(t, 2, "this folder")
 }
 
+// TestUnread: what could not be read is listed beside "no errors", by check and by pack.
+func TestUnread(t *testing.T) {
+	_, project := portal(t, nil)
+	files := demo.Good()
+	files["extra.js"] = []byte("fetch('tinderwick' + '.wasm');\nplay(]")
+	export := write(t, files)
+	run(t, project, "check", export).must(t, 0, "extra.js", "link-unread", "line 2", "no errors in what could be read; 1 script")
+	run(t, project, "check", export, "--json").must(t, 0, `"link-unread"`)
+	run(t, project, "pack", export).must(t, 0, "whole, no errors in what could be read; 1 script")
+}
+
 func TestUsage(t *testing.T) {
 	_, project := portal(t, nil)
 	run(t, project, "send", "--wiat").must(t, 2, "--wiat", "havvel send --help")

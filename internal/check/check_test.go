@@ -114,6 +114,10 @@ var flawed = map[string]struct {
 		f["index.html"] = strings.Replace(page, "<body>", "<body>\n<link rel=preload as=fetch href=rules.wasm integrity="+sum("not it")+"><link rel=modulepreload href=game.js integrity="+sum("not it")+"><script src=a.js integrity='"+sum("not it")+" "+sum("a()")+" sha256-x'></script>\n<script src=b.js integrity="+sum("not it")+"></script>", 1)
 		f["a.js"], f["b.js"] = "a()", "b()"
 	}, []string{"error index.html:2", "error index.html:3", "warning index.html:2"}},
+	"link-unread": {func(f map[string]string) {
+		f["other.js"] = "play(]"
+		f["index.html"] += "<script>let [</script>"
+	}, []string{"note index.html", "note other.js"}},
 	"link-package": {func(f map[string]string) {
 		f["index.html"] = strings.Replace(page, "<body>", "<body><script type=importmap>{\"imports\":{\"kit/\":\"./kit/\",\"lamp\":\"./game.js\"}}</script>\n<script type=module>import 'lamp'; import 'wick'</script>", 1)
 		f["game.js"] += "\nimport 'data:text/javascript,1'; import a from 'kit/a.js'; export * from \"oil\"; import('later')"

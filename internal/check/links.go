@@ -191,6 +191,25 @@ var linkChecks = []*Check{
 			return f
 		}),
 	},
+	{
+		ID:    "link-unread",
+		Title: "A script can't be read in full",
+		Level: finding.Note,
+		Text: "Havvel follows the names of files through a script's code. A script with a syntax error, or one that is very large, is " +
+			"searched for names as plain text instead: a name that it puts together while it runs can be missed, and a missing file " +
+			"with it. A browser doesn't run a script with a syntax error at all. havvel trial runs the game and sees what it asks for.",
+		Before: `play(] // a syntax error`,
+		After:  `play()`,
+		Run: func(p *Pass) {
+			for _, f := range p.Build.Unparsed() {
+				p.report(finding.Finding{
+					File:    f.Path,
+					Message: "its code can't be followed (" + f.WhyUnparsed() + "), so file names that it puts together can be missed",
+					Fix:     "run havvel trial; it sees every file that the game asks for",
+				})
+			}
+		},
+	},
 }
 
 const basePath = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"

@@ -278,8 +278,17 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 	case asked < len(check.Catalogue()):
 		s.Line("%s; only %s ran", s.In(term.Good, "no errors in these"), checksWords(asked))
 	default:
-		s.Line("%s", s.In(term.Good, "no errors"))
+		s.Line("%s", a.noErrors(b))
 	}
+}
+
+// noErrors says that nothing was found, and how many scripts could not be looked through.
+func (a *app) noErrors(b *export.Build) string {
+	s := a.screen
+	if n := len(b.Unparsed()); n > 0 {
+		return s.In(term.Good, "no errors") + " in what could be read; " + does(n, "1 script can't be read in full", fmt.Sprintf("%d scripts can't be read in full", n))
+	}
+	return s.In(term.Good, "no errors")
 }
 
 // checksWords says how many checks were asked for.

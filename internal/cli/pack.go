@@ -281,7 +281,7 @@ func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) 
 		s.Line("  the files of %s as they are", b.Path)
 	}
 	n := finding.Errors(r.Findings)
-	verdict := s.In(term.Good, "no errors")
+	verdict := a.noErrors(b)
 	if n > 0 {
 		verdict = s.In(term.Bad, does(n, "1 error", fmt.Sprintf("%d errors", n)))
 	}
