@@ -65,7 +65,8 @@ type File struct {
 	SHA256     [sha256.Size]byte
 	CRC32      uint32 // of the zip format, APPNOTE 4.4.7
 	Kind       Kind
-	Encoding   string // "gzip" or "br" when the file was compressed before; Kind is that of what is inside
+	Encoding   string // a format of export/encoding when the file was compressed before; Kind is that of what is inside
+	Unfit      string // why browsers don't decode all of a compressed file that is whole, or ""
 	Junk       string // why it does not belong in a build, or ""; such a file is not read
 	Decoded    int64  // bytes when decoded; as Bytes for a file that is not compressed
 	Squeezed   int64  // estimated bytes after compression on the way, for a larger file that is not compressed; else 0

@@ -32,8 +32,8 @@ func TestKindOf(t *testing.T) {
 		"i.webp":      {"RIFF\x00\x00\x00\x00WEBPVP8 ", "", KindPicture},
 		"j.png":       {"", "", KindText},
 	} {
-		if encoding, kind := kindOf(name, []byte(c.head)); encoding != c.encoding || kind != c.kind {
-			t.Errorf("%s is %q %q, want %q %q", name, encoding, kind, c.encoding, c.kind)
+		if f := readFiles(t, map[string]string{name: c.head}).File(name); f.Encoding != c.encoding || f.Kind != c.kind {
+			t.Errorf("%s is %q %q, want %q %q", name, f.Encoding, f.Kind, c.encoding, c.kind)
 		}
 	}
 }

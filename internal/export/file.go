@@ -2,13 +2,9 @@ package export
 
 import (
 	"bytes"
-	"compress/gzip"
-	"io"
 	"path"
 	"strings"
 	"unicode/utf8"
-
-	"github.com/andybalholm/brotli"
 )
 
 // Kind is what a file is, by its content and, where that does not tell, by its name.
@@ -28,27 +24,6 @@ const (
 	KindText    Kind = "text"
 	KindArchive Kind = "archive"
 )
-
-// kindOf tells what a file is from its path and its first bytes.
-func kindOf(name string, head []byte) (encoding string, kind Kind) {
-	if strings.HasPrefix(string(head), "\x1f\x8b\x08") {
-		inner, _ := gzip.NewReader(bytes.NewReader(head))
-		return "gzip", plainKind(withoutEnding(name, ".gz", ".gzip"), firstBytes(inner))
-	}
-	if rest := withoutEnding(name, ".br"); rest != name {
-		if inner := firstBytes(brotli.NewReader(bytes.NewReader(head))); len(inner) > 0 {
-			return "br", plainKind(rest, inner)
-		}
-	}
-	return "", plainKind(name, head)
-}
-
-// firstBytes decodes as much as the start of a compressed file gives.
-func firstBytes(r io.Reader) []byte {
-	head := make([]byte, 512)
-	n, _ := io.ReadFull(r, head) // what came before an error is what is asked for
-	return head[:n]
-}
 
 func withoutEnding(name string, endings ...string) string {
 	for _, e := range endings {
@@ -84,15 +59,24 @@ var endings = map[string]Kind{
 	".m4a": KindSound, ".json": KindText, ".txt": KindText, ".xml": KindText, ".webmanifest": KindText, ".map": KindText,
 }
 
-func plainKind(name string, head []byte) Kind {
+// kindByMagic tells what a file is by its first bytes alone; "" where they don't. Of a few bytes it is not sure.
+func kindByMagic(head []byte) (kind Kind, sure bool) {
+	for _, m := range magics {
+		if len(head) >= m.at+len(m.bytes) && string(head[m.at:m.at+len(m.bytes)]) == m.bytes {
+			return m.kind, len(m.bytes) >= 4
+		}
+	}
+	return "", false
+}
+
+// kindOf tells what a file is from its path and its first bytes, decoded.
+func kindOf(name string, head []byte) Kind {
 	ending := strings.ToLower(path.Ext(name))
 	if ending == ".m4a" {
 		return KindSound
 	}
-	for _, m := range magics {
-		if len(head) >= m.at+len(m.bytes) && string(head[m.at:m.at+len(m.bytes)]) == m.bytes {
-			return m.kind
-		}
+	if kind, _ := kindByMagic(head); kind != "" {
+		return kind
 	}
 	if kind, ok := endings[ending]; ok {
 		return kind

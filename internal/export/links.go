@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"havvel/internal/export/encoding"
 	"havvel/internal/export/link"
 	"havvel/internal/export/web"
 )
@@ -228,8 +229,8 @@ func (b *Build) find(target string) (*File, Result) {
 	if f := b.byPath[target]; f != nil {
 		return f, Found
 	}
-	for _, ending := range []string{".gz", ".br"} {
-		if f := b.byPath[target+ending]; f != nil && f.Encoding != "" {
+	for _, format := range []string{encoding.Gzip, encoding.Brotli, encoding.Zstd} {
+		if f := b.byPath[target+encoding.Ending(format)]; f != nil && f.Encoding != "" {
 			return f, Compressed
 		}
 	}
@@ -287,7 +288,8 @@ func (f *File) PlainPath() string {
 	if f.Encoding == "" {
 		return f.Path
 	}
-	return withoutEnding(f.Path, ".gz", ".gzip", ".br")
+	plain, _ := encoding.Named(f.Path)
+	return plain
 }
 
 // Unlinked lists the files that nothing is known to load: no link leads to them, and no name with unknown parts can

@@ -3,7 +3,6 @@ package export
 import (
 	"bufio"
 	"bytes"
-	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -15,10 +14,11 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sync/semaphore"
 
+	"havvel/internal/export/encoding"
 	"havvel/internal/export/link"
 	"havvel/internal/export/media"
 	"havvel/internal/export/script"
@@ -33,6 +33,10 @@ const (
 	maxJSON    = 8 << 20  // likewise JSON
 	largeText  = 8 << 20  // texts above it are read one at a time
 	maxDecoded = 4 << 30  // what a compressed file may decode to
+	leastBomb  = 1 << 30  // up to which a compressed file may decode to any size
+	maxRatio   = 200      // decoded to compressed, above it
+
+	browserWindow = 8 << 20 // of zstd, in bytes (RFC 9659)
 )
 
 // turns hold back what takes much memory while it is read, so that it stays bounded.
@@ -71,7 +75,9 @@ func (f *File) read(ctx context.Context, t *turns) error {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return f.unreadable(err)
 	}
-	f.Encoding, f.Kind = kindOf(f.Path, head)
+	if f.Encoding, err = f.encoded(head); err != nil {
+		return f.unreadable(err)
+	}
 	f.facts(ctx, raw, t)
 	if _, err := io.Copy(io.Discard, raw); err != nil {
 		return f.unreadable(err)
@@ -110,31 +116,40 @@ func (c *counter) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// encoded tells in which compressed format the file's bytes are.
+func (f *File) encoded(head []byte) (string, error) {
+	_, sure := kindByMagic(head)
+	return encoding.Detect(f.Path, head, sure, f.open)
+}
+
 // facts reads what the file holds, decoded where it is compressed. What is wrong with the content is noted as damage.
-func (f *File) facts(ctx context.Context, raw io.Reader, t *turns) {
-	content := raw
-	switch f.Encoding {
-	case "gzip":
-		z, err := gzip.NewReader(raw)
-		if err != nil {
-			f.Damage = "its gzip header is damaged"
-			return
-		}
-		content = z
-	case "br":
-		content = brotli.NewReader(raw)
-	}
+func (f *File) facts(ctx context.Context, raw *bufio.Reader, t *turns) {
+	start, _ := raw.Peek(8 << 10) // an error is met again
+	decoder := encoding.NewReader(raw, f.Encoding)
+	defer decoder.Close()
+	content := bufio.NewReaderSize(decoder, 64<<10)
+	head, _ := content.Peek(512) // likewise
+	f.Kind = kindOf(f.PlainPath(), head)
 	isMedia := f.Kind == KindPicture || f.Kind == KindSound || f.Kind == KindVideo
 	sample := f.Encoding == "" && f.Bytes >= leastSqueezed && !isMedia && f.Kind != KindArchive
-	m := &ends{r: io.LimitReader(content, maxDecoded+1), keep: isMedia || sample}
+	most := int64(maxDecoded)
+	if f.Encoding != "" {
+		most = min(most, max(leastBomb, f.Bytes*maxRatio))
+	}
+	m := &ends{r: io.LimitReader(content, most+1), keep: isMedia || sample}
 	f.understand(ctx, m, t)
 	_, err := io.Copy(io.Discard, m)
 	f.Decoded = m.n
 	switch {
-	case f.Encoding != "" && ctx.Err() == nil && err != nil:
-		f.Damage = fmt.Sprintf("its %s data is damaged or cut off: after %d decoded bytes it can't be read on", f.Encoding, m.n)
-	case m.n > maxDecoded:
-		f.Damage = "it decodes to more than 4 GB"
+	case f.Encoding == "" || ctx.Err() != nil:
+	case f.Encoding == encoding.Brotli && encoding.LargeWindow(start):
+		f.Damage = "its brotli window has more than 24 bits, which browsers can't decode"
+	case err != nil:
+		f.Damage = fmt.Sprintf("its %s data is damaged or cut off: after %d decoded bytes it can't be read on", encoding.Title(f.Encoding), m.n)
+	case m.n > most:
+		f.Damage = fmt.Sprintf("it decodes to more than %d MB", most>>20)
+	default:
+		f.Unfit = unfit(f.Encoding, decoder, start)
 	}
 	if isMedia {
 		f.Media = media.Read(m.head, m.tail, m.n)
@@ -142,6 +157,18 @@ func (f *File) facts(ctx context.Context, raw io.Reader, t *turns) {
 	if sample && len(m.head) > 0 {
 		f.Squeezed = int64(float64(f.Bytes) * squeeze(m.head))
 	}
+}
+
+// unfit says why a browser doesn't decode all of a compressed file that is whole.
+func unfit(format string, d *encoding.Reader, start []byte) string {
+	var frame zstd.Header
+	switch {
+	case format == encoding.Gzip && d.Members > 1:
+		return fmt.Sprintf("it is %d gzip files in one, of which browsers decode only the first", d.Members)
+	case format == encoding.Zstd && frame.Decode(start) == nil && frame.WindowSize > browserWindow:
+		return fmt.Sprintf("its zstd window is %d MB, and browsers decode up to %d MB", frame.WindowSize>>20, browserWindow>>20)
+	}
+	return ""
 }
 
 // leastSqueezed is the smallest file of which it is estimated what compression would leave of it, in bytes.
