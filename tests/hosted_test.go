@@ -48,8 +48,7 @@ func hosted(t *testing.T, name string) []byte {
 func conforms(t *testing.T, address string, h model.Host, names []string) {
 	t.Helper()
 	for _, name := range names {
-		_, encoding := model.Plain(name)
-		want := h.Send(name, encoding)
+		want := h.Send(name)
 		r, err := http.DefaultTransport.RoundTrip(browsers(t, address+name))
 		if err != nil {
 			t.Fatal(err)

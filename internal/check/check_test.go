@@ -146,8 +146,16 @@ var flawed = map[string]struct {
 	"encoding-unserved": {with("lane.pack.br", "\x0b\x02\x80hello\x03"), []string{"error lane.pack.br"}},
 	"encoding-damaged":  {with("lane.pack.gz", zipped(noise)[:60]), []string{"error lane.pack.gz"}},
 	"encoding-name":     {with("lane.pack.gz", "plain"), []string{"error lane.pack.gz"}},
-	"encoding-hidden":   {func(f map[string]string) { f["rules.wasm"] = zipped(f["rules.wasm"]) }, []string{"warning rules.wasm"}},
-	"encoding-twice":    {func(f map[string]string) { f["rules.wasm.gz"] = zipped(f["rules.wasm"]) }, []string{"note rules.wasm.gz"}},
+	"encoding-hidden":   {func(f map[string]string) { f["rules.wasm"] = zipped(f["rules.wasm"]) }, []string{"error rules.wasm"}},
+	"encoding-doubled": {func(f map[string]string) {
+		f["levels.bin.gz"] = zipped(noise)
+		f["game.js"] += "\nfetch('levels.bin.gz').then(r => r.body.pipeThrough(new DecompressionStream('gzip')))"
+	}, []string{"error levels.bin.gz"}},
+	"encoding-partial": {func(f map[string]string) {
+		f["levels.bin.gz"] = zipped(noise) + zipped(noise)
+		f["game.js"] += "\nfetch('levels.bin.gz')"
+	}, []string{"error levels.bin.gz"}},
+	"encoding-twice": {func(f map[string]string) { f["rules.wasm.gz"] = zipped(f["rules.wasm"]) }, []string{"note rules.wasm.gz"}},
 
 	"weight-archive": {func(f map[string]string) { f["a.bin"], f["b.bin"], f["c.bin"] = noise, noise, noise }, []string{"warning "}},
 	"weight-file":    {with("a.bin", noise+noise), []string{"error a.bin"}},

@@ -2,11 +2,12 @@ package check
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/export/encoding"
 	"havvel/internal/finding"
+	"havvel/internal/hosting"
 )
 
 var encodingChecks = []*Check{
@@ -21,35 +22,46 @@ var encodingChecks = []*Check{
 		Before: "lane.pack.br on a portal that serves gzip only",
 		After:  "lane.pack, or lane.pack.gz",
 		Run: func(p *Pass) {
-			for _, f := range p.Build.Parts() {
-				named := hasAnySuffix(strings.ToLower(f.Path), ".gz", ".gzip", ".br")
-				if f.Encoding == "" || !named {
-					continue // under another name a host serves it as it is, and the game unpacks it itself
-				}
-				if p.Rules == nil {
-					p.report(finding.Finding{Level: finding.Warning, File: f.Path, Message: fmt.Sprintf("it is compressed with %s; only a host that sends Content-Encoding for such files can serve it", encodingName(f.Encoding)), Fix: "set compression to none in the engine's export settings, unless you know that the host does"})
-					continue
-				}
-				if slices.Contains(p.Rules.Serves.Encodings, f.Encoding) {
-					continue
-				}
-				found := finding.Finding{
-					Level: finding.Error, File: f.Path, Fix: encodingFix(p.Rules.Serves.Encodings),
-					Message: fmt.Sprintf("it is compressed with %s, and %s %s; the game would stop on its loading bar", encodingName(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings)),
-				}
-				lost := p.Build.Followed(f, f.PlainPath())
-				switch {
-				case f.Encoding == "gzip" && anyWord(p.Build, "DecompressionStream"):
-					found.Level = finding.Warning // the game may unpack it itself
-					p.report(found)
-				case lost == nil, p.Build.File(f.PlainPath()) != nil:
-					p.mended(found, "recode", "pack packs it in a form that "+p.Rules.Name+" can serve, and its links follow", found.Fix)
-				default:
-					found.Message += "; pack can't mend it: " + lost.Error()
-					p.report(found)
-				}
+			if p.Rules == nil {
+				p.someHosts()
+				return
 			}
+			onForms(unserved)(p)
 		},
+	},
+	{
+		ID:    "encoding-doubled",
+		Title: "A compressed file that would be unpacked twice",
+		Level: finding.Error,
+		Text: "The game unpacks the file itself, but the host goes by the file's name and sends Content-Encoding, so the browser has unpacked it " +
+			"before the game gets it. The game then tries to unpack what is no longer compressed, and stops. Under a name that tells the host " +
+			"nothing, the file comes as it is.",
+		Before: "levels.bin.gz, which the game unpacks, on a portal that serves gzip",
+		After:  "levels.bin-gz.bin, also where the game names it",
+		Run: onForms(func(p *Pass, f *export.File, form export.Form) {
+			if form.Fault != export.Twice {
+				return
+			}
+			p.recoded(f, form, finding.Finding{
+				File: f.Path, Fix: "give the file a name that doesn't end in " + encoding.Ending(f.Encoding) + ", here and where the game names it",
+				Message: fmt.Sprintf("the game unpacks it itself%s, and the host would have the browser unpack it before", p.seenAt(f)),
+			})
+		}),
+	},
+	{
+		ID:    "encoding-partial",
+		Title: "A compressed file that browsers can't unpack to its end",
+		Level: finding.Error,
+		Text: "The file is whole, but made in a way that browsers don't read: several gzip files in one, of which they unpack only the first, or a window " +
+			"that is larger than they allow. The game gets a part of the file, or nothing.",
+		Before: "lane.pack.gz, made of two gzip files one behind the other",
+		After:  "lane.pack.gz, made in one piece",
+		Run: onForms(func(p *Pass, f *export.File, form export.Form) {
+			if form.Fault != export.Partial {
+				return
+			}
+			p.recoded(f, form, finding.Finding{File: f.Path, Message: f.Unfit, Fix: "compress it again in one piece"})
+		}),
 	},
 	{
 		ID:    "encoding-damaged",
@@ -75,32 +87,36 @@ var encodingChecks = []*Check{
 			"it and the game stops. Most often a host or a program has unpacked the file and kept its name.",
 		Before: "lane.pack.gz, which is not compressed",
 		After:  "lane.pack",
-		Run: func(p *Pass) {
-			for _, f := range p.Build.Parts() {
-				if low := strings.ToLower(f.Path); f.Encoding == "" && f.Bytes > 0 && (strings.HasSuffix(low, ".gz") || strings.HasSuffix(low, ".br")) {
-					p.report(finding.Finding{File: f.Path, Message: "its name says that it is compressed, but it isn't; browsers would fail to decode it", Fix: "export the game again, or take the ending away here and where the file is named"})
-				}
+		Run: onForms(func(p *Pass, f *export.File, form export.Form) {
+			if form.Fault != export.Misnamed {
+				return
 			}
-		},
+			_, promised := encoding.Named(f.Path)
+			found := finding.Finding{File: f.Path, Fix: "export again, or take the ending away here and where the file is named"}
+			found.Message = "its name says that it is compressed, but it isn't; browsers would fail to decode it"
+			if f.Encoding != "" {
+				found.Message = fmt.Sprintf("its name says %s, but it is compressed with %s; hosts go by the name, and browsers would fail to decode it", encoding.Title(promised), encoding.Title(f.Encoding))
+			}
+			p.recoded(f, form, found)
+		}),
 	},
 	{
 		ID:    "encoding-hidden",
 		Title: "A compressed file under a plain name",
-		Level: finding.Warning,
+		Level: finding.Error,
 		Text: "The file is compressed, but its name doesn't say so. A host serves it as it is, and the browser takes the compressed bytes for the " +
 			"file, unless the game unpacks it itself or the host was told to send Content-Encoding for it.",
 		Before: "game.wasm, which is compressed with gzip inside",
 		After:  "game.wasm, or game.wasm.gz",
-		Run: func(p *Pass) {
-			for _, f := range p.Build.Parts() {
-				if f.Encoding != "gzip" || f.Kind != export.KindWasm && f.Kind != export.KindScript && f.Kind != export.KindPage && f.Kind != export.KindStyle {
-					continue
-				}
-				if low := strings.ToLower(f.Path); strings.HasSuffix(low, ".wasm") || strings.HasSuffix(low, ".js") || strings.HasSuffix(low, ".html") || strings.HasSuffix(low, ".css") {
-					p.report(finding.Finding{File: f.Path, Message: "it is compressed with gzip, but its name doesn't say so; a host would serve it as it is", Fix: "set compression to none in the engine's export settings and export again"})
-				}
+		Run: onForms(func(p *Pass, f *export.File, form export.Form) {
+			if form.Fault != export.Hidden {
+				return
 			}
-		},
+			p.recoded(f, form, finding.Finding{
+				File: f.Path, Fix: "set compression to none in the engine's export settings and export again",
+				Message: fmt.Sprintf("it is compressed with %s, but its name doesn't say so, and it is used as it comes%s", encoding.Title(f.Encoding), p.seenAt(f)),
+			})
+		}),
 	},
 	{
 		ID:    "encoding-twice",
@@ -115,21 +131,90 @@ var encodingChecks = []*Check{
 				if f.Encoding == "" {
 					continue
 				}
-				for _, ending := range []string{".gz", ".br"} {
-					if plain, ok := strings.CutSuffix(f.Path, ending); ok && p.Build.File(plain) != nil {
-						p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("%s is there too, not compressed", plain), Fix: "keep the one that the host can serve"})
-					}
+				plain, promised := encoding.Named(f.Path)
+				o := p.Build.File(plain)
+				if promised == "" || o == nil {
+					continue
 				}
+				found := finding.Finding{File: f.Path, Message: fmt.Sprintf("%s is there too, not compressed", plain), Fix: "keep the one that the host can serve"}
+				if f.Content() != o.Content() {
+					found.Level, found.Message = finding.Warning, fmt.Sprintf("%s is there too, and holds something else; which one players get depends on the host", plain)
+					found.Fix = "export again, into an empty folder"
+				}
+				p.report(found)
 			}
 		},
 	},
 }
 
-func encodingName(e string) string {
-	if e == "br" {
-		return "brotli"
+// unserved reports a file that the portal can't serve in the form that it has.
+func unserved(p *Pass, f *export.File, form export.Form) {
+	found := finding.Finding{File: f.Path, Fix: encodingFix(p.Rules.Serves.Encodings)}
+	found.Message = fmt.Sprintf("it is compressed with %s, and %s %s", encoding.Title(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings))
+	switch form.Fault {
+	case export.Unserved:
+		found.Message += "; the game would stop on its loading bar"
+		p.recoded(f, form, found)
+	case export.Undecided:
+		found.Level, found.Message = finding.Warning, found.Message+"; whether the game unpacks it can't be told, so it stays as it is"
+		found.Fix = "run havvel trial, which sees whether the game starts; if it doesn't, " + found.Fix
+		p.report(found)
 	}
-	return e
+}
+
+// someHosts reports files of which it depends on the host whether it can serve them.
+func (p *Pass) someHosts() {
+	for _, f := range p.Build.Parts() {
+		if f.Damage != "" || p.Build.Form(f, nil).Fault != export.Unserved {
+			continue
+		}
+		p.report(finding.Finding{
+			Level: finding.Warning, File: f.Path, Fix: "set compression to none in the engine's export settings, unless you know that the host does",
+			Message: fmt.Sprintf("it is compressed with %s; only a host that sends Content-Encoding for such files can serve it", encoding.Title(f.Encoding)),
+		})
+	}
+}
+
+// onForms runs a check on each file in which a host must be given it.
+func onForms(judge func(p *Pass, f *export.File, form export.Form)) func(*Pass) {
+	return func(p *Pass) {
+		var serves []string
+		if p.Rules != nil {
+			serves = p.Rules.Serves.Encodings
+		} else {
+			serves = hosting.Any.Encodings
+		}
+		for _, f := range p.Build.Parts() {
+			if form := p.Build.Form(f, serves); form.Fault != "" && f.Damage == "" {
+				judge(p, f, form)
+			}
+		}
+	}
+}
+
+// recoded reports what pack can fix by another form of the file, where what names it can follow.
+func (p *Pass) recoded(f *export.File, form export.Form, found finding.Finding) {
+	if p.Rules == nil && form.Fault != export.Hidden {
+		found.Level = finding.Warning // on a host that doesn't go by names all is well
+	}
+	if form.Name == f.Path || p.Build.File(form.Name) != nil {
+		p.mended(found, "recode", "pack brings it into a form that every player gets right", found.Fix)
+		return
+	}
+	if lost := p.Build.Followed(f, form.Name); lost != nil {
+		found.Message += "; pack can't mend it: " + lost.Error()
+		p.report(found)
+		return
+	}
+	p.mended(found, "recode", "pack gives it a form and name that the host can serve, and its links follow", found.Fix)
+}
+
+// seenAt says where it is seen who unpacks a file.
+func (p *Pass) seenAt(f *export.File) string {
+	if _, l := p.Build.Unpacker(f); l != nil && l.Line > 0 {
+		return fmt.Sprintf(" (%s:%d)", l.From.Path, l.Line)
+	}
+	return ""
 }
 
 func served(encodings []string) string {
@@ -142,7 +227,7 @@ func served(encodings []string) string {
 func names(encodings []string) string {
 	var list []string
 	for _, e := range encodings {
-		list = append(list, encodingName(e))
+		list = append(list, encoding.Title(e))
 	}
 	return strings.Join(list, " and ")
 }

@@ -13,6 +13,7 @@ import (
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/export/encoding"
 	"havvel/internal/settings"
 )
 
@@ -250,7 +251,7 @@ func detail(f *export.File) string {
 		list = append(list, string(f.Kind))
 	}
 	if f.Encoding != "" {
-		list = append(list, fmt.Sprintf("compressed with %s, %s unpacked", strings.Replace(f.Encoding, "br", "brotli", 1), settings.Size(f.Decoded)))
+		list = append(list, fmt.Sprintf("compressed with %s, %s unpacked", encoding.Title(f.Encoding), settings.Size(f.Decoded)))
 	}
 	if f.Damage != "" {
 		list = append(list, "damaged")
@@ -258,26 +259,25 @@ func detail(f *export.File) string {
 	return strings.Join(list, ", ")
 }
 
-// unpacks reports whether a script, or a page's own, can unpack gzip.
-func unpacks(f *export.File) bool {
-	const word = "DecompressionStream"
-	return f.Script != nil && f.Script.Words[word] || f.Page != nil && f.Page.Inline.Words[word]
-}
-
 // unpacker says who names a compressed file, and who unpacks it.
 func unpacker(b *export.Build, f *export.File) string {
-	l := b.NamedBy(f)
-	switch {
-	case f.Encoding == "":
+	if f.Encoding == "" {
 		return ""
-	case l == nil:
+	}
+	who, l := b.Unpacker(f)
+	words := map[export.Unpacker]string{
+		export.ByHost: "which leaves unpacking to the host", export.ByGame: "which unpacks it itself",
+		export.ByNobody: "which takes it as it comes; nobody unpacks it", export.Untold: "and who unpacks it can't be told",
+	}[who]
+	switch {
+	case l == nil && b.NamedBy(f) == nil:
 		return "; nothing is known to name it"
+	case l == nil:
+		return "; no script in the build can unpack it, so the host must"
 	case l.Result == export.Compressed:
 		return fmt.Sprintf("; named without its ending in %s, so the host must send it with Content-Encoding", term.Clean(l.From.Path))
-	case f.Encoding == "gzip" && unpacks(l.From):
-		return fmt.Sprintf("; named in %s, which unpacks it itself", term.Clean(l.From.Path))
 	}
-	return fmt.Sprintf("; named in %s, which leaves unpacking to the host", term.Clean(l.From.Path))
+	return fmt.Sprintf("; named in %s, %s", term.Clean(l.From.Path), words)
 }
 
 func (a *app) lookFiles(b *export.Build) {

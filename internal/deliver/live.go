@@ -177,8 +177,7 @@ func (v *visitor) file(ctx context.Context, under string, h site.Held, serves []
 
 // headers judges how a file came.
 func (v *visitor) headers(name string, got *fetched, serves []string) {
-	_, named := hosting.Plain(name)
-	sent := hosting.Host{Encodings: serves}.Send(name, named)
+	sent := hosting.Host{Encodings: serves}.Send(name)
 	want, encoding := sent.Type, sent.Encoding
 	if encoding != "" && got.header.Get("Content-Encoding") != encoding {
 		v.say(name, "encoding", "it comes without Content-Encoding: "+encoding, "have the web server send it, or take it out of serves in havvel.toml, so that pack writes plain files")

@@ -172,7 +172,7 @@ func (c *Courier) sendToSite(ctx context.Context, d *project.Destination, p Parc
 }
 
 func siteFile(f pack.Content) site.File {
-	sent := hosting.Any.Send(f.Name, f.Encoding)
+	sent := hosting.Any.Send(f.Name)
 	return site.File{Name: f.Name, Bytes: f.Bytes, SHA256: f.SHA256, Encoding: f.Encoding, Type: sent.Type, Cache: "public, max-age=31536000, immutable", Open: openFile(f.Path)}
 }
 

@@ -65,13 +65,14 @@ type File struct {
 	SHA256     [sha256.Size]byte
 	CRC32      uint32 // of the zip format, APPNOTE 4.4.7
 	Kind       Kind
-	Encoding   string // a format of export/encoding when the file was compressed before; Kind is that of what is inside
-	Unfit      string // why browsers don't decode all of a compressed file that is whole, or ""
-	Junk       string // why it does not belong in a build, or ""; such a file is not read
-	Decoded    int64  // bytes when decoded; as Bytes for a file that is not compressed
-	Squeezed   int64  // estimated bytes after compression on the way, for a larger file that is not compressed; else 0
-	Damage     string // what is wrong with its content, or ""
-	PrivateKey bool   // a private key stands in it
+	Encoding   string            // a format of export/encoding when the file was compressed before; Kind is that of what is inside
+	Unfit      string            // why browsers don't decode all of a compressed file that is whole, or ""
+	Junk       string            // why it does not belong in a build, or ""; such a file is not read
+	Inner      [sha256.Size]byte // of what a compressed file decodes to; else zero
+	Decoded    int64             // bytes when decoded; as Bytes for a file that is not compressed
+	Squeezed   int64             // estimated bytes after compression on the way, for a larger file that is not compressed; else 0
+	Damage     string            // what is wrong with its content, or ""
+	PrivateKey bool              // a private key stands in it
 
 	// What the content says; nil for files of other kinds.
 	Page   *web.Page

@@ -2,6 +2,7 @@ package export
 
 import (
 	"cmp"
+	"crypto/sha256"
 	"path"
 	"slices"
 	"strings"
@@ -290,6 +291,14 @@ func (f *File) PlainPath() string {
 	}
 	plain, _ := encoding.Named(f.Path)
 	return plain
+}
+
+// Content is the hash of what the file holds, decoded.
+func (f *File) Content() [sha256.Size]byte {
+	if f.Encoding != "" {
+		return f.Inner
+	}
+	return f.SHA256
 }
 
 // Unlinked lists the files that nothing is known to load: no link leads to them, and no name with unknown parts can

@@ -136,10 +136,18 @@ func (f *File) facts(ctx context.Context, raw *bufio.Reader, t *turns) {
 	if f.Encoding != "" {
 		most = min(most, max(leastBomb, f.Bytes*maxRatio))
 	}
-	m := &ends{r: io.LimitReader(content, most+1), keep: isMedia || sample}
+	inner := sha256.New()
+	limited := io.LimitReader(content, most+1)
+	if f.Encoding != "" {
+		limited = io.TeeReader(limited, inner)
+	}
+	m := &ends{r: limited, keep: isMedia || sample}
 	f.understand(ctx, m, t)
 	_, err := io.Copy(io.Discard, m)
 	f.Decoded = m.n
+	if f.Encoding != "" {
+		inner.Sum(f.Inner[:0])
+	}
 	switch {
 	case f.Encoding == "" || ctx.Err() != nil:
 	case f.Encoding == encoding.Brotli && encoding.LargeWindow(start):

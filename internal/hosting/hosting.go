@@ -7,6 +7,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	coding "havvel/internal/export/encoding"
 )
 
 // A Host is how one host serves files.
@@ -24,31 +26,27 @@ type Sent struct {
 	Encoding string // "" for none
 }
 
-// endings are those of names that say an encoding.
-var endings = map[string]string{".gz": "gzip", ".br": "br"}
-
 // Plain is a name without the ending of its encoding, and which that is; a name without one comes back as it is.
 func Plain(name string) (inner, encoding string) {
-	ending := path.Ext(name)
-	e := endings[strings.ToLower(ending)]
-	if e == "" || path.Ext(strings.TrimSuffix(name, ending)) == "" {
+	inner, encoding = coding.Named(name)
+	if path.Ext(inner) == "" {
 		return name, ""
 	}
-	return strings.TrimSuffix(name, ending), e
+	return inner, encoding
 }
 
 // Serves reports whether the host sends Content-Encoding for files of an encoding.
 func (h Host) Serves(encoding string) bool { return slices.Contains(h.Encodings, encoding) }
 
-// Send says how a file of that name comes whose bytes are in that encoding, or "" for none. A host goes by names: bytes that are
-// compressed under any other name come as they are.
-func (h Host) Send(name, encoding string) Sent {
+// Send says how a file of that name comes. A host goes by names alone: what is compressed under any other name comes as it is, and what
+// isn't comes as if it were.
+func (h Host) Send(name string) Sent {
 	inner, named := Plain(name)
 	switch {
-	case named == "" || encoding == "":
+	case named == "":
 		return Sent{Type: TypeOf(name)}
-	case h.Serves(encoding):
-		return Sent{TypeOf(inner), encoding}
+	case h.Serves(named):
+		return Sent{TypeOf(inner), named}
 	}
 	return Sent{Type: unknown}
 }

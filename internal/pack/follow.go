@@ -127,7 +127,7 @@ func (p *Plan) work(ctx context.Context, it *Item) error {
 		was = it.From.Encoding
 	}
 	if len(it.edits) == 0 {
-		if it.encoding == was {
+		if it.encoding == was && !it.anew {
 			return nil
 		}
 		return p.made.recode(ctx, it, was)

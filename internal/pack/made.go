@@ -14,6 +14,7 @@ import (
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
 
+	"havvel/internal/export/encoding"
 	"havvel/internal/progress"
 )
 
@@ -64,10 +65,8 @@ func (m *making) recode(ctx context.Context, it *Item, was string) error {
 			return err
 		}
 		defer r.Close()
-		plain, err := decoder(&progress.Reader{Ctx: ctx, R: r, To: progress.None}, was)
-		if err != nil {
-			return err
-		}
+		plain := encoding.NewReader(&progress.Reader{Ctx: ctx, R: r, To: progress.None}, was)
+		defer plain.Close()
 		packed, err := encoder(w, it.encoding)
 		if err != nil {
 			return err
@@ -91,10 +90,8 @@ func (it *Item) decoded(ctx context.Context, was string) ([]byte, error) {
 	if err != nil || was == "" {
 		return data, err
 	}
-	r, err := decoder(bytes.NewReader(data), was)
-	if err != nil {
-		return nil, err
-	}
+	r := encoding.NewReader(bytes.NewReader(data), was)
+	defer r.Close()
 	plain, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && len(plain) > most {
 		err = fmt.Errorf("%s has more than 64 MB, which is too large to be changed", it.Name)
@@ -102,12 +99,12 @@ func (it *Item) decoded(ctx context.Context, was string) ([]byte, error) {
 	return plain, err
 }
 
-func encoded(data []byte, encoding string) ([]byte, error) {
-	if encoding == "" {
+func encoded(data []byte, format string) ([]byte, error) {
+	if format == "" {
 		return data, nil
 	}
 	var b bytes.Buffer
-	w, err := encoder(&b, encoding)
+	w, err := encoder(&b, format)
 	if err != nil {
 		return nil, err
 	}
@@ -118,23 +115,13 @@ func encoded(data []byte, encoding string) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-func decoder(r io.Reader, encoding string) (io.Reader, error) {
-	switch encoding {
-	case "gzip":
-		return gzip.NewReader(r)
-	case "br":
-		return brotli.NewReader(r), nil
-	}
-	return r, nil
-}
-
 // encoder compresses for players: as small as can be within a few seconds for a large file. A gzip stream (RFC 1952) has
 // no name and no time in it.
-func encoder(w io.Writer, encoding string) (io.WriteCloser, error) {
-	switch encoding {
-	case "gzip":
+func encoder(w io.Writer, format string) (io.WriteCloser, error) {
+	switch format {
+	case encoding.Gzip:
 		return gzip.NewWriterLevel(w, gzip.BestCompression)
-	case "br":
+	case encoding.Brotli:
 		return brotli.NewWriterOptions(w, brotli.WriterOptions{Quality: 9, LGWin: 22}), nil
 	}
 	return plainWriter{w}, nil

@@ -39,6 +39,7 @@ type Item struct {
 	Name string       // where it goes
 	From *export.File // where it comes from; nil for what pack adds
 
+	anew     bool                          // it is compressed again, although it has its encoding
 	encoding string                        // that it has in the end: "gzip", "br" or none
 	edits    []edit                        // of its text
 	text     []byte                        // its bytes, where they differ from those of From, or

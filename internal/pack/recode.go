@@ -4,9 +4,10 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/export/encoding"
+	"havvel/internal/hosting"
 )
 
 // recode gives files that were compressed before a form that the destination can serve, and a name that says so. Plain
@@ -14,97 +15,91 @@ import (
 func recode(_ context.Context, p *Plan) error {
 	for _, it := range slices.Clone(p.Items) {
 		f := it.From
-		want, why := p.wanted(it)
-		if f == nil || want == f.Encoding {
+		if f == nil {
 			continue
 		}
-		if f.Damage != "" {
-			return p.cannot(it, want, fmt.Errorf("it is damaged: %s", f.Damage))
+		form, why := p.wanted(f)
+		name := p.build.Inside(&export.File{Path: form.Name})
+		if f.Damage != "" && form.Encoding != f.Encoding {
+			return p.cannot(it, form.Encoding, fmt.Errorf("it is damaged: %s", f.Damage))
 		}
-		name := plainName(it.Name, f) + endings[want]
-		if twin := p.named(name); twin != nil && twin != it {
+		if form.Name == f.Path {
+			if form.Encoding != f.Encoding || form.Anew {
+				p.note("recode", 0, why, "%s is %s", f.Path, map[bool]string{true: "unpacked", false: "compressed again"}[form.Encoding == ""])
+				it.encoding, it.anew = form.Encoding, form.Anew
+			}
+			continue
+		}
+		if twin := p.named(name); twin != nil && twin != it && twin.From != nil && twin.From.Content() == f.Content() {
 			// The same content is there in the wanted form: links to this one lead to the other.
-			if err := p.build.Followed(f, p.build.Base+name); err != nil && len(p.build.NamesOf(f)) > 0 {
-				return p.cannot(it, want, err)
+			if err := p.build.Followed(f, form.Name); err != nil && len(p.build.NamesOf(f)) > 0 {
+				return p.cannot(it, form.Encoding, err)
 			}
 			p.note("recode", -it.Size(), why, "%s is left out, since %s is there", f.Path, twin.From.Path)
 			p.drop(it)
 			p.of[f] = twin
 			continue
+		} else if twin != nil && twin != it {
+			return p.cannot(it, form.Encoding, fmt.Errorf("%s is there too, and holds something else", name))
 		}
-		if err := p.build.Followed(f, p.build.Base+name); err != nil {
-			if f.Encoding == "" {
+		if err := p.build.Followed(f, form.Name); err != nil {
+			if f.Encoding == "" && form.Fault == "" {
 				p.note("recode", 0, err.Error(), "%s stays as it is", f.Path)
 				continue
 			}
-			return p.cannot(it, want, err)
+			return p.cannot(it, form.Encoding, err)
 		}
 		p.note("recode", 0, why, "%s becomes %s", f.Path, name)
-		it.Name, it.encoding = name, want
+		it.Name, it.encoding = name, form.Encoding
 		p.renamed[it] = "it becomes " + name
 	}
 	return nil
 }
 
-// endings are those of names of files in an encoding.
-var endings = map[string]string{"gzip": ".gz", "br": ".br"}
-
-// plainName is the name that a file has without its encoding.
-func plainName(name string, f *export.File) string {
-	if f.Encoding == "" {
-		return name
-	}
-	for _, ending := range []string{".gz", ".gzip", ".br"} {
-		if strings.HasSuffix(strings.ToLower(name), ending) {
-			return name[:len(name)-len(ending)]
-		}
-	}
-	return name
-}
-
 // leastEncoded is the smallest file that is worth compressing before, in bytes.
 const leastEncoded = 10_000
 
-// wanted is the encoding that an item shall have, and why.
-func (p *Plan) wanted(it *Item) (encoding, why string) {
-	f := it.From
-	if f == nil {
-		return "", ""
+// wanted is the form that a file shall have, and why.
+func (p *Plan) wanted(f *export.File) (form export.Form, why string) {
+	plain, promised := encoding.Named(f.Path)
+	as := func(format string) export.Form {
+		return export.Form{Encoding: format, Name: plain + encoding.Ending(format)}
 	}
-	named := f.Encoding != "" && plainName(it.Name, f) != it.Name
+	asked := map[string]string{"plain": "", "gzip": encoding.Gzip, "br": encoding.Brotli}[p.to.Encode]
+	why = "havvel.toml says encode = " + p.to.Encode
 	switch {
-	case f.Encoding == "" && (p.to.Encode == "gzip" || p.to.Encode == "br") && f.Bytes >= leastEncoded && (f.Kind == export.KindWasm || f.Kind == export.KindData):
-		return p.to.Encode, "havvel.toml says encode = " + p.to.Encode
-	case !named:
-		return f.Encoding, "" // under another name a host serves it as it is, and the game unpacks it itself
-	case p.to.Encode == "plain":
-		return "", "havvel.toml says encode = plain"
-	case p.to.Encode != "":
-		return p.to.Encode, "havvel.toml says encode = " + p.to.Encode
-	case p.to.Rules == nil || slices.Contains(p.to.Rules.Serves.Encodings, f.Encoding) || unpacksItself(p.build, f):
-		return f.Encoding, ""
-	case f.Page == nil && slices.Contains(p.to.Rules.Serves.Encodings, "br"):
-		encoding = "br"
-	case f.Page == nil && slices.Contains(p.to.Rules.Serves.Encodings, "gzip"):
-		encoding = "gzip"
+	case f.Encoding == "" && promised == "":
+		if asked != "" && f.Bytes >= leastEncoded && (f.Kind == export.KindWasm || f.Kind == export.KindData) {
+			return as(asked), why
+		}
+	case p.to.Encode != "" && promised != "" && f.Encoding != "" && f.Damage == "":
+		if who, _ := p.build.Unpacker(f); who != export.ByGame && asked != f.Encoding {
+			return as(asked), why
+		}
 	}
-	return encoding, fmt.Sprintf("%s can't serve %s", p.to.Rules.Name, said[f.Encoding])
-}
-
-var said = map[string]string{"": "plain", "gzip": "gzip", "br": "brotli"}
-
-// unpacksItself reports whether the game may unpack such a file by itself, so that it must stay as it is.
-func unpacksItself(b *export.Build, f *export.File) bool {
-	if f.Encoding != "gzip" {
-		return false
+	serves := hosting.Any.Encodings
+	to := "a host"
+	if p.to.Rules != nil {
+		serves, to = p.to.Rules.Serves.Encodings, p.to.Rules.Name
 	}
-	return slices.ContainsFunc(b.Parts(), func(o *export.File) bool {
-		return o.Script != nil && o.Script.Words["DecompressionStream"] || o.Page != nil && o.Page.Inline.Words["DecompressionStream"]
-	})
+	form = p.build.Form(f, serves)
+	switch form.Fault {
+	case export.Unserved:
+		why = fmt.Sprintf("%s can't serve %s", to, encoding.Title(f.Encoding))
+	case export.Twice:
+		why = fmt.Sprintf("%s has browsers unpack it by its name, and the game unpacks it itself", to)
+	case export.Hidden:
+		why = "it is used as it comes, and its name tells no host that it is compressed"
+	case export.Misnamed:
+		why = fmt.Sprintf("its name says %s, and it isn't", encoding.Title(promised))
+	case export.Partial:
+		why = f.Unfit
+	}
+	return form, why
 }
 
 func (p *Plan) cannot(it *Item, want string, err error) error {
-	form := said[want]
+	form := encoding.Title(want)
 	if want == "" {
 		form = "not compressed"
 	}

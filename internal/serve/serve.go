@@ -153,7 +153,7 @@ func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
 func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	h := w.Header()
 	h.Set("Cache-Control", "no-cache")
-	sent := g.model().Send(f.Path, f.Encoding)
+	sent := g.model().Send(f.Path)
 	h.Set("Content-Type", sent.Type)
 	if sent.Encoding != "" {
 		h.Set("Content-Encoding", sent.Encoding)

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"havvel/internal/export"
 	"havvel/internal/finding"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
@@ -75,7 +76,7 @@ func (t *Trial) requests(v *View) []finding.Finding {
 			}
 		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
-		case r.Status == 200 && r.encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacks():
+		case r.Status == 200 && r.encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacked(r.Path):
 			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in the engine's export settings, or let havvel pack recode it"
 		case r.Status == 200 && wrongType(t, r):
 			f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf("it came as %s, since its name does not say what it is", r.Type), "give it the ending of its kind, such as .wasm or .js"
@@ -89,14 +90,14 @@ func (t *Trial) requests(v *View) []finding.Finding {
 
 func (t *Trial) policy() finding.Policy { return finding.Policy{Rules: t.Rules, Accepts: t.Accepts} }
 
-// unpacks reports whether the game may unpack files by itself.
-func (t *Trial) unpacks() bool {
-	for _, f := range t.Build.Parts() {
-		if f.Script != nil && f.Script.Words["DecompressionStream"] {
-			return true
-		}
+// unpacked reports whether the game may unpack a file by itself.
+func (t *Trial) unpacked(path string) bool {
+	f := t.Build.File(t.Build.Base + path)
+	if f == nil || f.Encoding == "" {
+		return false
 	}
-	return false
+	who, _ := t.Build.Unpacker(f)
+	return who != export.ByHost
 }
 
 // wrongType reports whether the browser refuses a file for the type that its name gave it.

@@ -24,6 +24,14 @@ type Link struct {
 	Quote        byte    // the letter that encloses it in a script, where the place holds all of it; 0 elsewhere
 	Again        []int   // offsets of more places in the file where the same whole text stands
 	Integrity    string  // the hashes that the file must have one of, as an integrity attribute says
+	Reading      Reading // what a script does with the bytes that it loads
+}
+
+// A Reading says what a script does with the bytes of a file that it loads, as far as they could be followed.
+type Reading struct {
+	Plain   bool     // something takes them that unpacks nothing: a JSON parser, the browser's own decoders
+	Formats []string // of export/encoding that it unpacks them from
+	Given   []string // functions of other scripts that get them: dotted names of the page, or a module's specifier with a space before it
 }
 
 // A Piece is a part of a target. Its texts, one after the other, are the target.
@@ -162,6 +170,21 @@ func (l *Link) Shift(by int) {
 	for i := range l.Pieces {
 		if l.Pieces[i].Len >= 0 {
 			l.Pieces[i].Offset += by
+		}
+	}
+}
+
+// Add takes over what another reading says.
+func (r *Reading) Add(o Reading) {
+	r.Plain = r.Plain || o.Plain
+	for _, f := range o.Formats {
+		if !slices.Contains(r.Formats, f) {
+			r.Formats = append(r.Formats, f)
+		}
+	}
+	for _, g := range o.Given {
+		if !slices.Contains(r.Given, g) {
+			r.Given = append(r.Given, g)
 		}
 	}
 }

@@ -19,6 +19,11 @@ func (v *evaluator) call(e *js.CallExpr, in *frame) value {
 		if out, ok := v.method(d, list, in); ok {
 			return out
 		}
+		if passing[dotName(d)] {
+			if out, ok := v.passed(d, list, in); ok {
+				return out
+			}
+		}
 	}
 	var out []value
 	for _, a := range v.value(e.X, in) {
@@ -68,6 +73,8 @@ func (v *evaluator) builtin(name string, list []js.Arg, in *frame) value {
 	switch name {
 	case "String", "encodeURI", "decodeURI", "encodeURIComponent", "decodeURIComponent", "structuredClone", "require":
 		return v.first(list, in)
+	case "fetch":
+		return v.loaded(v.first(list, in))
 	case "import.meta.resolve":
 		return resolve(v.first(list, in), based(hereFolder))
 	case "document.createElement", "document.createElementNS":
@@ -152,6 +159,11 @@ func (v *evaluator) made(e *js.NewExpr, in *frame) value {
 			out = append(out, v.builtin(a.name, list, in)...)
 		case a.what == isGlobal && (a.name == "Request" || a.name == "String" || a.name == "Set"):
 			out = append(out, v.first(list, in)...)
+		case a.what == isGlobal && wrapping[a.name]:
+			out = append(out, v.spread(v.first(list, in)).bytes()...)
+		case a.what == isGlobal && a.name == "DecompressionStream":
+			format, _ := v.first(list, in).only()
+			out = append(out, alternative{what: isDecoder, name: format})
 		case a.what == isObject:
 			out = append(out, a)
 		}

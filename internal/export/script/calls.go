@@ -11,6 +11,7 @@ import (
 func (w *walker) called(e *js.CallExpr) {
 	w.call(e.X, e.Args.List)
 	w.facts.call(e)
+	w.gives(e)
 	callee, on := e.X, js.IExpr(nil)
 	switch c := callee.(type) {
 	case *js.DotExpr:

@@ -15,7 +15,8 @@ type index struct {
 	methods   map[string][]args  // by the name of the property that is called
 	lookups   map[*js.Var][]args // by the variable of the table in which the function is looked up
 	imports   map[string]imported
-	inner     *function // that is being read
+	opened    map[*js.Var][]js.IExpr // addresses that a request in a variable is opened with
+	inner     *function              // that is being read
 	spare     []variable
 	more      []function
 }
@@ -78,6 +79,7 @@ type function struct {
 	tables  []*js.Var // that hold an object that holds it
 	called  []args    // where it stands
 	method  bool
+	uses    []*js.Var // where it matters: the variables in it
 }
 
 type imported struct{ from, name string }
@@ -94,6 +96,7 @@ func newIndex(bytes int) *index {
 		variables: make(map[*js.Var]*variable, bytes/64), functions: make(map[js.INode]*function, bytes/256),
 		members: map[string][]member{}, named: map[named][]member{}, holders: map[js.INode][]*js.Var{},
 		calls: map[*js.Var][]args{}, methods: map[string][]args{}, lookups: map[*js.Var][]args{}, imports: map[string]imported{},
+		opened: map[*js.Var][]js.IExpr{},
 	}
 }
 
@@ -330,7 +333,7 @@ func (x *index) call(callee js.IExpr, list []js.Arg) {
 			}
 		case "then":
 			if len(list) > 0 {
-				x.given(list[0].Value, args{})
+				x.given(list[0].Value, args{list: []js.Arg{{Value: d.X}}})
 			}
 		}
 	}

@@ -42,6 +42,11 @@ func (v *evaluator) memberOf(objects value, x js.IExpr, name string, in *frame) 
 	if direct != nil {
 		direct = resolved(direct)
 		put(direct)
+		if name == "response" || name == "responseText" {
+			for _, address := range v.opened[direct] {
+				out, found = append(out, v.loaded(v.value(address, in))), true
+			}
+		}
 	}
 	for _, a := range objects {
 		if class, ok := a.node.(*js.ClassDecl); ok {
@@ -109,6 +114,8 @@ func (v *evaluator) own(a alternative, name string) (value, bool) {
 		}
 	case isGlobal:
 		return v.globalMember(a, name)
+	case isLoaded, isDecoder:
+		return value{a}, true
 	case isModule:
 		return value{{parts: []part{{text: name, length: -1, from: a.name, known: true}}}}, true
 	case isObject:

@@ -25,6 +25,7 @@ type Script struct {
 	Words     map[string]bool     // identifiers that say something about what a game needs or does
 	Says      map[string]int      // texts that name a moment of the game; value: offset of the first
 	Digests   []link.Digest       // by which it names files that it loads
+	Decoders  []string            // compressed formats that code in it can unpack
 	Unparsed  string              // why it was read by its tokens alone; "" when it was parsed
 	Module    bool                // has import or export statements
 }
@@ -115,7 +116,7 @@ const (
 func (r *reader) read(tree *js.AST, source []byte) {
 	x := newIndex(len(source))
 	f := &facts{script: r.script, source: source}
-	r.walker = &walker{index: x, facts: f}
+	r.walker = &walker{index: x, facts: f, decodes: newDecoding(source)}
 	r.values = &evaluator{index: x, source: source, known: map[any]value{}, active: map[any]int{}}
 	r.walker.module(tree, r)
 	left := stepsLoads + len(source)/bytesPerStep
@@ -134,6 +135,8 @@ func (r *reader) read(tree *js.AST, source []byte) {
 	for _, a := range f.first {
 		r.argument(a)
 	}
+	r.values.steps = stepsOthers
+	r.readings()
 	r.values.steps = stepsOthers
 	r.exports()
 	r.values.steps = stepsOthers

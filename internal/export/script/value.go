@@ -22,6 +22,8 @@ const (
 	isElement       // of a page; name is its tag
 	isGlobal        // name is its dotted name
 	isModule        // all that name exports
+	isLoaded        // the bytes of what is loaded from an address, or what gives them
+	isDecoder       // a stream that unpacks the format called name
 )
 
 type alternative struct {
@@ -34,6 +36,8 @@ type alternative struct {
 	weak  bool   // a variable or property may hold something else when it is used
 	entry bool   // found in a table by a key that is not known
 	when  []cond // holds only then
+
+	address *alternative // of what is loaded
 }
 
 // A part of a text. Its base is what the text begins at, as the page's address.

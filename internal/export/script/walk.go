@@ -14,7 +14,9 @@ type walker struct {
 	loads   []load
 	texts   []js.IExpr // texts that are put together, or stand alone
 	lookups []*js.IndexExpr
-	keyed   bool       // an object has a key that begins with a slash
+	keyed   bool // an object has a key that begins with a slash
+	given   []give
+	decodes decoding
 	kept    []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
 
 	static   func(literal []byte) // is told what import and export statements name
@@ -142,7 +144,9 @@ func (w *walker) declaration(d *js.VarDecl) {
 		if b.Binding != nil && b.Default != nil {
 			w.bind(b.Binding, setting{how: is, from: b.Default})
 		}
+		w.decodes.holder, _ = b.Binding.(*js.Var)
 		w.expression(b.Default)
+		w.decodes.holder = nil
 		w.defaults(b.Binding)
 	}
 }
@@ -165,6 +169,9 @@ func (w *walker) defaults(b js.IBinding) {
 
 func (w *walker) body(n js.INode, params *js.Params, list []js.IStmt) {
 	f := w.function(n)
+	holder := w.decodes.holder
+	w.decodes.holder = nil
+	defer func() { w.decodes.holder = holder }()
 	w.into = append(w.into, f)
 	w.inner = f
 	w.parameters(f)
@@ -188,7 +195,9 @@ func (w *walker) walk(e js.IExpr, within bool) {
 	case nil:
 	case *js.Var:
 		w.facts.word(e.Data)
+		w.decodes.meets(w, e)
 	case *js.LiteralExpr:
+		w.decodes.number(w, e)
 		if e.TokenType == js.StringToken {
 			w.facts.text(e)
 			if !within && bytes.ContainsAny(e.Data, "./<") {
@@ -238,6 +247,7 @@ func (w *walker) walk(e js.IExpr, within bool) {
 	case *js.ObjectExpr:
 		w.object(e)
 	case *js.ArrayExpr:
+		w.decodes.table(w, e)
 		for _, x := range e.List {
 			w.walk(x.Value, false)
 		}
@@ -290,7 +300,10 @@ func (w *walker) binary(e *js.BinaryExpr, within bool) {
 	case js.EqToken, js.OrEqToken, js.NullishEqToken, js.AndEqToken:
 		w.assigned(e.X, setting{how: is, from: e.Y})
 		w.target(e.X)
+		holder := w.decodes.holder
+		w.decodes.holder, _ = e.X.(*js.Var)
 		w.walk(e.Y, within)
+		w.decodes.holder = holder
 	case js.AddEqToken:
 		w.assigned(e.X, setting{how: adds, from: e.Y})
 		w.target(e.X)

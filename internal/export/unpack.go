@@ -1,0 +1,180 @@
+package export
+
+import (
+	"slices"
+	"strings"
+
+	"havvel/internal/export/encoding"
+	"havvel/internal/export/link"
+	"havvel/internal/export/script"
+)
+
+// An Unpacker is who unpacks a compressed file before the game uses it.
+type Unpacker string
+
+// The unpackers.
+const (
+	ByHost   Unpacker = "host"    // with Content-Encoding, and so the browser
+	ByGame   Unpacker = "game"    // a script of the game
+	ByNobody Unpacker = "nobody"  // it is used as it is, and its name tells no host
+	Untold   Unpacker = "unknown" // what is done with its bytes can't be followed
+)
+
+// Unpacker says who unpacks a compressed file, and where that is seen; l is nil where it only follows from the file's name.
+func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
+	_, promised := encoding.Named(f.Path)
+	var taken *Link // by what unpacks nothing
+	for _, i := range b.to[f] {
+		l := &b.Links[i]
+		switch {
+		case b.unpacked(l, f.Encoding):
+			return ByGame, l
+		case taken != nil:
+		case l.Result == Compressed, l.Reading.Plain && len(l.Reading.Given) == 0, l.From.Script == nil && l.Certainty == link.Certain, taking[l.Use]:
+			taken = l
+		}
+	}
+	switch {
+	case taken != nil && promised != "":
+		return ByHost, taken
+	case taken != nil && taken.Certainty != link.Possible:
+		return ByNobody, taken
+	case promised == "" && opened[f.Kind] && !b.unpacks(f.Encoding) && b.NamedBy(f) != nil:
+		return ByNobody, b.NamedBy(f) // what is no data is not unpacked by WebAssembly either
+	case promised == "" || b.unpacks(f.Encoding):
+		return Untold, b.NamedBy(f)
+	}
+	return ByHost, nil
+}
+
+// taking are uses for which a browser takes a file as it comes.
+var taking = map[string]bool{"script": true, "style": true, "picture": true, "media": true, "page": true, "frame": true, "icon": true, "manifest": true}
+
+// opened are kinds that the browser itself must be able to read.
+var opened = map[Kind]bool{KindWasm: true, KindScript: true, KindStyle: true, KindPage: true}
+
+// unpacked reports whether a script unpacks what a link leads to, by itself or with another one.
+func (b *Build) unpacked(l *Link, format string) bool {
+	if slices.Contains(l.Reading.Formats, format) {
+		return true
+	}
+	for _, given := range l.Reading.Given {
+		specifier, module := strings.CutPrefix(given, " ")
+		if !module && b.unpacks(format) {
+			return true
+		}
+		if module {
+			for _, to := range b.modulesOf(l.From, specifier) {
+				if canUnpack(to, format) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// modulesOf are the files that an import of a file may mean.
+func (b *Build) modulesOf(f *File, specifier string) []*File {
+	var list []*File
+	for _, l := range b.from[f] {
+		if l.Import && l.Target == specifier && l.To != nil {
+			list = append(list, l.To)
+		}
+	}
+	for _, r := range b.Runners(f) {
+		if to, ok := b.Mapped(f, specifier, r); ok && to != nil {
+			list = append(list, to)
+		}
+	}
+	return list
+}
+
+// unpacks reports whether a script that may run can unpack a format.
+func (b *Build) unpacks(format string) bool {
+	return slices.ContainsFunc(b.Parts(), func(f *File) bool { return b.reach[f] != Unreached && canUnpack(f, format) })
+}
+
+func canUnpack(f *File, format string) bool {
+	var s *script.Script
+	switch {
+	case f.Script != nil:
+		s = f.Script
+	case f.Page != nil:
+		s = f.Page.Inline
+	default:
+		return false
+	}
+	return slices.Contains(s.Decoders, format) || s.Words["DecompressionStream"]
+}
+
+// A Form is what a host must be given of a file for players to get what the game expects.
+type Form struct {
+	Encoding string // that its bytes are to be in; "" for plain
+	Name     string // that the file is to have
+	Anew     bool   // its bytes are to be made anew, although they are in that encoding
+	Fault    Fault  // what would happen without it; "" when the file is right as it is
+}
+
+// A Fault is what goes wrong with a compressed file on a host.
+type Fault string
+
+// The faults.
+const (
+	Unserved  Fault = "unserved"  // the host sends no Content-Encoding for it, and nothing else unpacks it
+	Twice     Fault = "twice"     // the browser unpacks it, and then the game tries to
+	Hidden    Fault = "hidden"    // it is used as it is
+	Misnamed  Fault = "misnamed"  // it is not in the format that its name says
+	Partial   Fault = "partial"   // browsers can't unpack all of it
+	Undecided Fault = "undecided" // who unpacks it can't be told, and that matters
+)
+
+// Form says in which form a host must be given a file, if it sends Content-Encoding for names of these formats.
+func (b *Build) Form(f *File, serves []string) Form {
+	plain, promised := encoding.Named(f.Path)
+	asIs := Form{Encoding: f.Encoding, Name: f.Path}
+	if f.Encoding == "" && (promised == "" || f.Bytes == 0) {
+		return asIs
+	}
+	best := Form{Name: plain}
+	if f.Page == nil {
+		for _, e := range []string{promised, encoding.Brotli, encoding.Gzip} {
+			if e != "" && slices.Contains(serves, e) {
+				best = Form{Encoding: e, Name: plain + encoding.Ending(e)}
+				break
+			}
+		}
+	}
+	with := func(form Form, fault Fault) Form {
+		form.Fault = fault
+		return form
+	}
+	if f.Encoding == "" && !slices.Contains(serves, promised) {
+		return asIs // such a host doesn't look at the name
+	}
+	if f.Encoding == "" {
+		return with(best, Misnamed)
+	}
+	switch who, _ := b.Unpacker(f); who {
+	case ByGame:
+		if promised != "" && slices.Contains(serves, promised) {
+			return Form{Encoding: f.Encoding, Name: plain + "-" + strings.TrimPrefix(f.Path, plain+".") + ".bin", Fault: Twice}
+		}
+	case ByNobody:
+		return Form{Name: f.Path, Fault: Hidden}
+	case Untold:
+		if promised != "" && (!slices.Contains(serves, promised) || f.Encoding != promised) {
+			return with(asIs, Undecided)
+		}
+	case ByHost:
+		switch {
+		case promised != f.Encoding:
+			return with(best, Misnamed)
+		case !slices.Contains(serves, promised):
+			return with(best, Unserved)
+		case f.Unfit != "":
+			return Form{Encoding: f.Encoding, Name: f.Path, Anew: true, Fault: Partial}
+		}
+	}
+	return asIs
+}
