@@ -4,7 +4,7 @@ flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
 export CGO_ENABLED := 0
 CORPUS  ?= /tmp/havvel-corpus
 
-.PHONY: build demo test corpus faults race fuzz bench lint dist licences docs screenshots
+.PHONY: build demo test corpus matrix faults race fuzz bench lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -21,6 +21,11 @@ corpus: build ## exports of many libraries and bundlers, packed and run beside t
 	scripts/test-partners corpus
 	scripts/corpus/build $(CORPUS)
 	go run ./scripts/corpus -at $(CORPUS) -doc docs/corpus.md $(if $(PORTALS),-portals)
+
+matrix: build ## every way in which games load compressed files, on every kind of host, in a browser
+	scripts/test-partners corpus
+	scripts/corpus/build $(CORPUS) loaders
+	MATRIX=$(CORPUS)/loaders go test -count=1 -timeout 60m -parallel 3 -run '^TestUnpacking$$' ./tests
 
 lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi

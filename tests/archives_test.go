@@ -3,6 +3,7 @@ package tests
 import (
 	"archive/zip"
 	"bytes"
+	"compress/flate"
 	"compress/gzip"
 	"context"
 	"io"
@@ -99,8 +100,11 @@ func squeezed(t *testing.T, encoding string, data []byte) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	var w io.WriteCloser = gzip.NewWriter(&b)
-	if encoding == "br" {
+	switch encoding {
+	case "br":
 		w = brotli.NewWriterLevel(&b, 5)
+	case "deflate-raw":
+		w, _ = flate.NewWriter(&b, flate.BestCompression) // the level is one
 	}
 	if _, err := w.Write(data); err != nil {
 		t.Fatal(err)

@@ -151,6 +151,9 @@ var encodingChecks = []*Check{
 func unserved(p *Pass, f *export.File, form export.Form) {
 	found := finding.Finding{File: f.Path, Fix: encodingFix(p.Rules.Serves.Encodings)}
 	found.Message = fmt.Sprintf("it is compressed with %s, and %s %s", encoding.Title(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings))
+	if _, l := p.Build.Unpacker(f); l != nil && l.Result == export.Compressed {
+		found.Message = fmt.Sprintf("it is named without its ending%s, and a host has no file of that name", p.seenAt(f))
+	}
 	switch form.Fault {
 	case export.Unserved:
 		found.Message += "; the game would stop on its loading bar"

@@ -34,7 +34,10 @@ func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 			taken = l
 		}
 	}
+	others := b.others()
 	switch {
+	case taken == nil && slices.Contains(others.Formats, f.Encoding) && !others.Plain:
+		return ByGame, b.NamedBy(f)
 	case taken != nil && promised != "":
 		return ByHost, taken
 	case taken != nil && taken.Certainty != link.Possible:
@@ -45,6 +48,27 @@ func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 		return Untold, b.NamedBy(f)
 	}
 	return ByHost, nil
+}
+
+// others says what the scripts that may run do with the bytes of files whose names they put together from what is not known.
+func (b *Build) others() (r link.Reading) {
+	for _, f := range b.Parts() {
+		if s := f.scripts(); s != nil && b.reach[f] != Unreached {
+			r.Add(s.Others)
+		}
+	}
+	return r
+}
+
+// scripts are what the scripts of a file say: of a script, or of a page's own; nil for other files.
+func (f *File) scripts() *script.Script {
+	switch {
+	case f.Script != nil:
+		return f.Script
+	case f.Page != nil:
+		return f.Page.Inline
+	}
+	return nil
 }
 
 // taking are uses for which a browser takes a file as it comes.
@@ -96,16 +120,8 @@ func (b *Build) unpacks(format string) bool {
 }
 
 func canUnpack(f *File, format string) bool {
-	var s *script.Script
-	switch {
-	case f.Script != nil:
-		s = f.Script
-	case f.Page != nil:
-		s = f.Page.Inline
-	default:
-		return false
-	}
-	return slices.Contains(s.Decoders, format) || s.Words["DecompressionStream"]
+	s := f.scripts()
+	return s != nil && (slices.Contains(s.Decoders, format) || s.Words["DecompressionStream"])
 }
 
 // A Form is what a host must be given of a file for players to get what the game expects.
@@ -155,6 +171,12 @@ func (b *Build) Form(f *File, serves []string) Form {
 	if f.Encoding == "" {
 		return with(best, Misnamed)
 	}
+	if twin := b.byPath[plain]; twin != nil && twin != f && twin.Content() == f.Content() && len(b.to[f]) == 0 {
+		return asIs // the other one is loaded
+	}
+	if slices.ContainsFunc(b.to[f], func(i int) bool { return b.Links[i].Result == Compressed }) {
+		return Form{Name: plain, Fault: Unserved} // asked for by this name, which a host without negotiation has no file of
+	}
 	switch who, _ := b.Unpacker(f); who {
 	case ByGame:
 		if promised != "" && slices.Contains(serves, promised) {
@@ -163,8 +185,8 @@ func (b *Build) Form(f *File, serves []string) Form {
 	case ByNobody:
 		return Form{Name: f.Path, Fault: Hidden}
 	case Untold:
-		if promised != "" && (!slices.Contains(serves, promised) || f.Encoding != promised) {
-			return with(asIs, Undecided)
+		if promised != "" {
+			return with(asIs, Undecided) // it comes either as it is or unpacked, and the game wants one of them
 		}
 	case ByHost:
 		switch {

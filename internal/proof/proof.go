@@ -32,6 +32,7 @@ type Side struct {
 	Folder string
 	At     string // begins and ends with a slash
 	Allow  []string
+	Host   hosting.Host // that serves it; isolated in any case
 }
 
 // A Run is what one side did.
@@ -128,7 +129,11 @@ func (h *host) serve(w http.ResponseWriter, r *http.Request) (name string, ok bo
 		http.NotFound(w, r)
 		return name, false
 	}
-	w.Header().Set("Content-Type", hosting.TypeOf(file))
+	sent := h.side.Host.Send(file)
+	w.Header().Set("Content-Type", sent.Type)
+	if sent.Encoding != "" {
+		w.Header().Set("Content-Encoding", sent.Encoding)
+	}
 	hosting.Host{Isolation: true}.Isolate(w.Header())
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
 	return name, true

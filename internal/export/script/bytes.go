@@ -13,7 +13,7 @@ import (
 // loaded is what is loaded from addresses.
 func (v *evaluator) loaded(addresses value) value {
 	var out value
-	for _, a := range v.spread(addresses) {
+	for _, a := range v.spread(orUnknown(addresses)) {
 		if a.what == isText {
 			out = append(out, alternative{what: isLoaded, address: &a, when: a.when, weak: a.weak, entry: a.entry})
 		}
@@ -186,12 +186,17 @@ func (r *reader) readings() {
 			if a.what != isLoaded {
 				continue
 			}
+			written := false
 			for _, p := range a.address.parts {
 				if p.length > 0 && p.text != "" {
+					written = true
 					for _, i := range places[p.at] {
 						r.script.Links[i].Reading.Add(read)
 					}
 				}
+			}
+			if !written {
+				r.script.Others.Add(read)
 			}
 		}
 	}

@@ -26,6 +26,7 @@ type Script struct {
 	Says      map[string]int      // texts that name a moment of the game; value: offset of the first
 	Digests   []link.Digest       // by which it names files that it loads
 	Decoders  []string            // compressed formats that code in it can unpack
+	Others    link.Reading        // what is done with the bytes of files whose names are not known
 	Unparsed  string              // why it was read by its tokens alone; "" when it was parsed
 	Module    bool                // has import or export statements
 }

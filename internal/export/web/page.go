@@ -215,6 +215,7 @@ func (r *pageReader) code(at int, s *script.Script, exact bool) {
 	if s.Unparsed != "" {
 		r.page.Inline.Unparsed = s.Unparsed
 	}
+	r.page.Inline.Others.Add(s.Others)
 	r.page.Inline.Decoders = append(r.page.Inline.Decoders, s.Decoders...)
 	r.says(at, s)
 }
