@@ -168,7 +168,8 @@ func unserved(p *Pass, f *export.File, form export.Form) {
 // someHosts reports files of which it depends on the host whether it can serve them.
 func (p *Pass) someHosts() {
 	for _, f := range p.Build.Parts() {
-		if f.Damage != "" || p.Build.Form(f, nil).Fault != export.Unserved {
+		form := p.Build.Form(f, nil)
+		if f.Damage != "" || form.Fault != export.Unserved || p.Build.File(form.Name) != nil {
 			continue
 		}
 		p.report(finding.Finding{

@@ -172,7 +172,10 @@ func (b *Build) Form(f *File, serves []string) Form {
 		return with(best, Misnamed)
 	}
 	if twin := b.byPath[plain]; twin != nil && twin != f && twin.Content() == f.Content() && len(b.to[f]) == 0 {
-		return asIs // the other one is loaded
+		if slices.Contains(serves, promised) {
+			return asIs
+		}
+		return Form{Name: plain, Fault: Unserved} // the other one is loaded
 	}
 	if slices.ContainsFunc(b.to[f], func(i int) bool { return b.Links[i].Result == Compressed }) {
 		return Form{Name: plain, Fault: Unserved} // asked for by this name, which a host without negotiation has no file of

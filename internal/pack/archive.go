@@ -49,7 +49,6 @@ func (p *Plan) streams(ctx context.Context, items []*Item, report progress.Repor
 		f := p.result.File(it.Name)
 		contents = append(contents, deflate.Content{
 			Name: it.Name, SHA256: f.SHA256, CRC32: f.CRC32, Bytes: f.Bytes, Open: it.Open,
-			Dense: f.Encoding != "" || dense[f.Kind],
 		})
 		total += f.Bytes
 	}

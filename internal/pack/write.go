@@ -57,9 +57,6 @@ type Part struct {
 	SHA256 string `json:"sha256"` // hex
 }
 
-// dense are the kinds that are compressed already.
-var dense = map[export.Kind]bool{export.KindPicture: true, export.KindSound: true, export.KindVideo: true, export.KindArchive: true, export.KindFont: true}
-
 // HandOver is the form in which the destination wants the build: "zip", "entry-apart", "one-page" or "folder".
 func (p *Plan) HandOver() string {
 	if p.to.Rules == nil {

@@ -1,6 +1,6 @@
-// Package deflate compresses contents (RFC 1951) in blocks that don't depend on each other, so that all cores work on a
-// large file, and keeps the blocks in a folder by their content, so that what was compressed once is not compressed
-// again. The folder can be deleted at any time. Putting the blocks into an archive is left to pack.
+// Package deflate compresses contents (RFC 1951) in pieces, each of which knows only the bytes before it, so that all cores work on a
+// large file, and keeps the pieces in a folder by their content, so that what was compressed once is not compressed
+// again. The folder can be deleted at any time. Putting the pieces into an archive is left to pack.
 package deflate
 
 import (
@@ -20,13 +20,9 @@ import (
 )
 
 const (
-	blockSize = 1 << 20 // of the content, in bytes
-	level     = 6
+	blockSize = 1 << 20 // of a piece of the content, in bytes
 	leastKept = 4 << 10 // smaller contents are compressed again sooner than they are found
 )
-
-// end is what ends a deflate stream after blocks that were only flushed: an empty block, marked as the last.
-var end = []byte{0x03, 0x00}
 
 // A Content is what is to be compressed.
 type Content struct {
@@ -35,7 +31,6 @@ type Content struct {
 	CRC32  uint32
 	Bytes  int64
 	Open   func() (io.ReadCloser, error)
-	Dense  bool // it is of a kind that is compressed already, so that a sample is tried first
 }
 
 // Changed says that a content's bytes are not those that were announced.
@@ -112,7 +107,7 @@ func (s *Store) made(ctx context.Context, c Content, cores *semaphore.Weighted) 
 		return nil, err
 	}
 	defer r.Close()
-	stream := &Stream{Content: c, Deflated: true, Packed: int64(len(end)), store: s}
+	stream := &Stream{Content: c, Deflated: true, store: s}
 	if err := s.blocks(ctx, stream, r, cores); err != nil {
 		return nil, err
 	}
@@ -130,27 +125,29 @@ func (s *Store) blocks(ctx context.Context, stream *Stream, r io.Reader, cores *
 	stream.blocks = make([]block, count)
 	work, ctx := errgroup.WithContext(ctx)
 	crc := crc32.NewIEEE()
+	var before [windowSize]byte
 	for i := range count {
 		if err := cores.Acquire(ctx, 1); err != nil {
 			return errors.Join(work.Wait(), err)
 		}
-		data := takeBuffer()
-		n, err := io.ReadFull(r, data[:min(blockSize, stream.Bytes-int64(i)*blockSize)])
-		data = data[:n]
-		crc.Write(data)
-		if i == 0 && err == nil && stream.Dense && dense(data) {
-			cores.Release(1)
-			giveBuffer(data)
-			stream.Packed = stream.Bytes // stored; the rest is read when it is written
-			return nil
+		buffer := takeBuffer()
+		begin := 0
+		if i > 0 {
+			begin = copy(buffer, before[:])
+		}
+		n, err := io.ReadFull(r, buffer[begin:begin+int(min(blockSize, stream.Bytes-int64(i)*blockSize))])
+		data := buffer[:begin+n]
+		crc.Write(data[begin:])
+		if i < count-1 && err == nil {
+			copy(before[:], data[len(data)-windowSize:])
 		}
 		work.Go(func() error {
 			defer cores.Release(1)
-			defer giveBuffer(data)
+			defer giveBuffer(buffer)
 			if err != nil {
 				return shorter(stream.Name, err)
 			}
-			return s.block(&stream.blocks[i], data, count == 1, stream.SHA256)
+			return s.block(&stream.blocks[i], data, begin, i == count-1, stream.SHA256)
 		})
 		if err != nil {
 			break
@@ -175,93 +172,72 @@ func shorter(name string, err error) error {
 	return err
 }
 
-// block compresses one block, unless it is known. only says that it is all of a content, whose sum is sum.
-func (s *Store) block(b *block, data []byte, only bool, sum [sha256.Size]byte) error {
+// block compresses data[begin:], unless it is known; what stands before begin comes before it in the content, whose sum is sum.
+func (s *Store) block(b *block, data []byte, begin int, last bool, sum [sha256.Size]byte) error {
+	size := int64(len(data) - begin)
+	only := last && begin == 0
 	if !only {
-		sum = sha256.Sum256(data)
+		sum = keyOf(data, begin, last)
 	}
-	size := int64(len(data))
-	if p, ok := s.find(blockRecord, sum, size); ok {
+	if p, ok := s.whole(blockRecord, sum, size); ok {
 		b.place = p
 		return nil
 	}
-	packed, err := compress(data)
-	if err != nil {
+	e := encoders.Get().(*encoder)
+	defer encoders.Put(e)
+	packed := e.compress(data, begin, last)
+	if err := check(packed, data, begin, last); err != nil {
 		return err
 	}
-	if only && (size < leastKept || len(packed) >= len(data)) {
-		b.data = packed
+	if only && (size < leastKept || int64(len(packed)) >= size) {
+		b.data = bytes.Clone(packed)
 		b.header = header{Bytes: size, Packed: int32(len(packed)), Sum: crc32.Checksum(packed, castagnoli)}
 		return nil
 	}
+	var err error
 	b.place, err = s.keep(blockRecord, sum, size, packed)
 	return err
 }
 
+// keyOf tells pieces apart by all that their compressed bytes depend on.
+func keyOf(data []byte, begin int, last bool) [sha256.Size]byte {
+	h := sha256.New()
+	fmt.Fprintf(h, "%d %t ", begin, last)
+	h.Write(data)
+	return [sha256.Size]byte(h.Sum(nil))
+}
+
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// compress deflates a block without marking it as the last, and makes sure that it inflates to what it was.
-func compress(data []byte) ([]byte, error) {
-	w, ok := writers.Get().(*flate.Writer)
-	var out bytes.Buffer
-	out.Grow(len(data)/2 + 64)
-	if ok {
-		w.Reset(&out)
-	} else {
-		var err error
-		if w, err = flate.NewWriter(&out, level); err != nil {
-			return nil, err
-		}
-	}
-	defer writers.Put(w)
-	if _, err := w.Write(data); err != nil {
-		return nil, err
-	}
-	if err := w.Flush(); err != nil {
-		return nil, err
-	}
+// check makes sure that a piece inflates to what it was.
+func check(packed, data []byte, begin int, last bool) error {
 	back := takeBuffer()
 	defer giveBuffer(back)
 	r := readers.Get().(io.Reader)
 	defer readers.Put(r)
-	if err := r.(flate.Resetter).Reset(io.MultiReader(bytes.NewReader(out.Bytes()), bytes.NewReader(end)), nil); err != nil {
-		return nil, err
+	if err := r.(flate.Resetter).Reset(bytes.NewReader(packed), data[:begin]); err != nil {
+		return err
 	}
-	n, err := io.ReadFull(r, back[:len(data)])
-	if err != nil || !bytes.Equal(back[:n], data) {
-		return nil, errors.New("what was compressed does not unpack to what it was; this machine's memory may be faulty")
+	n, err := io.ReadFull(r, back[:len(data)-begin])
+	if err == nil && last {
+		if n, err := r.Read(make([]byte, 1)); n > 0 || err != io.EOF {
+			return errUnpacks
+		}
 	}
-	return out.Bytes(), nil
+	if err != nil || !bytes.Equal(back[:n], data[begin:]) {
+		return errUnpacks
+	}
+	return nil
 }
 
-// dense reports whether deflating gains nothing worth having, by a sample from the middle.
-func dense(data []byte) bool {
-	sample := data[len(data)/3:]
-	sample = sample[:min(len(sample), 32<<10)]
-	var n length
-	w, err := flate.NewWriter(&n, flate.BestSpeed)
-	if err != nil {
-		return false
-	}
-	w.Write(sample) // counting never fails
-	w.Close()
-	return int(n) > len(sample)*98/100
-}
+var errUnpacks = errors.New("what was compressed does not unpack to what it was; this machine's memory may be faulty")
 
-// length counts what is written.
-type length int
-
-func (n *length) Write(p []byte) (int, error) {
-	*n += length(len(p))
-	return len(p), nil
-}
-
-// writers, readers and buffers are used again, since making them takes longer than a small file.
+// encoders, readers and buffers are used again, since making them takes longer than a small file.
 var (
-	writers sync.Pool
-	readers = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
-	buffers = sync.Pool{New: func() any { return new([blockSize]byte) }}
+	encoders = sync.Pool{New: func() any { return newEncoder() }}
+	readers  = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
+	buffers  = sync.Pool{New: func() any { return new([windowSize + blockSize]byte) }}
 )
 
-func takeBuffer() []byte  { return buffers.Get().(*[blockSize]byte)[:] }
-func giveBuffer(b []byte) { buffers.Put((*[blockSize]byte)(b[:blockSize])) }
+func takeBuffer() []byte  { return buffers.Get().(*[windowSize + blockSize]byte)[:] }
+func giveBuffer(b []byte) { buffers.Put((*[windowSize + blockSize]byte)(b[:windowSize+blockSize])) }

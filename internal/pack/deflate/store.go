@@ -17,12 +17,15 @@ import (
 // damaged is as good as absent. While another havvel writes to the file, this one reads it, and keeps its own records in a
 // file that is gone in the end.
 type Store struct {
-	file  *shared // of all records; nil when there is none
-	mine  *shared // that records are added to: file, or one of our own
-	lock  *flock.Flock
-	mu    sync.Mutex
-	end   int64 // of mine
-	known map[recordKey]place
+	file   *shared   // of all records; nil when there is none
+	mine   *shared   // that records are added to: file, or one of our own
+	old    []*shared // files of our own before it
+	spare  error     // why records are kept in a file that is gone in the end
+	lock   *flock.Flock
+	mu     sync.Mutex
+	end    int64 // of mine
+	known  map[recordKey]place
+	looked map[int64]bool // places of file whose bytes were looked at
 }
 
 type recordKey struct {
@@ -64,18 +67,46 @@ type header struct {
 
 const (
 	headerSize = 60
-	magic      = 0x31646c66 // changes whenever the same content would be compressed into other bytes
+	magic      = 0x32646c66 // changes whenever the same content would be compressed into other bytes
 	mostKept   = 4 << 30    // bytes; a larger file is begun anew
 )
 
-// Open returns the store in a folder, which is made if need be. Close it in the end.
+// Open returns the store in a folder, which is made if need be. Close it in the end. Where the folder can't be written to, Spare says why, and
+// what is compressed is kept elsewhere until then.
 func Open(folder string) (*Store, error) {
-	s := &Store{known: map[recordKey]place{}}
+	s := &Store{known: map[recordKey]place{}, looked: map[int64]bool{}}
 	if err := s.open(folder); err != nil {
 		s.Close()
-		return nil, fmt.Errorf("keeping what was compressed: %w", err)
+		*s = Store{known: map[recordKey]place{}, looked: map[int64]bool{}}
+		if _, err := s.elsewhere(err); err != nil {
+			return nil, fmt.Errorf("keeping what was compressed: %w", err)
+		}
 	}
 	return s, nil
+}
+
+// Spare says why what was compressed is not kept; nil when it is.
+func (s *Store) Spare() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.spare
+}
+
+// elsewhere has records kept in a file of the system's, since the store's can't be written to. The error is that reason where there is no such
+// file either.
+func (s *Store) elsewhere(reason error) (*shared, error) {
+	if s.spare != nil {
+		return nil, reason
+	}
+	f, err := os.CreateTemp("", "havvel-blocks-*")
+	if err != nil {
+		return nil, reason
+	}
+	if s.mine != nil && s.mine != s.file {
+		s.old = append(s.old, s.mine)
+	}
+	s.mine, s.end, s.spare = &shared{File: f}, 0, reason
+	return s.mine, nil
 }
 
 func (s *Store) open(folder string) (err error) {
@@ -114,7 +145,10 @@ func (s *Store) open(folder string) (err error) {
 func (s *Store) Close() error {
 	var errs []error
 	if s.mine != nil && s.mine != s.file {
-		errs = append(errs, s.mine.Close(), os.Remove(s.mine.Name()))
+		s.old = append(s.old, s.mine)
+	}
+	for _, f := range s.old {
+		errs = append(errs, f.Close(), os.Remove(f.Name()))
 	}
 	if s.file != nil {
 		errs = append(errs, s.file.Close())
@@ -169,7 +203,13 @@ func (s *Store) keep(kind recordKind, key [32]byte, bytes int64, data []byte) (p
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if _, err := s.mine.WriteAt(raw, s.end); err != nil {
-		return place{}, fmt.Errorf("keeping what was compressed: %w", err)
+		mine, err := s.elsewhere(err)
+		if err == nil {
+			_, err = mine.WriteAt(raw, 0)
+		}
+		if err != nil {
+			return place{}, fmt.Errorf("keeping what was compressed: %w", err)
+		}
 	}
 	p := place{h, s.mine, s.end + headerSize}
 	s.end += int64(len(raw))
@@ -177,20 +217,37 @@ func (s *Store) keep(kind recordKind, key [32]byte, bytes int64, data []byte) (p
 	return p, nil
 }
 
-// read returns a record's bytes. One that is damaged is forgotten.
-func (s *Store) read(p place) ([]byte, error) {
-	data := make([]byte, p.Packed)
-	_, err := p.file.ReadAt(data, p.at)
-	if err == nil && crc32.Checksum(data, castagnoli) != p.Sum {
-		err = errors.New("it is damaged")
+// read returns a record's bytes; ok is false, and the record forgotten, where they are damaged.
+func (s *Store) read(p place) (data []byte, ok bool) {
+	data = make([]byte, p.Packed)
+	if _, err := p.file.ReadAt(data, p.at); err == nil && crc32.Checksum(data, castagnoli) == p.Sum {
+		return data, true
 	}
-	if err != nil {
-		s.mu.Lock()
-		delete(s.known, recordKey{p.Kind, p.Key})
-		s.mu.Unlock()
-		return nil, fmt.Errorf("%s: %w; take this file away and run the same command again", p.file.Name(), err)
+	s.mu.Lock()
+	delete(s.known, recordKey{p.Kind, p.Key})
+	s.mu.Unlock()
+	return nil, false
+}
+
+// whole looks for a record whose bytes are what they were.
+func (s *Store) whole(kind recordKind, key [32]byte, bytes int64) (place, bool) {
+	p, ok := s.find(kind, key, bytes)
+	if !ok || p.file != s.file { // what this process wrote is read back with the archive
+		return p, ok
 	}
-	return data, nil
+	s.mu.Lock()
+	looked := s.looked[p.at]
+	s.mu.Unlock()
+	if looked {
+		return p, true
+	}
+	if _, ok = s.read(p); !ok {
+		return place{}, false
+	}
+	s.mu.Lock()
+	s.looked[p.at] = true
+	s.mu.Unlock()
+	return p, true
 }
 
 // stream returns that of a content that was compressed before, or nil.
@@ -198,8 +255,8 @@ func (s *Store) stream(c Content) *Stream {
 	if c.Bytes < leastKept {
 		return nil
 	}
-	stream := &Stream{Content: c, Deflated: true, Packed: int64(len(end)), store: s}
-	if p, ok := s.find(blockRecord, c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
+	stream := &Stream{Content: c, Deflated: true, store: s}
+	if p, ok := s.whole(blockRecord, c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
 		stream.blocks = []block{{place: p}}
 		stream.Packed += int64(p.Packed)
 		return stream
@@ -208,8 +265,8 @@ func (s *Store) stream(c Content) *Stream {
 	if !ok {
 		return nil
 	}
-	list, err := s.read(p)
-	if err != nil || len(list)%32 != 0 {
+	list, ok := s.read(p)
+	if !ok || len(list)%32 != 0 {
 		return nil
 	}
 	if len(list) == 0 {
@@ -217,7 +274,7 @@ func (s *Store) stream(c Content) *Stream {
 	}
 	for at := 0; at < len(list); at += 32 {
 		size := min(blockSize, c.Bytes-int64(at/32)*blockSize)
-		b, ok := s.find(blockRecord, [32]byte(list[at:]), size)
+		b, ok := s.whole(blockRecord, [32]byte(list[at:]), size)
 		if !ok {
 			return nil
 		}
@@ -253,8 +310,7 @@ func (s *Stream) CopyTo(f *os.File) (int64, error) {
 			return total, err
 		}
 	}
-	n, err := f.Write(end)
-	return total + int64(n), err
+	return total, nil
 }
 
 func (b *block) copyTo(f *os.File) (int64, error) {
@@ -310,8 +366,6 @@ func (v *Verifier) expects() (bytes int64, sum uint32) {
 		return s.Bytes, s.CRC32
 	case s.Deflated && v.block < len(s.blocks):
 		return int64(s.blocks[v.block].Packed), s.blocks[v.block].Sum
-	case s.Deflated && v.block == len(s.blocks):
-		return int64(len(end)), crc32.Checksum(end, castagnoli)
 	}
 	return 0, 0
 }
@@ -339,7 +393,7 @@ func (v *Verifier) Write(p []byte) {
 
 // Same reports whether the whole stream was handed over, and right.
 func (v *Verifier) Same() bool {
-	parts := len(v.stream.blocks) + 1
+	parts := len(v.stream.blocks)
 	if !v.stream.Deflated {
 		parts = 1
 	}

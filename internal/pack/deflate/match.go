@@ -1,0 +1,93 @@
+package deflate
+
+import (
+	"encoding/binary"
+	"math/bits"
+)
+
+const (
+	windowSize = 1 << 15 // RFC 1951, section 3.2.5: how far back a match may begin
+	minMatch   = 3
+	maxMatch   = 258
+
+	hash3Bits = 15
+	hash4Bits = 16
+	nowhere   = -windowSize - 1 // a position that is out of reach
+)
+
+// chains find earlier places of what stands at a position: the last one by three bytes, and all in the window by four.
+type chains struct {
+	three [1 << hash3Bits]int32
+	four  [1 << hash4Bits]int32
+	next  [windowSize]int32 // the place before, by position in the window
+}
+
+func (c *chains) reset() {
+	for i := range c.three {
+		c.three[i] = nowhere
+	}
+	for i := range c.four {
+		c.four[i] = nowhere
+	}
+}
+
+func load32(data []byte, at int) uint32 { return binary.LittleEndian.Uint32(data[at:]) }
+func load64(data []byte, at int) uint64 { return binary.LittleEndian.Uint64(data[at:]) }
+
+func hash3(four uint32) uint32 { return (four << 8) * 0x9e3779b1 >> (32 - hash3Bits) }
+func hash4(four uint32) uint32 { return four * 0x9e3779b1 >> (32 - hash4Bits) }
+
+// insert notes the position at; four bytes and more must follow it.
+func (c *chains) insert(data []byte, at int) {
+	four := load32(data, at)
+	c.three[hash3(four)] = int32(at)
+	h := hash4(four)
+	c.next[at&(windowSize-1)] = c.four[h]
+	c.four[h] = int32(at)
+}
+
+// longest notes the position at, and returns the longest match there that is longer than best, or best; depth bounds how many
+// places are looked at, and a match of nice bytes is good enough. Four bytes and more must follow, and most of them may match.
+func (c *chains) longest(data []byte, at, best, most, nice, depth int) (length, distance int) {
+	four := load32(data, at)
+	h3, h4 := hash3(four), hash4(four)
+	near, place := int(c.three[h3]), int(c.four[h4])
+	c.three[h3] = int32(at)
+	c.next[at&(windowSize-1)] = int32(place)
+	c.four[h4] = int32(at)
+	oldest := at - windowSize
+	if best < minMatch && near > oldest && near >= 0 && (load32(data, near)^four)<<8 == 0 {
+		best, distance = minMatch, at-near
+	}
+	if best >= nice {
+		return best, distance
+	}
+	for ; place > oldest && place >= 0; place = int(c.next[place&(windowSize-1)]) {
+		if load32(data, place) == four && (best < 4 || load32(data, place+best-3) == load32(data, at+best-3)) {
+			if n := extended(data, place, at, 4, most); n > best {
+				best, distance = n, at-place
+				if n >= nice {
+					return best, distance
+				}
+			}
+		}
+		if depth--; depth <= 0 {
+			break
+		}
+	}
+	return best, distance
+}
+
+// extended is how many bytes at two places are the same, of which the first n are known to be.
+func extended(data []byte, a, b, n, most int) int {
+	for n+8 <= most {
+		if x := load64(data, a+n) ^ load64(data, b+n); x != 0 {
+			return n + bits.TrailingZeros64(x)>>3
+		}
+		n += 8
+	}
+	for n < most && data[a+n] == data[b+n] {
+		n++
+	}
+	return n
+}
