@@ -71,6 +71,10 @@ func (d *reader) u32() uint32 { return uint32(d.unsigned(32)) }
 func (d *reader) u64() uint64 { return d.unsigned(64) }
 
 func (d *reader) unsigned(bits uint) uint64 {
+	if d.at < d.length && d.buffer[d.at] < 0x80 && bits >= 7 { // most are that small
+		d.at++
+		return uint64(d.buffer[d.at-1])
+	}
 	var v uint64
 	for shift := uint(0); ; shift += 7 {
 		b := d.byte()
@@ -92,6 +96,10 @@ func (d *reader) s64() { d.signed(10) }
 
 // signed passes over a signed number of at most that many bytes.
 func (d *reader) signed(most int) {
+	if d.at < d.length && d.buffer[d.at] < 0x80 {
+		d.at++
+		return
+	}
 	for range most {
 		if d.byte()&0x80 == 0 {
 			return

@@ -25,8 +25,14 @@ type encoder struct {
 
 // How hard matches are looked for.
 const (
-	searchDepth = 64
-	niceLength  = 110
+	searchDepth = 48
+	niceLength  = 90
+)
+
+// After so many bytes without a match, it is looked for at some positions only: what is compressed already has none worth having.
+const (
+	longRun = 2048
+	skip    = 8
 )
 
 // Bounds of a block.
@@ -81,6 +87,12 @@ func (e *encoder) parse(data []byte, begin int) int {
 	length, distance := 0, 0 // of the match at the position
 	known := false
 	for at < soft && len(e.list) < mostList {
+		if run := at - from; run > longRun && at&(skip-1) != 0 && at+4 <= len(data) && !known {
+			e.insertFour(data, at)
+			e.plain(data[at])
+			at++
+			continue
+		}
 		if !known {
 			length, distance = e.match(data, at, minMatch-1, searchDepth)
 		}

@@ -41,7 +41,12 @@ func hash4(four uint32) uint32 { return four * 0x9e3779b1 >> (32 - hash4Bits) }
 func (c *chains) insert(data []byte, at int) {
 	four := load32(data, at)
 	c.three[hash3(four)] = int32(at)
-	h := hash4(four)
+	c.insertFour(data, at)
+}
+
+// insertFour notes the position for matches of four bytes and more alone.
+func (c *chains) insertFour(data []byte, at int) {
+	h := hash4(load32(data, at))
 	c.next[at&(windowSize-1)] = c.four[h]
 	c.four[h] = int32(at)
 }
@@ -62,18 +67,32 @@ func (c *chains) longest(data []byte, at, best, most, nice, depth int) (length, 
 	if best >= nice {
 		return best, distance
 	}
-	for ; place > oldest && place >= 0; place = int(c.next[place&(windowSize-1)]) {
-		if load32(data, place) == four && (best < 4 || load32(data, place+best-3) == load32(data, at+best-3)) {
+	oldest = max(oldest, -1)
+	for best < 4 { // until four bytes are the same
+		if place <= oldest || depth == 0 {
+			return best, distance
+		}
+		if load32(data, place) == four {
+			best, distance = extended(data, place, at, 4, most), at-place
+			if best >= nice {
+				return best, distance
+			}
+		}
+		place = int(c.next[place&(windowSize-1)])
+		depth--
+	}
+	tail := load32(data, at+best-3) // a longer match has the same last bytes here
+	for ; place > oldest && depth > 0; depth-- {
+		if load32(data, place+best-3) == tail && load32(data, place) == four {
 			if n := extended(data, place, at, 4, most); n > best {
 				best, distance = n, at-place
 				if n >= nice {
-					return best, distance
+					break
 				}
+				tail = load32(data, at+best-3)
 			}
 		}
-		if depth--; depth <= 0 {
-			break
-		}
+		place = int(c.next[place&(windowSize-1)])
 	}
 	return best, distance
 }
