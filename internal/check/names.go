@@ -32,6 +32,21 @@ var nameChecks = []*Check{
 		},
 	},
 	{
+		ID:    "name-charset",
+		Title: "The zip doesn't say how its names are written",
+		Level: finding.Note,
+		Text: "Some programs write names into a zip in the letters of their own system, without a word about it. Havvel guessed from the names " +
+			"themselves. What unpacks the zip elsewhere may guess otherwise, and then links don't find their files. Havvel pack writes " +
+			"UTF-8, and says so.",
+		Before: "a zip with ランタン.json in Shift-JIS",
+		After:  "the folder that the engine wrote, or a zip with names in UTF-8",
+		Run: func(p *Pass) {
+			if p.Build.Charset != "" {
+				p.report(finding.Finding{Message: "the zip doesn't say how its names are written; they were read as " + p.Build.Charset, Fix: "name the folder that the engine wrote instead of the zip, if names look wrong"})
+			}
+		},
+	},
+	{
 		ID:    "name-form",
 		Title: "A name is written in letters taken apart",
 		Level: finding.Warning,

@@ -39,6 +39,7 @@ type Build struct {
 	Links       []Link // of all files but junk
 	Fingerprint string // hex SHA-256 over paths and contents of all files but junk
 	Bytes       int64  // of all files but junk
+	Charset     string // that the names in a zip were taken for, where it doesn't say; else ""
 
 	source    source
 	parts     []*File          // all files but junk
@@ -162,6 +163,9 @@ func (b *Build) read(ctx context.Context) error {
 	var err error
 	if b.Files, err = b.source.list(); err != nil {
 		return err
+	}
+	if z, ok := b.source.(*zipFile); ok {
+		b.Charset = z.guessed
 	}
 	slices.SortFunc(b.Files, func(x, y *File) int { return cmp.Compare(x.Path, y.Path) })
 	var news atomic.Bool

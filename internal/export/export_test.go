@@ -202,3 +202,29 @@ func TestLinkedFolder(t *testing.T) {
 		t.Errorf("%+v", b)
 	}
 }
+
+// TestZipNames: names that programs write in other ways than the format says, and entries that only some can read.
+func TestZipNames(t *testing.T) {
+	for name, want := range map[string]string{
+		"cp437": "büro.json", "unicode": "büro.json", "win": "Windows-1252 büro.json", "sjis": "ランタン.json", "dots": "js/game.js", "back": "js/game.js",
+		"both": "a is a file in it, and also the folder of a/b", "encrypted": "game.js in it is encrypted", "deflate64": "packed with Deflate64", "bzip2": "packed with bzip2",
+		"lzma": "packed with LZMA", "zstd": "packed with zstd",
+	} {
+		b, err := Read(context.Background(), filepath.Join("testdata", "zips", name+".zip"))
+		got := ""
+		if err == nil && b.Charset != "" {
+			got = b.Charset + " "
+		}
+		if err != nil {
+			got = err.Error()
+		} else {
+			for _, f := range b.Files {
+				got += f.Path + " "
+			}
+			b.Close()
+		}
+		if !strings.Contains(got, want) {
+			t.Errorf("%s: %s, want %s", name, got, want)
+		}
+	}
+}

@@ -3,11 +3,13 @@ package export
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"unicode/utf8"
 )
 
 // A source is where the files of an export come from.
@@ -78,6 +80,9 @@ func (root folder) list() ([]*File, error) {
 		inside, err := filepath.Rel(string(root), name)
 		if err != nil {
 			return err
+		}
+		if !utf8.ValidString(inside) {
+			return &Unreadable{Path: string(root), Reason: fmt.Sprintf("the name %q in it is not UTF-8", inside), Next: "give the file another name"}
 		}
 		info, err := root.follow(name, d)
 		if err != nil {

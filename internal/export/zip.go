@@ -3,6 +3,7 @@ package export
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -29,6 +30,7 @@ type zipFile struct {
 	changed time.Time
 	stamp   string
 	settled time.Time
+	guessed string // the character set that its names were taken for, where it doesn't say
 }
 
 func openZip(path string, f *os.File, size int64) (source, error) {
@@ -63,24 +65,42 @@ func (z *zipFile) list() ([]*File, error) {
 	var total uint64
 	seen := map[string]bool{}
 	for _, f := range z.zip.File {
-		if strings.HasSuffix(f.Name, "/") || !f.Mode().IsRegular() {
+		name, guessed, ok := nameOf(f)
+		if strings.HasSuffix(name, "/") || !f.Mode().IsRegular() {
 			continue
 		}
-		if !safeName(f.Name) {
-			return nil, refuse("the name " + f.Name + " leads out of it")
+		switch {
+		case !ok:
+			return nil, refuse(fmt.Sprintf("the name %q in it is not the UTF-8 that it says", f.Name))
+		case !safeName(name):
+			return nil, refuse("the name " + name + " leads out of it")
+		case seen[name]:
+			return nil, refuse("the name " + name + " stands in it twice")
+		case f.Flags&1 != 0:
+			return nil, &Unreadable{Path: z.path, Reason: name + " in it is encrypted", Next: "make the zip again, without a password"}
+		case f.Method != zip.Store && f.Method != zip.Deflate:
+			return nil, &Unreadable{
+				Path: z.path, Reason: fmt.Sprintf("%s in it is packed with %s, which portals and browsers don't unpack", name, cmp.Or(methods[f.Method], fmt.Sprintf("method %d", f.Method))),
+				Next: "make the zip again, with the method Deflate, or name the folder that the engine wrote",
+			}
 		}
-		if seen[f.Name] {
-			return nil, refuse("the name " + f.Name + " stands in it twice")
-		}
-		seen[f.Name] = true
+		seen[name] = true
+		z.guessed = cmp.Or(z.guessed, guessed)
 		total += f.UncompressedSize64
 		if total > maxZipBytes || total > 1<<30 && total/uint64(max(z.size, 1)) > maxZipRatio {
 			return nil, refuse("it unpacks to far more than any game has")
 		}
 		files = append(files, &File{
-			Path: f.Name, Bytes: int64(f.UncompressedSize64), open: f.Open,
+			Path: name, Bytes: int64(f.UncompressedSize64), open: f.Open,
 			stamp: fmt.Sprintf("%d %08x %s", f.UncompressedSize64, f.CRC32, z.stamp), settled: z.settled, changed: z.changed,
 		})
+	}
+	for name := range seen {
+		for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
+			if seen[dir] {
+				return nil, refuse(dir + " is a file in it, and also the folder of " + name)
+			}
+		}
 	}
 	return files, nil
 }
