@@ -289,31 +289,6 @@ func TestKilled(t *testing.T) {
 	}
 }
 
-// TestDamagedCache: a byte that changed in the cache is found before an archive is written.
-func TestDamagedCache(t *testing.T) {
-	_, project := portal(t, nil)
-	run(t, project, "pack").must(t, 0)
-	archive := filepath.Join(project, "packed", "brackwater-0.4.0.zip")
-	want, err := os.ReadFile(archive)
-	if err != nil {
-		t.Fatal(err)
-	}
-	blocks := filepath.Join(project, ".havvel", "cache", "blocks")
-	data, err := os.ReadFile(blocks)
-	if err != nil {
-		t.Fatal(err)
-	}
-	data[len(data)-10] ^= 1
-	if err := os.WriteFile(blocks, data, 0o644); err != nil {
-		t.Fatal(err)
-	}
-	run(t, project, "pack").must(t, 3, "is damaged in the cache", "run the same command again")
-	run(t, project, "pack").must(t, 0)
-	if got, err := os.ReadFile(archive); err != nil || !bytes.Equal(got, want) {
-		t.Errorf("the archive differs (%v)", err)
-	}
-}
-
 // TestCompare compares exports, archives and versions.
 func TestCompare(t *testing.T) {
 	_, project := portal(t, nil)

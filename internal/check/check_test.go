@@ -258,6 +258,7 @@ func paper(id string) Paper {
 
 // history is what the logbook and the project say, for the checks that ask them.
 var history = map[string]func(s *Subject){
+	"name-charset":         func(s *Subject) { s.Build.Charset = "Shift-JIS" },
 	"statistic-unsent":     func(s *Subject) { s.Statistics = []string{"best-score"} },
 	"statistic-undeclared": func(s *Subject) { s.Statistics = []string{"best-score"} },
 	"fresh-same":           func(s *Subject) { s.Sent = []Sent{{"0.4.0", s.Build.Fingerprint, "public", time.Now()}} },

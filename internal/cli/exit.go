@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"havvel/internal/cli/term"
@@ -66,12 +67,14 @@ func (a *app) exit(err error) int {
 			return quiet.code
 		}
 	}
-	if errors.Is(err, context.Canceled) {
+	real := slices.DeleteFunc(parts(err), func(e error) bool { return errors.Is(e, context.Canceled) }) // what else failed made the others stop
+	if len(real) == 0 {
 		a.screen.Complain("havvel: stopped; nothing is left half-done")
 		return interrupted
 	}
+	err = errors.Join(real...)
 	said := map[string]bool{}
-	for _, e := range parts(err) {
+	for _, e := range real {
 		if !said[e.Error()] { // such as of two versions at one destination
 			a.say(e)
 		}

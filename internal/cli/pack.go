@@ -109,6 +109,7 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 		return err
 	}
 	defer cache.Close()
+	defer a.unkept(cache)
 	rows := make([]archiveRow, len(destinations))
 	wants := make([]pack.For, len(destinations))
 	for i, d := range destinations {
@@ -259,6 +260,13 @@ func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Bu
 	a.showFindings(b, []check.Subject{s}, errs, len(check.Catalogue()))
 	a.screen.Next("mend the errors, export again, and run havvel check")
 	return &silent{answerNo}
+}
+
+// unkept warns that what was worked out could not be kept.
+func (a *app) unkept(cache *pack.Cache) {
+	if err := cache.Unkept(); err != nil {
+		a.screen.Warn("can't keep what was compressed, so the next pack takes as long: %v", err)
+	}
 }
 
 func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) {

@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/gob"
 	"encoding/hex"
-	"os"
 	"path/filepath"
 	"time"
 
@@ -22,7 +21,7 @@ type Cache struct{ folder string }
 func NewCache(folder string) *Cache { return &Cache{folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
-const cacheFormat = 24
+const cacheFormat = 25
 
 // tooFresh is how old a file must be for its time to tell whether it changed: systems count time in steps, and a
 // file may be written twice within one.
@@ -71,8 +70,8 @@ func (c *Cache) file(path string) string {
 }
 
 func load(file string) map[string]facts {
-	data, err := os.ReadFile(file)
-	if err != nil {
+	data, ok := place.Kept(file)
+	if !ok {
 		return nil
 	}
 	var k kept
@@ -92,7 +91,7 @@ func save(file string, files []*File) {
 	}
 	var b bytes.Buffer
 	if gob.NewEncoder(&b).Encode(k) == nil {
-		_ = place.Bytes(file, b.Bytes())
+		_ = place.Keep(file, b.Bytes())
 	}
 }
 

@@ -2,64 +2,165 @@ package pack
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
 
 	"havvel/internal/export/encoding"
+	"havvel/internal/place"
 	"havvel/internal/progress"
 )
 
 // making keeps contents that were worked out, by what they were worked out from, in a folder that can be deleted at any
-// time.
-type making struct{ folder string }
+// time. Behind each stand its length and hash, and nothing is taken that differs from them. Where the folder can't be written to, contents are
+// kept elsewhere for as long as the program runs.
+type making struct {
+	folder string
+	mu     sync.Mutex
+	spare  string // a folder of the system's, where that one can't be written to
+	failed error  // why
+}
 
-// file returns the path of what is made from a content by a way of making, whose name changes when what it makes does.
-// What was made before is not made again.
-func (m *making) file(from [sha256.Size]byte, way string, make func(io.Writer) error) (path string, bytes int64, err error) {
+// A product is a content that was made.
+type product struct {
+	path  string
+	bytes int64
+}
+
+const trailer = 8 + sha256.Size // bytes behind a content: its length and hash
+
+// product returns what is made from a content by a way of making, whose name changes when what it makes does.
+// What was made before is not made again, unless it is damaged.
+func (m *making) product(from [sha256.Size]byte, way string, make func(io.Writer) error) (product, error) {
 	key := sha256.Sum256(append(from[:], way...))
-	path = filepath.Join(m.folder, hex.EncodeToString(key[:16]))
-	if info, err := os.Stat(path); err == nil {
-		return path, info.Size(), nil
+	name := hex.EncodeToString(key[:16])
+	if made, ok := whole(filepath.Join(m.folder, name)); ok {
+		return made, nil
 	}
-	if err := os.MkdirAll(m.folder, 0o755); err != nil {
-		return "", 0, err
+	made, err := write(m.place(), name, make)
+	if err == nil || !place.Unwritable(err) {
+		return made, err
 	}
-	f, err := os.CreateTemp(m.folder, "new-*")
-	if err != nil {
-		return "", 0, err
+	folder, other := m.elsewhere(err)
+	if other != nil {
+		return made, err
 	}
-	defer os.Remove(f.Name()) // after it was moved there is nothing to remove
-	if err := make(f); err != nil {
-		return "", 0, errors.Join(err, f.Close())
-	}
-	if bytes, err = f.Seek(0, io.SeekCurrent); err != nil {
-		return "", 0, errors.Join(err, f.Close())
-	}
-	// It is found again by its name alone, so it must be whole on the disk first.
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
-		return "", 0, err
-	}
-	return path, bytes, os.Rename(f.Name(), path)
+	return write(folder, name, make)
 }
 
-// use makes an item's bytes those of a file.
-func (it *Item) use(path string, bytes int64) {
-	it.bytes, it.open = bytes, func() (io.ReadCloser, error) { return os.Open(path) }
+func (m *making) place() string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return cmp.Or(m.spare, m.folder)
 }
+
+// elsewhere is the folder that takes the place of one that can't be written to.
+func (m *making) elsewhere(reason error) (string, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.spare != "" {
+		return "", reason
+	}
+	var err error
+	if m.spare, err = os.MkdirTemp("", "havvel-made-*"); err == nil {
+		m.failed = reason
+	}
+	return m.spare, err
+}
+
+// close takes away what is not kept.
+func (m *making) close() error {
+	if m.spare == "" {
+		return nil
+	}
+	return os.RemoveAll(m.spare)
+}
+
+// whole looks for a product whose length and hash are what they were.
+func whole(path string) (product, bool) {
+	f, err := os.Open(path)
+	if err != nil {
+		return product{}, false
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil || info.Size() < trailer {
+		return product{}, false
+	}
+	made := product{path, info.Size() - trailer}
+	hash := sha256.New()
+	var kept [trailer]byte
+	if _, err := io.Copy(hash, io.NewSectionReader(f, 0, made.bytes)); err != nil {
+		return product{}, false
+	}
+	if _, err := f.ReadAt(kept[:], made.bytes); err != nil {
+		return product{}, false
+	}
+	return made, bytes.Equal(kept[:], made.trailer(hash))
+}
+
+func (p product) trailer(hash hash.Hash) []byte {
+	return hash.Sum(binary.LittleEndian.AppendUint64(nil, uint64(p.bytes)))
+}
+
+// write makes a product in a folder. It does not wait for the disk: one that was cut off is found out.
+func write(folder, name string, make func(io.Writer) error) (product, error) {
+	made := product{path: filepath.Join(folder, name)}
+	return made, place.Again(made.path, func(f *os.File) error {
+		hash := sha256.New()
+		if err := make(io.MultiWriter(f, hash)); err != nil {
+			return err
+		}
+		var err error
+		if made.bytes, err = f.Seek(0, io.SeekCurrent); err != nil {
+			return err
+		}
+		_, err = f.Write(made.trailer(hash))
+		return err
+	})
+}
+
+// open opens the content.
+func (p product) open() (io.ReadCloser, error) {
+	f, err := os.Open(p.path)
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(f, p.bytes), f}, nil
+}
+
+// read returns the content.
+func (p product) read() ([]byte, error) {
+	r, err := p.open()
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	return io.ReadAll(r)
+}
+
+// use makes an item's bytes those of a product.
+func (it *Item) use(p product) { it.bytes, it.open = p.bytes, p.open }
 
 // recode brings an item from one encoding to the one that it shall have.
 func (m *making) recode(ctx context.Context, it *Item, was string) error {
 	f := it.From
-	path, bytes, err := m.file(f.SHA256, "recode 1 "+was+" "+it.encoding, func(w io.Writer) error {
+	made, err := m.product(f.SHA256, "recode 2 "+was+" "+it.encoding, func(w io.Writer) error {
 		r, err := f.Open()
 		if err != nil {
 			return err
@@ -80,7 +181,7 @@ func (m *making) recode(ctx context.Context, it *Item, was string) error {
 	if err != nil {
 		return err
 	}
-	it.use(path, bytes)
+	it.use(made)
 	return nil
 }
 

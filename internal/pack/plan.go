@@ -5,7 +5,9 @@ package pack
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
@@ -105,18 +107,23 @@ func sequence() []Kind {
 type Cache struct {
 	folder   string
 	deflated *deflate.Store
+	made     *making
 	mu       sync.Mutex
 	last     done
 }
 
-// Open returns the cache in a folder, which is made if need be, and can be deleted at any time. Close it in the end.
+// Open returns the cache in a folder, which is made if need be, and can be deleted at any time. Close it in the end. A folder that can't be written to
+// is no error: Unkept says so, and all is worked out anew.
 func Open(folder string) (*Cache, error) {
 	store, err := deflate.Open(folder)
-	return &Cache{folder: folder, deflated: store}, err
+	return &Cache{folder: folder, deflated: store, made: &making{folder: filepath.Join(folder, "made")}}, err
 }
 
 // Close lets go of the cache.
-func (c *Cache) Close() error { return c.deflated.Close() }
+func (c *Cache) Close() error { return errors.Join(c.deflated.Close(), c.made.close()) }
+
+// Unkept says why what is worked out can't be kept, so that it is worked out anew each time; nil where it is kept.
+func (c *Cache) Unkept() error { return cmp.Or(c.deflated.Spare(), c.made.failed) }
 
 // Plan makes a plan. It reads the files that change, and writes nothing but what it keeps in the cache. Several plans may be
 // written at once.
@@ -124,7 +131,7 @@ func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error
 	if b.Entry == nil {
 		return nil, fmt.Errorf("can't pack %s: there is no HTML page in it that a host could open", b.Path)
 	}
-	p := &Plan{to: to, build: b, of: map[*export.File]*Item{}, renamed: map[*Item]string{}, cache: c, made: &making{filepath.Join(c.folder, "made")}}
+	p := &Plan{to: to, build: b, of: map[*export.File]*Item{}, renamed: map[*Item]string{}, cache: c, made: c.made}
 	for _, f := range b.Parts() {
 		it := &Item{Name: b.Inside(f), From: f, encoding: f.Encoding}
 		p.Items, p.of[f] = append(p.Items, it), it

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"maps"
-	"os"
 	"path"
 	"runtime"
 	"slices"
@@ -89,7 +88,7 @@ func (p *Plan) slimOne(ctx context.Context, it *Item) error {
 		}
 		sum = sha256.Sum256(data)
 	}
-	file, bytes, err := p.made.file(sum, "slim "+slimmer.Version+path.Ext(it.Name), func(w io.Writer) error {
+	made, err := p.made.product(sum, "slim "+slimmer.Version+path.Ext(it.Name), func(w io.Writer) error {
 		if data == nil {
 			var err error
 			if data, err = it.read(ctx); err != nil {
@@ -105,14 +104,14 @@ func (p *Plan) slimOne(ctx context.Context, it *Item) error {
 		}
 		return nil // an empty file says that there is nothing to gain
 	})
-	if err != nil || bytes == 0 {
+	if err != nil || made.bytes == 0 {
 		return err
 	}
 	if it.text != nil || it == p.entry { // what comes after changes texts in memory
-		it.text, err = os.ReadFile(file)
+		it.text, err = made.read()
 		return err
 	}
-	it.use(file, bytes)
+	it.use(made)
 	return nil
 }
 

@@ -9,9 +9,9 @@ import (
 	"hash"
 	"io"
 	"os"
-	"path/filepath"
 
 	"havvel/internal/pack/deflate"
+	"havvel/internal/place"
 )
 
 // A summer works out an archive's SHA-256. That takes longer than writing the archive, and can't be shared between cores;
@@ -48,7 +48,7 @@ func newSummer(path string, items []*Item, streams []*deflate.Stream) *summer {
 		link = sha256.Sum256(append(append(link[:], it.Name...), streams[i].Key()...))
 		s.chain = append(s.chain, link)
 	}
-	if data, err := os.ReadFile(path); err == nil && gob.NewDecoder(bytes.NewReader(data)).Decode(&s.known) != nil {
+	if data, ok := place.Kept(path); !ok || gob.NewDecoder(bytes.NewReader(data)).Decode(&s.known) != nil {
 		s.known = nil
 	}
 	for i := len(s.chain) - 1; i >= 0 && s.from < 0; i-- {
@@ -124,13 +124,7 @@ func (s *summer) save() {
 		}
 	}
 	var b bytes.Buffer
-	if gob.NewEncoder(&b).Encode(all) != nil || os.MkdirAll(filepath.Dir(s.path), 0o755) != nil {
-		return
-	}
-	if f, err := os.CreateTemp(filepath.Dir(s.path), "new-*"); err == nil {
-		_, wrote := f.Write(b.Bytes())
-		if f.Close() != nil || wrote != nil || os.Rename(f.Name(), s.path) != nil {
-			os.Remove(f.Name())
-		}
+	if gob.NewEncoder(&b).Encode(all) == nil {
+		_ = place.Keep(s.path, b.Bytes())
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -211,10 +212,12 @@ func (it *Item) write(ctx context.Context, path string) (w wrote, err error) {
 	}
 	defer r.Close()
 	hash := sha256.New()
-	err = place.File(path, func(f *os.File) error {
-		w.bytes, err = io.Copy(io.MultiWriter(f, hash), &progress.Reader{Ctx: ctx, R: r, To: progress.None})
-		return err
-	})
+	f, err := os.Create(path) // in a folder that takes its place when all is there
+	if err != nil {
+		return w, err
+	}
+	w.bytes, err = io.Copy(io.MultiWriter(f, hash), &progress.Reader{Ctx: ctx, R: r, To: progress.None})
+	err = errors.Join(err, f.Close())
 	if err == nil && it.From != nil && !it.changed() && [sha256.Size]byte(hash.Sum(nil)) != it.From.SHA256 {
 		err = fmt.Errorf("packing %s: it changed while it was packed; wait until the engine has finished writing, and try again", it.From.Path)
 	}

@@ -8,6 +8,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
 )
 
 // A pending file is written beside its final name.
@@ -49,23 +52,30 @@ func Bytes(path string, data []byte) error {
 	})
 }
 
-// Folder makes the folder at path from what write writes into a new one. When write fails, path is as it was before; what
-// was there before is taken away at the end.
+// Folder makes the folder at path from what write writes into a new one, and waits for the disk once, where the system can. When write fails,
+// path is as it was before; what was there before is taken away at the end.
 func Folder(path string, write func(folder string) error) error {
 	path = filepath.Clean(path)
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("making the folder for %s: %w", path, err)
 	}
-	fresh, err := os.MkdirTemp(filepath.Dir(path), "."+filepath.Base(path)+"-new-*")
+	sweep(path)
+	fresh, err := os.MkdirTemp(filepath.Dir(path), beside(path))
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
-	defer os.RemoveAll(fresh)
+	defer os.RemoveAll(fresh) // what was there before, or nothing
 	if err := os.Chmod(fresh, 0o755); err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
 	if err := write(fresh); err != nil {
 		return err
+	}
+	if err := flush(fresh); err != nil {
+		return fmt.Errorf("writing %s: %w", path, err)
+	}
+	if swap(fresh, path) == nil {
+		return nil
 	}
 	old := fresh + "-old"
 	had := os.Rename(path, old) == nil
@@ -78,13 +88,33 @@ func Folder(path string, write func(folder string) error) error {
 	return os.RemoveAll(old)
 }
 
+// beside is the pattern of names under which something is made until it takes its place. The number says which process does.
+func beside(path string) string { return fmt.Sprintf(".%s-%d-*", filepath.Base(path), os.Getpid()) }
+
+// sweep takes away what processes that are no more have left beside path.
+func sweep(path string) {
+	left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), "."+escape(filepath.Base(path))+"-*-*")) // the pattern is a good one
+	for _, name := range left {
+		number, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(name), "."+filepath.Base(path)+"-"), "-")
+		if pid, err := strconv.Atoi(number); err == nil && pid > 0 && !alive(pid) {
+			os.RemoveAll(name) // if it can't be taken away now, the next may
+		}
+	}
+}
+
+// escape makes a pattern that matches just this name.
+func escape(name string) string {
+	return strings.NewReplacer(`[`, `[[]`, `*`, `[*]`, `?`, `[?]`).Replace(name)
+}
+
 // Again makes the file at path, with mode 0644, as File does, but doesn't wait for the disk: it is for what can be made
 // again after the power was cut.
 func Again(path string, write func(*os.File) error) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("making the folder for %s: %w", path, err)
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*")
+	sweep(path)
+	f, err := os.CreateTemp(filepath.Dir(path), beside(path))
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
@@ -112,6 +142,12 @@ func named(err error, path, beside string) error {
 		return fmt.Errorf("writing %s: %w", path, failed.Err)
 	}
 	return err
+}
+
+// Unwritable reports whether an error says that a place can't be written to: it is full, must not be written to, or something else is there.
+func Unwritable(err error) bool {
+	var failed *fs.PathError
+	return Full(err) || errors.Is(err, fs.ErrPermission) || errors.As(err, &failed) && (errors.Is(err, syscall.EROFS) || errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.EEXIST) || errors.Is(err, syscall.ENOENT))
 }
 
 // Full reports whether an error says that a disk, or what one may keep on it, is full.

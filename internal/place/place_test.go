@@ -2,7 +2,9 @@ package place
 
 import (
 	"errors"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 )
@@ -81,5 +83,31 @@ func TestFolder(t *testing.T) {
 	err := Folder(path, func(folder string) error { return errors.Join(put("c")(folder), broken) })
 	if got := names(path); !errors.Is(err, broken) || len(got) != 1 || got[0] != "b" || len(names(filepath.Dir(path))) != 1 {
 		t.Errorf("%v: holds %q beside %q", err, got, names(filepath.Dir(path)))
+	}
+}
+
+// TestSweep: what a process that is no more left beside a name is taken away by the next that writes it; what another one is making is not.
+func TestSweep(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "lane[1].zip")
+	ended := exec.Command("go", "version")
+	if err := ended.Run(); err != nil {
+		t.Fatal(err)
+	}
+	dead := filepath.Join(dir, fmt.Sprintf(".lane[1].zip-%d-123", ended.Process.Pid))
+	living := filepath.Join(dir, fmt.Sprintf(".lane[1].zip-%d-123", os.Getppid()))
+	other := filepath.Join(dir, fmt.Sprintf(".other.zip-%d-123", ended.Process.Pid))
+	for _, name := range []string{dead, living, other} {
+		if err := os.Mkdir(name, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := Again(path, func(f *os.File) error { return nil }); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]bool{dead: false, living: true, other: true, path: true} {
+		if _, err := os.Stat(name); (err == nil) != want {
+			t.Errorf("%s is there: %v", name, err == nil)
+		}
 	}
 }

@@ -128,7 +128,10 @@ func (s *Store) blocks(ctx context.Context, stream *Stream, r io.Reader, cores *
 	var before [windowSize]byte
 	for i := range count {
 		if err := cores.Acquire(ctx, 1); err != nil {
-			return errors.Join(work.Wait(), err)
+			if failed := work.Wait(); failed != nil {
+				return failed // why it was stopped
+			}
+			return err
 		}
 		buffer := takeBuffer()
 		begin := 0
