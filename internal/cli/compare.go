@@ -258,7 +258,11 @@ func (a *app) showFileChanges(r *compare.Result) {
 			rows = append(rows, []string{"", fmt.Sprintf("and %d more, in --json", len(r.Moved)-i), ""})
 			break
 		}
-		rows = append(rows, []string{"moved", term.Clean(m.From + " to " + m.To), ""})
+		words := term.Clean(m.From + " to " + m.To)
+		if m.Recoded {
+			words += ", the same content compressed in another way"
+		}
+		rows = append(rows, []string{"moved", words, ""})
 	}
 	if len(rows) > 0 {
 		s.Table(nil, rows, 2)

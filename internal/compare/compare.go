@@ -50,11 +50,12 @@ type File struct {
 	After  int64  `json:"after"`  // bytes; 0 for one that was removed
 }
 
-// A Move is a content that has another name now.
+// A Move is a content that has another name now, decoded where it is compressed.
 type Move struct {
-	From  string `json:"from"`
-	To    string `json:"to"`
-	Bytes int64  `json:"bytes"`
+	From    string `json:"from"`
+	To      string `json:"to"`
+	Bytes   int64  `json:"bytes"`   // that it has now
+	Recoded bool   `json:"recoded"` // it is compressed otherwise than it was, or no longer
 }
 
 // A Kind is how much the files of one kind have.
@@ -119,7 +120,7 @@ func (r *Result) files(from, to *export.Build) {
 	for _, f := range from.Parts() {
 		switch now := after[from.Inside(f)]; {
 		case now == nil:
-			gone[f.SHA256] = append(gone[f.SHA256], f)
+			gone[f.Content()] = append(gone[f.Content()], f)
 		case now.SHA256 != f.SHA256 && from.Inside(f) != pack.StampName: // which changes always
 			r.Changed = append(r.Changed, File{to.Inside(now), f.Bytes, now.Bytes})
 		}
@@ -128,15 +129,15 @@ func (r *Result) files(from, to *export.Build) {
 		if before[to.Inside(f)] != nil {
 			continue
 		}
-		if was := gone[f.SHA256]; len(was) > 0 && f.Bytes > 0 {
-			r.Moved = append(r.Moved, Move{from.Inside(was[0]), to.Inside(f), f.Bytes})
-			gone[f.SHA256] = was[1:]
+		if was := gone[f.Content()]; len(was) > 0 && f.Bytes > 0 {
+			r.Moved = append(r.Moved, Move{from.Inside(was[0]), to.Inside(f), f.Bytes, was[0].SHA256 != f.SHA256})
+			gone[f.Content()] = was[1:]
 			continue
 		}
 		r.Added = append(r.Added, File{to.Inside(f), 0, f.Bytes})
 	}
 	for _, f := range from.Parts() {
-		if slices.Contains(gone[f.SHA256], f) {
+		if slices.Contains(gone[f.Content()], f) {
 			r.Removed = append(r.Removed, File{from.Inside(f), f.Bytes, 0})
 		}
 	}

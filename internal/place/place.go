@@ -59,8 +59,8 @@ func Folder(path string, write func(folder string) error) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("making the folder for %s: %w", path, err)
 	}
-	sweep(path)
-	fresh, err := os.MkdirTemp(filepath.Dir(path), beside(path))
+	Sweep(path)
+	fresh, err := os.MkdirTemp(filepath.Dir(path), Beside(path))
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}
@@ -88,11 +88,11 @@ func Folder(path string, write func(folder string) error) error {
 	return os.RemoveAll(old)
 }
 
-// beside is the pattern of names under which something is made until it takes its place. The number says which process does.
-func beside(path string) string { return fmt.Sprintf(".%s-%d-*", filepath.Base(path), os.Getpid()) }
+// Beside is the pattern of names under which something is made until it takes its place. The number says which process does.
+func Beside(path string) string { return fmt.Sprintf(".%s-%d-*", filepath.Base(path), os.Getpid()) }
 
-// sweep takes away what processes that are no more have left beside path.
-func sweep(path string) {
+// Sweep takes away what processes that are no more have left beside path.
+func Sweep(path string) {
 	left, _ := filepath.Glob(filepath.Join(filepath.Dir(path), "."+escape(filepath.Base(path))+"-*-*")) // the pattern is a good one
 	for _, name := range left {
 		number, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(name), "."+filepath.Base(path)+"-"), "-")
@@ -113,8 +113,8 @@ func Again(path string, write func(*os.File) error) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return fmt.Errorf("making the folder for %s: %w", path, err)
 	}
-	sweep(path)
-	f, err := os.CreateTemp(filepath.Dir(path), beside(path))
+	Sweep(path)
+	f, err := os.CreateTemp(filepath.Dir(path), Beside(path))
 	if err != nil {
 		return fmt.Errorf("writing %s: %w", path, err)
 	}

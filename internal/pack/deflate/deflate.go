@@ -61,7 +61,7 @@ func (s *Stream) Key() []byte {
 
 // A block is one piece of a stream: a record of the store, or bytes of its own.
 type block struct {
-	place
+	spot
 	data []byte
 }
 
@@ -183,7 +183,7 @@ func (s *Store) block(b *block, data []byte, begin int, last bool, sum [sha256.S
 		sum = keyOf(data, begin, last)
 	}
 	if p, ok := s.whole(blockRecord, sum, size); ok {
-		b.place = p
+		b.spot = p
 		return nil
 	}
 	e := encoders.Get().(*encoder)
@@ -198,7 +198,7 @@ func (s *Store) block(b *block, data []byte, begin int, last bool, sum [sha256.S
 		return nil
 	}
 	var err error
-	b.place, err = s.keep(blockRecord, sum, size, packed)
+	b.spot, err = s.keep(blockRecord, sum, size, packed)
 	return err
 }
 

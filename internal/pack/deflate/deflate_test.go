@@ -182,7 +182,7 @@ func TestTwoAtOnce(t *testing.T) {
 	if err := errors.Join(a.Close(), b.Close()); err != nil {
 		t.Fatal(err)
 	}
-	if left, err := filepath.Glob(filepath.Join(folder, "blocks-*")); err != nil || len(left) > 0 {
+	if left, err := filepath.Glob(filepath.Join(folder, ".blocks-*")); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v (%v)", left, err)
 	}
 	again := open(t, folder)

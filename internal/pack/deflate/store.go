@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"sync"
 
+	"havvel/internal/place"
+
 	"github.com/gofrs/flock"
 )
 
@@ -24,7 +26,7 @@ type Store struct {
 	lock   *flock.Flock
 	mu     sync.Mutex
 	end    int64 // of mine
-	known  map[recordKey]place
+	known  map[recordKey]spot
 	looked map[int64]bool // places of file whose bytes were looked at
 }
 
@@ -39,8 +41,8 @@ type shared struct {
 	mu sync.Mutex
 }
 
-// place is where a record's bytes are.
-type place struct {
+// spot is where a record's bytes are.
+type spot struct {
 	header
 	file *shared
 	at   int64
@@ -74,10 +76,10 @@ const (
 // Open returns the store in a folder, which is made if need be. Close it in the end. Where the folder can't be written to, Spare says why, and
 // what is compressed is kept elsewhere until then.
 func Open(folder string) (*Store, error) {
-	s := &Store{known: map[recordKey]place{}, looked: map[int64]bool{}}
+	s := &Store{known: map[recordKey]spot{}, looked: map[int64]bool{}}
 	if err := s.open(folder); err != nil {
 		s.Close()
-		*s = Store{known: map[recordKey]place{}, looked: map[int64]bool{}}
+		*s = Store{known: map[recordKey]spot{}, looked: map[int64]bool{}}
 		if _, err := s.elsewhere(err); err != nil {
 			return nil, fmt.Errorf("keeping what was compressed: %w", err)
 		}
@@ -114,6 +116,7 @@ func (s *Store) open(folder string) (err error) {
 		return err
 	}
 	path := filepath.Join(folder, "blocks")
+	place.Sweep(path)
 	s.lock = flock.New(path + ".lock")
 	own, err := s.lock.TryLock()
 	if err != nil {
@@ -128,7 +131,7 @@ func (s *Store) open(folder string) (err error) {
 	s.end = s.scan()
 	if !own {
 		s.mine, s.end = nil, 0
-		own, err := os.CreateTemp(folder, "blocks-*")
+		own, err := os.CreateTemp(folder, place.Beside(path))
 		if err == nil {
 			s.mine = &shared{File: own}
 		}
@@ -178,13 +181,13 @@ func (s *Store) scan() int64 {
 		if h.Packed < 0 || next > info.Size() {
 			return at
 		}
-		s.known[recordKey{h.Kind, h.Key}] = place{h, s.file, at + headerSize}
+		s.known[recordKey{h.Kind, h.Key}] = spot{h, s.file, at + headerSize}
 		at = next
 	}
 }
 
 // find looks for a record.
-func (s *Store) find(kind recordKind, key [32]byte, bytes int64) (place, bool) {
+func (s *Store) find(kind recordKind, key [32]byte, bytes int64) (spot, bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	p, ok := s.known[recordKey{kind, key}]
@@ -192,11 +195,11 @@ func (s *Store) find(kind recordKind, key [32]byte, bytes int64) (place, bool) {
 }
 
 // keep adds a record. It does not wait for the disk: a record that was cut off is found out.
-func (s *Store) keep(kind recordKind, key [32]byte, bytes int64, data []byte) (place, error) {
+func (s *Store) keep(kind recordKind, key [32]byte, bytes int64, data []byte) (spot, error) {
 	h := header{Magic: magic, Kind: kind, Key: key, Bytes: bytes, Packed: int32(len(data)), Sum: crc32.Checksum(data, castagnoli)}
 	raw, err := binary.Append(make([]byte, 0, headerSize+len(data)), binary.LittleEndian, h)
 	if err != nil {
-		return place{}, err
+		return spot{}, err
 	}
 	binary.LittleEndian.PutUint32(raw[headerSize-4:], crc32.Checksum(raw[:headerSize-4], castagnoli))
 	raw = append(raw, data...)
@@ -208,17 +211,17 @@ func (s *Store) keep(kind recordKind, key [32]byte, bytes int64, data []byte) (p
 			_, err = mine.WriteAt(raw, 0)
 		}
 		if err != nil {
-			return place{}, fmt.Errorf("keeping what was compressed: %w", err)
+			return spot{}, fmt.Errorf("keeping what was compressed: %w", err)
 		}
 	}
-	p := place{h, s.mine, s.end + headerSize}
+	p := spot{h, s.mine, s.end + headerSize}
 	s.end += int64(len(raw))
 	s.known[recordKey{kind, key}] = p
 	return p, nil
 }
 
 // read returns a record's bytes; ok is false, and the record forgotten, where they are damaged.
-func (s *Store) read(p place) (data []byte, ok bool) {
+func (s *Store) read(p spot) (data []byte, ok bool) {
 	data = make([]byte, p.Packed)
 	if _, err := p.file.ReadAt(data, p.at); err == nil && crc32.Checksum(data, castagnoli) == p.Sum {
 		return data, true
@@ -230,7 +233,7 @@ func (s *Store) read(p place) (data []byte, ok bool) {
 }
 
 // whole looks for a record whose bytes are what they were.
-func (s *Store) whole(kind recordKind, key [32]byte, bytes int64) (place, bool) {
+func (s *Store) whole(kind recordKind, key [32]byte, bytes int64) (spot, bool) {
 	p, ok := s.find(kind, key, bytes)
 	if !ok || p.file != s.file { // what this process wrote is read back with the archive
 		return p, ok
@@ -242,7 +245,7 @@ func (s *Store) whole(kind recordKind, key [32]byte, bytes int64) (place, bool) 
 		return p, true
 	}
 	if _, ok = s.read(p); !ok {
-		return place{}, false
+		return spot{}, false
 	}
 	s.mu.Lock()
 	s.looked[p.at] = true
@@ -257,7 +260,7 @@ func (s *Store) stream(c Content) *Stream {
 	}
 	stream := &Stream{Content: c, Deflated: true, store: s}
 	if p, ok := s.whole(blockRecord, c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
-		stream.blocks = []block{{place: p}}
+		stream.blocks = []block{{spot: p}}
 		stream.Packed += int64(p.Packed)
 		return stream
 	}
@@ -278,7 +281,7 @@ func (s *Store) stream(c Content) *Stream {
 		if !ok {
 			return nil
 		}
-		stream.blocks, stream.Packed = append(stream.blocks, block{place: b}), stream.Packed+int64(b.Packed)
+		stream.blocks, stream.Packed = append(stream.blocks, block{spot: b}), stream.Packed+int64(b.Packed)
 	}
 	return stream
 }
