@@ -30,8 +30,8 @@ type packFlags struct {
 
 // packChoices are what the command line says of the plan, for pack and send.
 type packChoices struct {
-	slim, acceptErrors bool
-	without            []string
+	slim, smallest, acceptErrors bool
+	without                      []string
 }
 
 func (a *app) pack() *cobra.Command {
@@ -60,6 +60,7 @@ func (a *app) pack() *cobra.Command {
 
 func (a *app) withChoices(c *cobra.Command, to *packChoices) {
 	c.Flags().BoolVar(&to.slim, "slim", false, "make pictures, sounds and texts smaller without loss")
+	c.Flags().BoolVar(&to.smallest, "smallest", false, "make archives as small as can be; takes a few times as long, once")
 	c.Flags().StringArrayVar(&to.without, "without", nil, "leave out this `step` of the plan; may be repeated")
 	c.Flags().BoolVar(&to.acceptErrors, "accept-errors", false, "go on with an archive in which the check finds errors")
 	c.RegisterFlagCompletionFunc("without", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -202,7 +203,7 @@ func packFor(p *project.Project, d *project.Destination, version string, c packC
 	to := pack.For{
 		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: accepts(p),
 		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
-		Slim: c.slim || p.Pack.Slim, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
+		Slim: c.slim || p.Pack.Slim, Smallest: c.smallest || p.Pack.Smallest, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
 		Without: slices.Concat(p.Pack.Without, c.without), AcceptErrors: c.acceptErrors,
 	}
 	for _, name := range to.Without {

@@ -54,7 +54,11 @@ func (p *Plan) streams(ctx context.Context, items []*Item, report progress.Repor
 	}
 	report.Begin("packing", total)
 	defer report.End()
-	return p.cache.deflated.Streams(ctx, contents, report.Advance)
+	effort := deflate.Quick
+	if p.to.Smallest {
+		effort = deflate.Smallest
+	}
+	return p.cache.deflated.Streams(ctx, contents, effort, report.Advance)
 }
 
 // write writes the archive, and reads it back.

@@ -66,6 +66,7 @@ type For struct {
 	Title, Short, Version string // of the game
 	Plants                bool   // scripts that the rulebook wants may be planted
 	Encode                string // precompressed files are to be: "" as they are, or else "plain", "gzip" or "br"
+	Smallest              bool   // the archive is made as small as can be, which takes some times as long
 	Slim                  bool   // files may be made smaller without loss
 	LeaveOut              []string
 	LeaveUnused           bool

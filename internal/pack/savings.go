@@ -14,7 +14,7 @@ import (
 
 // A Saving is a way to make what is handed over smaller.
 type Saving struct {
-	Name  string `json:"name"`  // slim, recode, unused, duplicates or largest
+	Name  string `json:"name"`  // slim, smallest, recode, unused, duplicates or largest
 	Bytes int64  `json:"bytes"` // how much smaller, before the archive compresses; for the largest files, what they have
 	How   string `json:"how"`
 	About bool   `json:"about"` // it is an estimate
@@ -37,10 +37,18 @@ func (p *Plan) savings(findings []finding.Finding) []Saving {
 	if !slices.ContainsFunc(findings, func(f finding.Finding) bool { return f.ID == "weight-archive" && f.Level == finding.Error }) {
 		return nil
 	}
-	list := []Saving{p.slimmer(), p.recoded(), p.unused(), p.duplicates()}
+	list := []Saving{p.slimmer(), p.smaller(), p.recoded(), p.unused(), p.duplicates()}
 	list = slices.DeleteFunc(list, func(s Saving) bool { return s.Bytes <= 0 })
 	slices.SortStableFunc(list, func(a, b Saving) int { return cmp.Compare(b.Bytes, a.Bytes) })
 	return append(list, p.largest())
+}
+
+// smaller estimates what is gained by taking the time to make the archive as small as can be.
+func (p *Plan) smaller() Saving {
+	if p.to.Smallest || p.HandOver() == "folder" {
+		return Saving{}
+	}
+	return Saving{Name: "smallest", Bytes: p.result.Bytes / 100, How: "havvel pack --smallest takes a few times as long, once", About: true}
 }
 
 // slimmer makes the plan once more, with files made smaller.

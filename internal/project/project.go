@@ -85,6 +85,7 @@ type Pack struct {
 	LeaveOut    []string `toml:"leave_out" doc:"files that stay behind: names, names with stars, or folders with a slash at the end"`
 	LeaveUnused bool     `toml:"leave_unused" doc:"whether files stay behind that nothing is known to load; a game may load some by names that it puts together"`
 	Slim        bool     `toml:"slim" doc:"whether pictures, sounds and texts are made smaller without loss"`
+	Smallest    bool     `toml:"smallest" doc:"archives are made as small as can be, which takes a few times as long, once"`
 	Without     []string `toml:"without" doc:"steps that are not taken: entry, leave-out, names, recode, slim, front, plant or stamp"`
 }
 

@@ -48,6 +48,7 @@ type Stream struct {
 
 	blocks []block
 	store  *Store
+	effort Effort
 }
 
 // Key tells streams apart: two with the same key are the same bytes.
@@ -65,29 +66,40 @@ type block struct {
 	data []byte
 }
 
-// Streams compresses contents, with all cores, and returns a stream for each; advance hears of each content that is done, one
-// at a time. Errors are *Changed for a content that is
+// An Effort is how much time is spent on making contents small.
+type Effort uint8
+
+// The efforts.
+const (
+	Quick    Effort = iota // less than zip takes
+	Smallest               // some times as much as zip -9 takes, once
+)
+
+// Streams compresses contents, with all cores, and returns a stream for each; advance hears of each piece that is done, in bytes of the content,
+// one at a time. Errors are *Changed for a content that is
 // not what was announced; others name the content.
-func (s *Store) Streams(ctx context.Context, contents []Content, advance func(int64)) ([]*Stream, error) {
+func (s *Store) Streams(ctx context.Context, contents []Content, effort Effort, advance func(int64)) ([]*Stream, error) {
 	list := make([]*Stream, len(contents))
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(runtime.GOMAXPROCS(0) + 1)
 	cores := semaphore.NewWeighted(int64(runtime.GOMAXPROCS(0)))
 	var told sync.Mutex
+	tell := func(bytes int64) {
+		told.Lock()
+		defer told.Unlock()
+		advance(bytes)
+	}
 	for i, c := range contents {
 		work.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			stream, err := s.made(ctx, c, cores)
+			stream, err := s.made(ctx, c, effort, cores, tell)
 			var changed *Changed
 			if err != nil && !errors.As(err, &changed) && ctx.Err() == nil {
 				err = fmt.Errorf("packing %s: %w", c.Name, err)
 			}
 			list[i] = stream
-			told.Lock()
-			advance(c.Bytes)
-			told.Unlock()
 			return err
 		})
 	}
@@ -95,11 +107,12 @@ func (s *Store) Streams(ctx context.Context, contents []Content, advance func(in
 }
 
 // made returns the stream of a content, compressing what was not compressed before.
-func (s *Store) made(ctx context.Context, c Content, cores *semaphore.Weighted) (*Stream, error) {
+func (s *Store) made(ctx context.Context, c Content, effort Effort, cores *semaphore.Weighted, advance func(int64)) (*Stream, error) {
 	if c.Bytes == 0 {
 		return s.stored(c), nil
 	}
-	if known := s.stream(c); known != nil {
+	if known := s.stream(c, effort); known != nil {
+		advance(c.Bytes)
 		return known, nil
 	}
 	r, err := c.Open()
@@ -107,20 +120,21 @@ func (s *Store) made(ctx context.Context, c Content, cores *semaphore.Weighted) 
 		return nil, err
 	}
 	defer r.Close()
-	stream := &Stream{Content: c, Deflated: true, store: s}
-	if err := s.blocks(ctx, stream, r, cores); err != nil {
+	stream := &Stream{Content: c, Deflated: true, store: s, effort: effort}
+	if err := s.blocks(ctx, stream, r, cores, advance); err != nil {
 		return nil, err
 	}
 	if stream.Packed >= c.Bytes {
 		stream = s.stored(c)
 	}
+	stream.effort = effort
 	return stream, s.note(stream)
 }
 
 func (s *Store) stored(c Content) *Stream { return &Stream{Content: c, Packed: c.Bytes, store: s} }
 
 // blocks reads a content, and has its blocks compressed.
-func (s *Store) blocks(ctx context.Context, stream *Stream, r io.Reader, cores *semaphore.Weighted) error {
+func (s *Store) blocks(ctx context.Context, stream *Stream, r io.Reader, cores *semaphore.Weighted, advance func(int64)) error {
 	count := int((stream.Bytes + blockSize - 1) / blockSize)
 	stream.blocks = make([]block, count)
 	work, ctx := errgroup.WithContext(ctx)
@@ -150,7 +164,8 @@ func (s *Store) blocks(ctx context.Context, stream *Stream, r io.Reader, cores *
 			if err != nil {
 				return shorter(stream.Name, err)
 			}
-			return s.block(&stream.blocks[i], data, begin, i == count-1, stream.SHA256)
+			defer advance(int64(n))
+			return s.block(&stream.blocks[i], data, begin, i == count-1, stream)
 		})
 		if err != nil {
 			break
@@ -175,19 +190,21 @@ func shorter(name string, err error) error {
 	return err
 }
 
-// block compresses data[begin:], unless it is known; what stands before begin comes before it in the content, whose sum is sum.
-func (s *Store) block(b *block, data []byte, begin int, last bool, sum [sha256.Size]byte) error {
+// block compresses data[begin:] of a stream, unless it is known; what stands before begin comes before it in the content.
+func (s *Store) block(b *block, data []byte, begin int, last bool, of *Stream) error {
 	size := int64(len(data) - begin)
 	only := last && begin == 0
+	sum := of.SHA256
 	if !only {
 		sum = keyOf(data, begin, last)
 	}
-	if p, ok := s.whole(blockRecord, sum, size); ok {
+	if p, ok := s.whole(of.effort.blocks(), sum, size); ok {
 		b.spot = p
 		return nil
 	}
-	e := encoders.Get().(*encoder)
-	defer encoders.Put(e)
+	pool := &encoders[of.effort]
+	e := pool.Get().(compressor)
+	defer pool.Put(e)
 	packed := e.compress(data, begin, last)
 	if err := check(packed, data, begin, last); err != nil {
 		return err
@@ -198,8 +215,14 @@ func (s *Store) block(b *block, data []byte, begin int, last bool, sum [sha256.S
 		return nil
 	}
 	var err error
-	b.spot, err = s.keep(blockRecord, sum, size, packed)
+	b.spot, err = s.keep(of.effort.blocks(), sum, size, packed)
 	return err
+}
+
+// A compressor deflates data[begin:]; what stands before begin is known to the reader. Only the last piece of a content ends its stream. The bytes
+// are good until it is used again.
+type compressor interface {
+	compress(data []byte, begin int, last bool) []byte
 }
 
 // keyOf tells pieces apart by all that their compressed bytes depend on.
@@ -237,7 +260,7 @@ var errUnpacks = errors.New("what was compressed does not unpack to what it was;
 
 // encoders, readers and buffers are used again, since making them takes longer than a small file.
 var (
-	encoders = sync.Pool{New: func() any { return newEncoder() }}
+	encoders = [...]sync.Pool{Quick: {New: func() any { return newEncoder() }}, Smallest: {New: func() any { return newThorough() }}}
 	readers  = sync.Pool{New: func() any { return flate.NewReader(bytes.NewReader(nil)) }}
 	buffers  = sync.Pool{New: func() any { return new([windowSize + blockSize]byte) }}
 )

@@ -78,7 +78,7 @@ func TestStreams(t *testing.T) {
 	for round := range 3 {
 		s := open(t, folder)
 		done := int64(0)
-		streams, err := s.Streams(context.Background(), list, func(n int64) { done += n })
+		streams, err := s.Streams(context.Background(), list, Quick, func(n int64) { done += n })
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -118,7 +118,7 @@ func TestStreams(t *testing.T) {
 func TestVerifier(t *testing.T) {
 	s := open(t, t.TempDir())
 	for name, data := range samples() {
-		streams, err := s.Streams(context.Background(), []Content{content(name, data)}, func(int64) {})
+		streams, err := s.Streams(context.Background(), []Content{content(name, data)}, Quick, func(int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -150,18 +150,18 @@ func TestChanged(t *testing.T) {
 		c := content("lane.pack", data)
 		c.Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(now)), nil }
 		var changed *Changed
-		if _, err := s.Streams(context.Background(), []Content{c}, func(int64) {}); !errors.As(err, &changed) || changed.Name != "lane.pack" {
+		if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); !errors.As(err, &changed) || changed.Name != "lane.pack" {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
 	c := content("lane.pack", data)
 	c.Open = func() (io.ReadCloser, error) { return nil, os.ErrPermission }
-	if _, err := s.Streams(context.Background(), []Content{c}, func(int64) {}); !errors.Is(err, os.ErrPermission) || !strings.Contains(err.Error(), "lane.pack") {
+	if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); !errors.Is(err, os.ErrPermission) || !strings.Contains(err.Error(), "lane.pack") {
 		t.Errorf("unreadable: %v", err)
 	}
 	stopped, stop := context.WithCancel(context.Background())
 	stop()
-	if _, err := s.Streams(stopped, []Content{content("a", data), content("b", data[1:])}, func(int64) {}); !errors.Is(err, context.Canceled) {
+	if _, err := s.Streams(stopped, []Content{content("a", data), content("b", data[1:])}, Quick, func(int64) {}); !errors.Is(err, context.Canceled) {
 		t.Errorf("stopped: %v", err)
 	}
 }
@@ -173,7 +173,7 @@ func TestTwoAtOnce(t *testing.T) {
 	data := samples()
 	for i, s := range []*Store{a, b, a} {
 		name := []string{"several", "mixed", "mixed"}[i]
-		streams, err := s.Streams(context.Background(), []Content{content(name, data[name])}, func(int64) {})
+		streams, err := s.Streams(context.Background(), []Content{content(name, data[name])}, Quick, func(int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -196,7 +196,7 @@ func TestCutOff(t *testing.T) {
 	folder := t.TempDir()
 	s := open(t, folder)
 	c := content("several", samples()["several"])
-	if _, err := s.Streams(context.Background(), []Content{c}, func(int64) {}); err != nil {
+	if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); err != nil {
 		t.Fatal(err)
 	}
 	whole := len(s.known)
@@ -214,7 +214,7 @@ func TestCutOff(t *testing.T) {
 		if len(s.known) >= whole {
 			t.Errorf("cut at %d: %d records of %d", cut, len(s.known), whole)
 		}
-		streams, err := s.Streams(context.Background(), []Content{c}, func(int64) {})
+		streams, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -233,7 +233,7 @@ func FuzzStore(f *testing.F) {
 	if err != nil {
 		f.Fatal(err)
 	}
-	if _, err := s.Streams(context.Background(), []Content{content("kept", data)}, func(int64) {}); err != nil {
+	if _, err := s.Streams(context.Background(), []Content{content("kept", data)}, Quick, func(int64) {}); err != nil {
 		f.Fatal(err)
 	}
 	s.Close()
@@ -249,7 +249,7 @@ func FuzzStore(f *testing.F) {
 			t.Fatal(err)
 		}
 		s := open(t, folder)
-		streams, err := s.Streams(context.Background(), []Content{content("kept", data)}, func(int64) {})
+		streams, err := s.Streams(context.Background(), []Content{content("kept", data)}, Quick, func(int64) {})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -63,13 +63,18 @@ func (e *encoder) compress(data []byte, begin int, last bool) []byte {
 		e.writeBlock(data[at:end], e.list, last && end == len(data))
 		at = end
 	}
+	e.finish(last)
+	return e.out
+}
+
+// finish ends a piece on a whole byte: where it is not the last, with an empty stored block.
+func (e *encoder) finish(last bool) {
 	if !last {
-		e.put(0, 3) // an empty stored block
+		e.put(0, 3)
 		e.align()
 		e.out = append(e.out, 0, 0, 0xff, 0xff)
 	}
 	e.align()
-	return e.out
 }
 
 // parse makes the sequences of one block, and returns where it ends.

@@ -53,7 +53,23 @@ type recordKind uint8
 const (
 	blockRecord recordKind = iota + 1 // a block, by its content
 	listRecord                        // the blocks of a content, by that; none for one that is stored as it is
+	smallBlockRecord                  // likewise, made as small as can be
+	smallListRecord
 )
+
+func (e Effort) blocks() recordKind {
+	if e == Smallest {
+		return smallBlockRecord
+	}
+	return blockRecord
+}
+
+func (e Effort) lists() recordKind {
+	if e == Smallest {
+		return smallListRecord
+	}
+	return listRecord
+}
 
 // header is what stands before a record's bytes.
 type header struct {
@@ -254,17 +270,17 @@ func (s *Store) whole(kind recordKind, key [32]byte, bytes int64) (spot, bool) {
 }
 
 // stream returns that of a content that was compressed before, or nil.
-func (s *Store) stream(c Content) *Stream {
+func (s *Store) stream(c Content, effort Effort) *Stream {
 	if c.Bytes < leastKept {
 		return nil
 	}
-	stream := &Stream{Content: c, Deflated: true, store: s}
-	if p, ok := s.whole(blockRecord, c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
+	stream := &Stream{Content: c, Deflated: true, store: s, effort: effort}
+	if p, ok := s.whole(effort.blocks(), c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
 		stream.blocks = []block{{spot: p}}
 		stream.Packed += int64(p.Packed)
 		return stream
 	}
-	p, ok := s.find(listRecord, c.SHA256, c.Bytes)
+	p, ok := s.find(effort.lists(), c.SHA256, c.Bytes)
 	if !ok {
 		return nil
 	}
@@ -277,7 +293,7 @@ func (s *Store) stream(c Content) *Stream {
 	}
 	for at := 0; at < len(list); at += 32 {
 		size := min(blockSize, c.Bytes-int64(at/32)*blockSize)
-		b, ok := s.whole(blockRecord, [32]byte(list[at:]), size)
+		b, ok := s.whole(effort.blocks(), [32]byte(list[at:]), size)
 		if !ok {
 			return nil
 		}
@@ -295,7 +311,7 @@ func (s *Store) note(stream *Stream) error {
 	for _, b := range stream.blocks {
 		list = append(list, b.Key[:]...)
 	}
-	_, err := s.keep(listRecord, stream.SHA256, stream.Bytes, list)
+	_, err := s.keep(stream.effort.lists(), stream.SHA256, stream.Bytes, list)
 	return err
 }
 
