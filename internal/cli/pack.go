@@ -126,6 +126,7 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 		rows[i].Destination = destinations[i].Name
 		return err
 	}
+	wants[0].Report = a.screen.Progress()
 	// The first compresses what all have; then the others can be written beside each other.
 	if err := write(ctx, 0, a.screen.Progress()); err != nil {
 		return err

@@ -117,7 +117,7 @@ func (a *app) playable(ctx context.Context, args []string, as, before string) (b
 
 // asPacked is a build as it would be handed to a destination, which nothing was written for.
 func (a *app) asPacked(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build) (*export.Build, error) {
-	plan, done, err := planned(ctx, p, d, b, p.Game.Version, packChoices{})
+	plan, done, err := a.planFor(ctx, p, d, b, p.Game.Version, packChoices{})
 	if err != nil {
 		return nil, err
 	}
@@ -126,11 +126,12 @@ func (a *app) asPacked(ctx context.Context, p *project.Project, d *project.Desti
 }
 
 // planned is the plan of what a destination is handed; done lets go of the cache that it was made with.
-func planned(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (plan *pack.Plan, done func() error, err error) {
+func (a *app) planFor(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (plan *pack.Plan, done func() error, err error) {
 	to, err := packFor(p, d, version, c)
 	if err != nil {
 		return nil, nil, err
 	}
+	to.Report = a.screen.Progress()
 	cache, err := pack.Open(cacheFolder(p))
 	if err != nil {
 		return nil, nil, err

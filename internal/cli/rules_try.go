@@ -66,7 +66,7 @@ func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 		return err
 	}
 	defer b.Close()
-	plan, done, err := planned(ctx, p, d, b, p.Game.Version, packChoices{acceptErrors: true})
+	plan, done, err := a.planFor(ctx, p, d, b, p.Game.Version, packChoices{acceptErrors: true})
 	if err != nil {
 		return err
 	}

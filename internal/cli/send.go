@@ -214,7 +214,7 @@ func untriedWhy(p *project.Project, d *project.Destination, b *export.Build) str
 }
 
 func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, page *deliver.Contents, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
-	plan, done, err := planned(ctx, p, d, b, f.version, f.choices)
+	plan, done, err := a.planFor(ctx, p, d, b, f.version, f.choices)
 	if err != nil {
 		return nil, err
 	}

@@ -4,8 +4,11 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"havvel/internal/export"
 	"havvel/internal/export/link"
@@ -65,12 +68,37 @@ func follow(ctx context.Context, p *Plan) error {
 			in.edits = append(in.edits, edit{e.Offset, e.Len, e.Text})
 		}
 	}
+	return p.workAll(ctx)
+}
+
+// workAll brings all items into their final form, several at a time.
+func (p *Plan) workAll(ctx context.Context) error {
+	var total int64
 	for _, it := range p.Items {
-		if err := p.work(ctx, it); err != nil {
-			return fmt.Errorf("packing %s: %w", it.From.Path, err)
+		if it.recoded() {
+			total += it.From.Decoded
 		}
 	}
-	return nil
+	if total > 0 {
+		p.to.Report.Begin("compressing", total)
+		defer p.to.Report.End()
+	}
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(runtime.GOMAXPROCS(0))
+	for _, it := range p.Items {
+		work.Go(func() error {
+			if err := p.work(ctx, it); err != nil {
+				return fmt.Errorf("packing %s: %w", it.From.Path, err)
+			}
+			return nil
+		})
+	}
+	return work.Wait()
+}
+
+// recoded reports whether an item's bytes are compressed anew, or unpacked.
+func (it *Item) recoded() bool {
+	return it.From != nil && len(it.edits) == 0 && (it.anew || it.encoding != it.From.Encoding)
 }
 
 // edits are those after which a link leads to its item.
@@ -126,11 +154,11 @@ func (p *Plan) work(ctx context.Context, it *Item) error {
 	if it.From != nil {
 		was = it.From.Encoding
 	}
+	if it.recoded() {
+		return p.made.recode(ctx, it, was, p.to.Report)
+	}
 	if len(it.edits) == 0 {
-		if it.encoding == was && !it.anew {
-			return nil
-		}
-		return p.made.recode(ctx, it, was)
+		return nil
 	}
 	data, err := it.decoded(ctx, was)
 	if err != nil {

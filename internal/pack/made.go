@@ -16,9 +16,9 @@ import (
 	"sync"
 
 	"github.com/andybalholm/brotli"
-	"github.com/klauspost/compress/gzip"
 
 	"havvel/internal/export/encoding"
+	"havvel/internal/pack/deflate"
 	"havvel/internal/place"
 	"havvel/internal/progress"
 )
@@ -158,9 +158,9 @@ func (p product) read() ([]byte, error) {
 func (it *Item) use(p product) { it.bytes, it.open = p.bytes, p.open }
 
 // recode brings an item from one encoding to the one that it shall have.
-func (m *making) recode(ctx context.Context, it *Item, was string) error {
+func (m *making) recode(ctx context.Context, it *Item, was string, report progress.Reporter) error {
 	f := it.From
-	made, err := m.product(f.SHA256, "recode 2 "+was+" "+it.encoding, func(w io.Writer) error {
+	made, err := m.product(f.SHA256, "recode 3 "+was+" "+it.encoding, func(w io.Writer) error {
 		r, err := f.Open()
 		if err != nil {
 			return err
@@ -168,11 +168,8 @@ func (m *making) recode(ctx context.Context, it *Item, was string) error {
 		defer r.Close()
 		plain := encoding.NewReader(&progress.Reader{Ctx: ctx, R: r, To: progress.None}, was)
 		defer plain.Close()
-		packed, err := encoder(w, it.encoding)
-		if err != nil {
-			return err
-		}
-		n, err := io.Copy(packed, plain)
+		packed := encoder(w, it.encoding, f.Decoded)
+		n, err := io.Copy(packed, &progress.Reader{Ctx: ctx, R: plain, To: report})
 		if err == nil && n != f.Decoded {
 			err = fmt.Errorf("it changed while it was packed")
 		}
@@ -205,27 +202,28 @@ func encoded(data []byte, format string) ([]byte, error) {
 		return data, nil
 	}
 	var b bytes.Buffer
-	w, err := encoder(&b, format)
-	if err != nil {
-		return nil, err
-	}
+	w := encoder(&b, format, int64(len(data)))
 	if _, err := w.Write(data); err != nil {
 		return nil, err
 	}
-	err = w.Close()
+	err := w.Close()
 	return b.Bytes(), err
 }
 
-// encoder compresses for players: as small as can be within a few seconds for a large file. A gzip stream (RFC 1952) has
+// encoder compresses so many bytes for players, once: as small as can be within a minute for a large file. A gzip stream (RFC 1952) has
 // no name and no time in it.
-func encoder(w io.Writer, format string) (io.WriteCloser, error) {
+func encoder(w io.Writer, format string, bytes int64) io.WriteCloser {
 	switch format {
 	case encoding.Gzip:
-		return gzip.NewWriterLevel(w, gzip.BestCompression)
+		return deflate.NewGzip(w)
 	case encoding.Brotli:
-		return brotli.NewWriterOptions(w, brotli.WriterOptions{Quality: 9, LGWin: 22}), nil
+		quality := brotli.BestCompression
+		if bytes > 32<<20 {
+			quality = 9
+		}
+		return brotli.NewWriterOptions(w, brotli.WriterOptions{Quality: quality, LGWin: 24})
 	}
-	return plainWriter{w}, nil
+	return plainWriter{w}
 }
 
 type plainWriter struct{ io.Writer }

@@ -18,6 +18,7 @@ import (
 	"havvel/internal/export/script"
 	"havvel/internal/finding"
 	"havvel/internal/pack/deflate"
+	"havvel/internal/progress"
 	"havvel/internal/rulebook"
 )
 
@@ -70,9 +71,10 @@ type For struct {
 	Slim                  bool   // files may be made smaller without loss
 	LeaveOut              []string
 	LeaveUnused           bool
-	Without               []string // names of steps that are not to be taken
-	AcceptErrors          bool     // an archive with errors is written, too
-	Front                 *Front   // nil to leave the page as it is
+	Without               []string          // names of steps that are not to be taken
+	AcceptErrors          bool              // an archive with errors is written, too
+	Front                 *Front            // nil to leave the page as it is
+	Report                progress.Reporter // of what takes long before anything is written; nil for nobody
 }
 
 // A Kind of step: its name, and what it does.
@@ -131,6 +133,9 @@ func (c *Cache) Unkept() error { return cmp.Or(c.deflated.Spare(), c.made.failed
 func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error) {
 	if b.Entry == nil {
 		return nil, fmt.Errorf("can't pack %s: there is no HTML page in it that a host could open", b.Path)
+	}
+	if to.Report == nil {
+		to.Report = progress.None
 	}
 	p := &Plan{to: to, build: b, of: map[*export.File]*Item{}, renamed: map[*Item]string{}, cache: c, made: c.made}
 	for _, f := range b.Parts() {

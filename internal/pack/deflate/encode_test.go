@@ -3,6 +3,7 @@ package deflate
 import (
 	"bytes"
 	"compress/flate"
+	"compress/gzip"
 	"io"
 	"math/rand/v2"
 	"os"
@@ -117,4 +118,28 @@ func FuzzEncoders(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestGzip: the file is one that gzip reads, of any size.
+func TestGzip(t *testing.T) {
+	for what, data := range samples() {
+		data = data[:min(len(data), blockSize+70_000)]
+		var b bytes.Buffer
+		w := NewGzip(&b)
+		for part := data; len(part) > 0; part = part[min(len(part), 77_777):] {
+			if _, err := w.Write(part[:min(len(part), 77_777)]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
+			t.Fatal(err)
+		}
+		r, err := gzip.NewReader(&b)
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		if got, err := io.ReadAll(r); err != nil || !bytes.Equal(got, data) {
+			t.Errorf("%s: something else, %v", what, err)
+		}
+	}
 }

@@ -51,9 +51,9 @@ type spot struct {
 type recordKind uint8
 
 const (
-	blockRecord recordKind = iota + 1 // a block, by its content
-	listRecord                        // the blocks of a content, by that; none for one that is stored as it is
-	smallBlockRecord                  // likewise, made as small as can be
+	blockRecord      recordKind = iota + 1 // a block, by its content
+	listRecord                             // the blocks of a content, by that; none for one that is stored as it is
+	smallBlockRecord                       // likewise, made as small as can be
 	smallListRecord
 )
 
