@@ -8,6 +8,7 @@ import (
 	"image/color"
 	stdpng "image/png"
 	"io"
+	"slices"
 
 	"github.com/klauspost/compress/zlib"
 )
@@ -58,15 +59,34 @@ func png(data []byte) []byte {
 	if rows == nil || !unfilter(rows, row, max(1, bits/8)) {
 		return nil
 	}
-	best := smallest(rows, row, max(1, bits/8), h[9] == 3 || h[8] < 8)
+	best := form{bits: h[8], kind: h[9]}
+	packed = smallest(rows, row, max(1, bits/8), h[9] == paletteKind || h[8] < 8)
+	if h[8] == 8 && !slices.ContainsFunc(chunks, tied) {
+		for _, f := range reduced(rows, row, width, h[9]) {
+			if other := smallest(f.rows, f.row, f.step, f.kind == paletteKind); len(other)+len(f.palette)+len(f.alpha) < len(packed)+len(best.palette)+len(best.alpha) {
+				best, packed = f, other
+			}
+		}
+	}
 	written := false
 	for _, c := range chunks {
 		switch c.kind {
+		case "IHDR":
+			head := append([]byte(nil), h...)
+			head[8], head[9] = best.bits, best.kind
+			writeChunk(&out, "IHDR", head)
 		case "IDAT":
-			if !written {
-				writeChunk(&out, "IDAT", best)
-				written = true
+			if written {
+				continue
 			}
+			written = true
+			if best.palette != nil {
+				writeChunk(&out, "PLTE", best.palette)
+			}
+			if best.alpha != nil {
+				writeChunk(&out, "tRNS", best.alpha)
+			}
+			writeChunk(&out, "IDAT", packed)
 		case "tEXt", "zTXt", "iTXt", "tIME", "pHYs", "bKGD", "hIST", "sPLT":
 		default:
 			writeChunk(&out, c.kind, c.data)
@@ -76,6 +96,15 @@ func png(data []byte) []byte {
 		return nil
 	}
 	return out.Bytes()
+}
+
+// tied reports whether a chunk belongs to the form that the pixels have.
+func tied(c chunk) bool {
+	switch c.kind {
+	case "tRNS", "PLTE", "iCCP", "sBIT", "cICP":
+		return true
+	}
+	return false
 }
 
 func chunksOf(data []byte) []chunk {
@@ -229,13 +258,18 @@ func samePixels(a, b []byte) bool {
 	if err != nil || x.Bounds() != y.Bounds() {
 		return false
 	}
-	switch x := x.(type) {
-	case *image.NRGBA:
-		y, ok := y.(*image.NRGBA)
-		return ok && bytes.Equal(x.Pix, y.Pix)
-	case *image.RGBA:
-		y, ok := y.(*image.RGBA)
-		return ok && bytes.Equal(x.Pix, y.Pix)
+	if x, ok := x.(*image.NRGBA); ok { // other models lose the colour of what is transparent
+		if y, ok := y.(*image.NRGBA); ok {
+			return bytes.Equal(x.Pix, y.Pix)
+		}
+		for j := x.Bounds().Min.Y; j < x.Bounds().Max.Y; j++ {
+			for i := x.Bounds().Min.X; i < x.Bounds().Max.X; i++ {
+				if c, ok := plainColour(y.At(i, j)); !ok || x.NRGBAAt(i, j) != c {
+					return false
+				}
+			}
+		}
+		return true
 	}
 	for j := x.Bounds().Min.Y; j < x.Bounds().Max.Y; j++ {
 		for i := x.Bounds().Min.X; i < x.Bounds().Max.X; i++ {
@@ -245,4 +279,17 @@ func samePixels(a, b []byte) bool {
 		}
 	}
 	return true
+}
+
+// plainColour is a colour of 8 bits a sample, exactly.
+func plainColour(c color.Color) (color.NRGBA, bool) {
+	switch c := c.(type) {
+	case color.NRGBA:
+		return c, true
+	case color.RGBA:
+		return color.NRGBA(c), c.A == 255
+	case color.Gray:
+		return color.NRGBA{c.Y, c.Y, c.Y, 255}, true
+	}
+	return color.NRGBA{}, false
 }

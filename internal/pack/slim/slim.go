@@ -4,19 +4,18 @@ package slim
 
 import (
 	"bytes"
+	"io"
 	"path"
 	"strings"
 
 	"github.com/tdewolff/minify/v2"
-	"github.com/tdewolff/minify/v2/css"
 	"github.com/tdewolff/minify/v2/html"
-	"github.com/tdewolff/minify/v2/js"
 	"github.com/tdewolff/minify/v2/json"
 	"github.com/tdewolff/minify/v2/svg"
 )
 
 // Version changes whenever the same content would become something else.
-const Version = "1"
+const Version = "2"
 
 // A way makes a content smaller. It returns nil where it can't do so with certainty.
 type way func([]byte) []byte
@@ -28,11 +27,11 @@ var (
 		way   way
 	}{
 		{0, pngSignature, png}, {0, "\xff\xd8\xff", jpeg}, {8, "WEBP", webp},
-		{0, "ID3", mp3}, {8, "WAVE", wav}, {0, "fLaC", flac},
+		{0, "\x00asm", module}, {0, "ID3", mp3}, {8, "WAVE", wav}, {0, "fLaC", flac},
 	}
 	byEnding = map[string]way{
-		".js": script, ".mjs": script, ".css": text(css.Minify), ".html": page, ".htm": page,
-		".json": text(json.Minify), ".webmanifest": text(json.Minify), ".svg": text(svg.Minify),
+		".js": script, ".mjs": script, ".css": style, ".html": page, ".htm": page,
+		".json": text((&json.Minifier{KeepNumbers: true}).Minify), ".webmanifest": text((&json.Minifier{KeepNumbers: true}).Minify), ".svg": text(svg.Minify),
 	}
 )
 
@@ -71,19 +70,33 @@ func text(f minify.MinifierFunc) way {
 	}
 }
 
-func script(data []byte) []byte {
-	return text((&js.Minifier{KeepVarNames: true}).Minify)(data) // names may be looked up while the game runs
-}
-
-// page minifies a page; what stands between the marks of planted scripts stays.
+// page leaves comments of its writer and spaces out of a page, as far as no program sees it: texts between elements stay, and so does what
+// stands between the marks of planted scripts.
 func page(data []byte) []byte {
 	m := minify.New()
-	m.AddFunc("text/css", css.Minify)
-	m.Add("application/javascript", &js.Minifier{KeepVarNames: true})
-	m.Add("text/html", &html.Minifier{KeepComments: true, KeepDocumentTags: true, KeepEndTags: true, KeepQuotes: true, KeepDefaultAttrVals: true})
+	m.AddFunc("text/css", whole(style))
+	m.AddFunc("application/javascript", whole(script))
+	m.Add("text/html", &html.Minifier{
+		KeepComments: true, KeepDocumentTags: true, KeepEndTags: true, KeepQuotes: true, KeepDefaultAttrVals: true, KeepWhitespace: true,
+	})
 	small, err := m.Bytes("text/html", data)
 	if err != nil {
 		return nil
 	}
 	return small
+}
+
+// whole is a way as the minifier of pages wants it: what can't be made smaller goes through as it is.
+func whole(w way) minify.MinifierFunc {
+	return func(_ *minify.M, out io.Writer, in io.Reader, _ map[string]string) error {
+		data, err := io.ReadAll(in)
+		if err != nil {
+			return err
+		}
+		if small := w(data); len(small) > 0 {
+			data = small
+		}
+		_, err = out.Write(data)
+		return err
+	}
 }

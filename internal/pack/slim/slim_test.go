@@ -62,6 +62,69 @@ func TestPNG(t *testing.T) {
 	}
 }
 
+// TestFewerColours: a picture with more room for colours than it has gets less, and every pixel stays, also the colour of what is transparent.
+func TestFewerColours(t *testing.T) {
+	bounds := image.Rect(0, 0, 61, 47)
+	few, grey, greyAlpha, opaque, hidden := image.NewNRGBA(bounds), image.NewNRGBA(bounds), image.NewNRGBA(bounds), image.NewNRGBA(bounds), image.NewNRGBA(bounds)
+	for y := range bounds.Dy() {
+		for x := range bounds.Dx() {
+			few.SetNRGBA(x, y, color.NRGBA{uint8(x % 3 * 90), uint8(y % 2 * 50), 7, uint8(255 - y%2*80)})
+			v := uint8(x*5 ^ y*3)
+			grey.SetNRGBA(x, y, color.NRGBA{v, v, v, 255})
+			greyAlpha.SetNRGBA(x, y, color.NRGBA{v, v, v, uint8(x + y*5)})
+			opaque.SetNRGBA(x, y, color.NRGBA{v, uint8(x * y), uint8(x*31 + y), 255})
+			hidden.SetNRGBA(x, y, color.NRGBA{uint8(x % 3 * 60), uint8(y % 2), uint8((x*y) % 2), 0})
+		}
+	}
+	for name, c := range map[string]struct {
+		m    image.Image
+		kind byte
+	}{
+		"few": {few, paletteKind}, "grey": {grey, greyKind}, "grey with alpha": {greyAlpha, greyAlphaKind}, "opaque": {opaque, colourKind}, "hidden": {hidden, paletteKind},
+	} {
+		var b bytes.Buffer
+		if err := stdpng.Encode(&b, translucent{c.m}); err != nil {
+			t.Fatal(err)
+		}
+		after := Content("a.png", b.Bytes())
+		if b.Bytes()[25] != alphaKind || after[25] != c.kind || !samePixels(b.Bytes(), after) {
+			t.Errorf("%s: of type %d became one of type %d, %d bytes of %d", name, b.Bytes()[25], after[25], len(after), b.Len())
+		}
+	}
+}
+
+// translucent hides that a picture is opaque, so that it is written with transparency.
+type translucent struct{ image.Image }
+
+func (t translucent) Opaque() bool { return false }
+
+// TestScripts: what a program can observe stays.
+func TestScripts(t *testing.T) {
+	text := `/*! licence */
+function lamp(a, b, unused) { /* a comment */ return a + +b - -b / 2 }  // another
+const shader = function () { /* void main() {} */ };
+const wick = /[/"]{2}/g, oil = a => { // c
+	return a
+	++wick
+}
+label: for (;;) { break label }
+x = y / 2 /1; if (x) /re/.test("a  b");
+`
+	got := string(script([]byte(text)))
+	want := "/*! licence */\nfunction lamp(a,b,unused){return a+ +b- -b / 2}\nconst shader=function(){/* void main() {} */};"
+	if !strings.HasPrefix(got, want) || strings.Contains(got, "another") || !strings.Contains(got, "return a\n++wick") {
+		t.Errorf("%s", got)
+	}
+	css := string(style([]byte("a  b { flex: 1 1 0px; /* c */ color : #ff0000 ; width: calc(1px  +  2px) }\n:root { --gap:  a ,  b ; }")))
+	if css != "a b{flex: 1 1 0px;color : #ff0000;width: calc(1px + 2px)}:root{--gap:  a ,  b ;}" {
+		t.Errorf("%s", css)
+	}
+	wasm := "\x00asm\x01\x00\x00\x00"
+	if got := Content("a.wasm", []byte(wasm+"\x00\x05\x04name\x00\x06\x04lane!"[:7]+"\x00\x06\x04lane!")); string(got) != wasm+"\x00\x06\x04lane!" {
+		t.Errorf("%q", got)
+	}
+}
+
 // TestLeftAlone: what can't be made smaller with certainty stays as it is, byte for byte.
 func TestLeftAlone(t *testing.T) {
 	whole := encodePNG(t, pictures()["rgba"], stdpng.BestSpeed)
