@@ -50,7 +50,8 @@ fuzz: ## every fuzz target for FOR (10s each); findings are written into testdat
 
 bench: ## speed against partners in the same run; figures in docs/performance.md
 	scripts/test-partners bench
-	go test -run '^$$' -bench . -benchtime 3x ./tests
+	scripts/corpus/build $(CORPUS) packages
+	CORPUS=$(CORPUS) go test -run '^$$' -bench . -benchtime 3x -timeout 3h ./tests
 
 dist: licences ## static programs for Linux, macOS and Windows, in dist/
 	@mkdir -p dist

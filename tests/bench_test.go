@@ -205,12 +205,73 @@ func forget(b *testing.B, project string) {
 	}
 }
 
+// trees are what archives are measured on: a generated export, the data of a game in Debian, and WebAssembly of libraries. Those that are not
+// on this machine are left out, and that is said.
+func trees(b *testing.B) map[string]string {
+	list := map[string]string{"generated": largeExport(b)}
+	page := game.Files{"index.html": []byte("<!doctype html><html lang=en><title>Tinderwick Lane</title><canvas></canvas></html>")}
+	if data := "/usr/share/games/neverball"; exists(data) {
+		list["assets"] = write(b, page)
+		if out, err := exec.Command("cp", "-rL", data, list["assets"]).CombinedOutput(); err != nil {
+			b.Fatalf("%s", out)
+		}
+	} else {
+		b.Log("not measured: a game's data, Debian's neverball-data")
+	}
+	modules := []string{
+		"esbuild-wasm/esbuild.wasm", "canvaskit-wasm/bin/canvaskit.wasm", "@dimforge/rapier3d/rapier_wasm3d_bg.wasm", "jolt-physics/dist/jolt-physics.wasm.wasm",
+		"sql.js/dist/sql-wasm.wasm", "box2d-wasm/dist/es/Box2D.wasm",
+	}
+	for _, name := range modules {
+		data, err := os.ReadFile(filepath.Join(os.Getenv("CORPUS"), "npm", "node_modules", filepath.FromSlash(name)))
+		if err != nil {
+			b.Log("not measured: WebAssembly of libraries, which make bench fetches")
+			return list
+		}
+		page[filepath.Base(name)] = data
+	}
+	list["wasm"] = write(b, page)
+	return list
+}
+
+// packing is a project with one of the trees.
+func packing(b *testing.B, export string) (project, archive string) {
+	project = write(b, game.Files{"havvel.toml": fmt.Appendf(nil, "[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = %q\n[to.d]\nrulebook = \"quillmarsh\"\n", export)})
+	return project, filepath.Join(project, "packed", "d-1.0.0.zip")
+}
+
+// BenchmarkFirstPack packs each tree; its partner is zip -6 for time, and zip -9 for size.
 func BenchmarkFirstPack(b *testing.B) {
 	zip := partner(b, "zip")
-	project, export := large(b, 1)
-	theirs, ours := filepath.Join(b.TempDir(), "theirs.zip"), filepath.Join(project, "packed", "d0-0.4.0.zip")
-	against(b, project, []string{program, "pack"}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)}, func() { forget(b, project) })
-	b.ReportMetric(size(b, ours)/size(b, theirs), "of-partner-size")
+	for name, export := range trees(b) {
+		b.Run(name, func(b *testing.B) {
+			project, archive := packing(b, export)
+			theirs, nine := filepath.Join(b.TempDir(), "six.zip"), filepath.Join(b.TempDir(), "nine.zip")
+			timed(b, export, zip, "-q", "-9", "-r", nine, ".")
+			against(b, project, []string{program, "pack"}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)}, func() { forget(b, project) })
+			b.ReportMetric(size(b, archive)/size(b, nine), "of-zip-9-size")
+		})
+	}
+}
+
+// BenchmarkSmallest packs each tree as small as can be; its partner is zip -9 for time, and 7z and advzip for size.
+func BenchmarkSmallest(b *testing.B) {
+	zip, seven, adv := partner(b, "zip"), partner(b, "7z"), partner(b, "advzip")
+	for name, export := range trees(b) {
+		if name == "generated" {
+			continue // of noise, which nobody makes smaller
+		}
+		b.Run(name, func(b *testing.B) {
+			project, archive := packing(b, export)
+			nine, ours7, theirs3 := filepath.Join(b.TempDir(), "nine.zip"), filepath.Join(b.TempDir(), "7.zip"), filepath.Join(b.TempDir(), "3.zip")
+			against(b, project, []string{program, "pack", "--smallest"}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -9 -r %q .", nine, export, zip, nine)}, func() { forget(b, project) })
+			timed(b, export, seven, "a", "-tzip", "-mx=9", ours7, ".")
+			timed(b, export, "cp", nine, theirs3)
+			timed(b, export, adv, "-z", "-3", theirs3)
+			b.ReportMetric(size(b, archive)/size(b, ours7), "of-7z-size")
+			b.ReportMetric(size(b, archive)/size(b, theirs3), "of-advzip-size")
+		})
+	}
 }
 
 // BenchmarkFivePortals packs for five destinations; its partner packs for one.

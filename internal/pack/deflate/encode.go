@@ -29,9 +29,11 @@ const (
 	niceLength  = 90
 )
 
-// After so many bytes without a match, it is looked for at some positions only: what is compressed already has none worth having.
+// Where matches cover less than one byte in so many of a stretch, they are looked for at some positions only in the next one, until there is a
+// longer one: what is compressed already has none worth having.
 const (
-	longRun = 2048
+	stretch = 2048
+	worth   = 12
 	skip    = 8
 )
 
@@ -91,8 +93,12 @@ func (e *encoder) parse(data []byte, begin int) int {
 	least := e.leastLength(data, begin, soft)
 	length, distance := 0, 0 // of the match at the position
 	known := false
+	look, covered, sparse := at+stretch, 0, false
 	for at < soft && len(e.list) < mostList {
-		if run := at - from; run > longRun && at&(skip-1) != 0 && at+4 <= len(data) && !known {
+		if at >= look {
+			sparse, covered, look = covered < stretch/worth, 0, at+stretch
+		}
+		if sparse && at&(skip-1) != 0 && at+4 <= len(data) && !known {
 			e.insertFour(data, at)
 			e.plain(data[at])
 			at++
@@ -117,6 +123,9 @@ func (e *encoder) parse(data []byte, begin int) int {
 				at++
 			}
 			e.found(start-from, length, distance)
+			if covered += length; length >= skip {
+				sparse = false
+			}
 			for at++; at < start+length; at++ {
 				if at+4 <= len(data) {
 					e.insert(data, at)

@@ -33,7 +33,7 @@ type prices struct {
 const (
 	partsOfBit  = 64
 	mostRounds  = 15
-	mostMatches = 12 << 20 // that are listed of one piece
+	mostMatches = 8 << 20 // that are listed of one piece
 	nearLengths = 40       // up to here all lengths of a match are tried, and a few at its end
 	lastLengths = 6
 	mostBlocks  = 120 // of one piece
