@@ -34,7 +34,7 @@ const (
 	partsOfBit  = 64
 	mostRounds  = 15
 	mostMatches = 8 << 20 // that are listed of one piece
-	nearLengths = 40       // up to here all lengths of a match are tried, and a few at its end
+	nearLengths = 40      // up to here all lengths of a match are tried, and a few at its end
 	lastLengths = 6
 	mostBlocks  = 120 // of one piece
 )

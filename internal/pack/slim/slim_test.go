@@ -73,7 +73,7 @@ func TestFewerColours(t *testing.T) {
 			grey.SetNRGBA(x, y, color.NRGBA{v, v, v, 255})
 			greyAlpha.SetNRGBA(x, y, color.NRGBA{v, v, v, uint8(x + y*5)})
 			opaque.SetNRGBA(x, y, color.NRGBA{v, uint8(x * y), uint8(x*31 + y), 255})
-			hidden.SetNRGBA(x, y, color.NRGBA{uint8(x % 3 * 60), uint8(y % 2), uint8((x*y) % 2), 0})
+			hidden.SetNRGBA(x, y, color.NRGBA{uint8(x % 3 * 60), uint8(y % 2), uint8((x * y) % 2), 0})
 		}
 	}
 	for name, c := range map[string]struct {
