@@ -14,6 +14,8 @@ type Sight struct {
 	Path         string // that was asked for: inside the build, or from the host's root with a slash before it
 	Use          string // as in link.Link
 	Failed       bool   // there was no such file
+	Sent         string // the Content-Encoding with which it came, or ""
+	Worked       bool   // it came, and the game started
 }
 
 // See takes what a browser asked for as links that are certain.

@@ -44,10 +44,28 @@ func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 		return ByNobody, taken
 	case promised == "" && opened[f.Kind] && !b.unpacks(f.Encoding) && b.NamedBy(f) != nil:
 		return ByNobody, b.NamedBy(f) // what is no data is not unpacked by WebAssembly either
-	case promised == "" || b.unpacks(f.Encoding):
+	}
+	if who := b.sawUnpacked(f); who != "" {
+		return who, b.NamedBy(f)
+	}
+	if promised == "" || b.unpacks(f.Encoding) {
 		return Untold, b.NamedBy(f)
 	}
 	return ByHost, nil
+}
+
+// sawUnpacked is who unpacked a file in a trial in which the game started: the one who did on that host.
+func (b *Build) sawUnpacked(f *File) Unpacker {
+	for _, s := range b.sights {
+		switch {
+		case s.Path != b.Inside(f) || !s.Worked:
+		case s.Sent == "":
+			return ByGame
+		default:
+			return ByHost
+		}
+	}
+	return ""
 }
 
 // others says what the scripts that may run do with the bytes of files whose names they put together from what is not known.

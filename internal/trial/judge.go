@@ -76,7 +76,7 @@ func (t *Trial) requests(v *View) []finding.Finding {
 			}
 		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
-		case r.Status == 200 && r.encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacked(r.Path):
+		case r.Status == 200 && r.Encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacked(r.Path):
 			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in the engine's export settings, or let havvel pack recode it"
 		case r.Status == 200 && wrongType(t, r):
 			f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf("it came as %s, since its name does not say what it is", r.Type), "give it the ending of its kind, such as .wasm or .js"
@@ -106,7 +106,7 @@ func wrongType(t *Trial, r *Request) bool {
 	if f == nil {
 		return false
 	}
-	unpacked := f.Encoding != "" && r.encoding == "" // by the game, which then gives the bytes no type
+	unpacked := f.Encoding != "" && r.Encoding == "" // by the game, which then gives the bytes no type
 	return f.Wasm != nil && !unpacked && r.Type != "application/wasm" || r.Kind == "Script" && !strings.Contains(r.Type, "javascript")
 }
 

@@ -33,6 +33,7 @@ func (r *Result) Sights() []export.Sight {
 			list = append(list, export.Sight{
 				File: q.By, Line: q.Line, Column: q.Column, Path: q.Path,
 				Use: cmp.Or(uses[q.Kind], "data"), Failed: q.Status == http.StatusNotFound,
+				Sent: q.Encoding, Worked: v.Started && q.Status < 300,
 			})
 		}
 	}

@@ -39,7 +39,7 @@ type Request struct {
 	Line    int     `json:"line,omitempty"`
 	Column  int     `json:"column,omitempty"`
 
-	encoding string
+	Encoding string `json:"encoding,omitempty"` // with which it came (Content-Encoding)
 }
 
 // A watcher collects what the browser and the game tell.
@@ -95,10 +95,10 @@ func (w *watcher) all() []*Request {
 		switch r := told[s.Path]; {
 		case s.Path == "" || r != nil && r.EndMS > 0:
 		case r != nil:
-			r.Status, r.Type, r.Bytes, r.encoding = s.Status, s.Type, s.Bytes, s.Encoding
+			r.Status, r.Type, r.Bytes, r.Encoding = s.Status, s.Type, s.Bytes, s.Encoding
 			r.EndMS = r.StartMS + milliseconds(s.Ended.Sub(s.Began))
 		default:
-			r = &Request{Path: s.Path, Kind: "Worker", Status: s.Status, Type: s.Type, Bytes: s.Bytes, encoding: s.Encoding,
+			r = &Request{Path: s.Path, Kind: "Worker", Status: s.Status, Type: s.Type, Bytes: s.Bytes, Encoding: s.Encoding,
 				StartMS: milliseconds(s.Began.Sub(w.served[0].Began)), EndMS: milliseconds(s.Ended.Sub(w.served[0].Began))}
 			told[s.Path] = r
 			list = append(list, r)
@@ -132,7 +132,7 @@ func (w *watcher) event(ev any) {
 			r.Status, r.Type = int(e.Response.Status), e.Response.MimeType
 			for name, v := range e.Response.Headers {
 				if strings.EqualFold(name, "content-encoding") {
-					r.encoding = fmt.Sprint(v)
+					r.Encoding = fmt.Sprint(v)
 				}
 			}
 		}

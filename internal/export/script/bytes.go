@@ -14,9 +14,10 @@ import (
 func (v *evaluator) loaded(addresses value) value {
 	var out value
 	for _, a := range v.spread(orUnknown(addresses)) {
-		if a.what == isText {
-			out = append(out, alternative{what: isLoaded, address: &a, when: a.when, weak: a.weak, entry: a.entry})
+		if a.what != isText {
+			a = alternative{parts: []part{unknownPart}}
 		}
+		out = append(out, alternative{what: isLoaded, address: &a, when: a.when, weak: a.weak, entry: a.entry})
 	}
 	return out
 }
