@@ -162,7 +162,7 @@ func unpacks(name string) bool {
 // readings works out what becomes of the bytes that the script loads, and notes it at its links.
 func (r *reader) readings() {
 	r.script.Decoders = r.walker.decodes.formats
-	if len(r.walker.given) == 0 || len(r.script.Links) == 0 {
+	if len(r.walker.given) == 0 {
 		return
 	}
 	places := map[int][]int{}
