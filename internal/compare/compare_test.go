@@ -1,6 +1,8 @@
 package compare
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"fmt"
 	"os"
@@ -59,14 +61,22 @@ func TestBuilds(t *testing.T) {
 		"a file more":     {func(f map[string]string) { f["b.bin"] = "\x00more" }, "[{b.bin 0 5}] [] [] []", "1 file added; ", func(r *Result) bool { return r.Growth() > 0 }},
 		"a file less":     {func(f map[string]string) { delete(f, "art/a.png") }, "[] [{art/a.png 9 0}] [] []", "1 file removed; ", func(r *Result) bool { return r.Growth() < 0 }},
 		"another content": {func(f map[string]string) { f["lane.pack"] = "\x00short" }, "[] [] [{lane.pack 401 6}] []", "1 file changed; ", nil},
-		"another place":   {func(f map[string]string) { f["b.png"] = f["art/a.png"]; delete(f, "art/a.png") }, "[] [] [] [{art/a.png b.png 9}]", "1 file moved; ", nil},
-		"a copy is new":   {func(f map[string]string) { f["b.png"] = f["art/a.png"] }, "[{b.png 0 9}] [] [] []", "1 file added; ", nil},
+		"another place":   {func(f map[string]string) { f["b.png"] = f["art/a.png"]; delete(f, "art/a.png") }, "[] [] [] [{art/a.png b.png 9 false}]", "1 file moved; ", nil},
+		"another form": {func(f map[string]string) {
+			var b bytes.Buffer
+			z := gzip.NewWriter(&b)
+			z.Write([]byte(f["lane.pack"]))
+			z.Close()
+			f["lane.pack.gz"] = b.String()
+			delete(f, "lane.pack")
+		}, "[] [] [] [{lane.pack lane.pack.gz 33 true}]", "1 file moved; ", nil},
+		"a copy is new": {func(f map[string]string) { f["b.png"] = f["art/a.png"] }, "[{b.png 0 9}] [] [] []", "1 file added; ", nil},
 		"all of these": {func(f map[string]string) {
 			f["b.png"] = f["art/a.png"]
 			delete(f, "art/a.png")
 			f["lane.pack"] += "x"
 			f["c.bin"] = "\x00c"
-		}, "[{c.bin 0 2}] [] [{lane.pack 401 402}] [{art/a.png b.png 9}]", "1 file changed, 1 added, 1 moved; ", nil},
+		}, "[{c.bin 0 2}] [] [{lane.pack 401 402}] [{art/a.png b.png 9 false}]", "1 file changed, 1 added, 1 moved; ", nil},
 		"another host, another call": {func(f map[string]string) {
 			f["game.js"] = `fetch("lane.pack"); fetch("https://scores.example/top"); Arcade.score()`
 		}, "[] [] [{game.js 34 71}] []", "", func(r *Result) bool {
