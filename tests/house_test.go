@@ -15,7 +15,8 @@ import (
 
 // layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
 var layers = [][]string{
-	{"settings", "progress", "place", "webm", "keys", "hosting", "export/link", "export/wasm", "export/media", "pack/deflate", "pack/slim", "deliver/reach", "demo/game", "demo/game/make", "playhost/files", "logbook"},
+	{"place", "export/encoding"},
+	{"settings", "progress", "webm", "keys", "hosting", "export/link", "export/wasm", "export/media", "pack/deflate", "pack/slim", "deliver/reach", "demo/game", "demo/game/make", "playhost/files", "logbook"},
 	{"export/script"},
 	{"export/web"},
 	{"export", "rulebook", "round", "standin"},

@@ -214,9 +214,9 @@ func TestEncodings(t *testing.T) {
 	z.Write(demo.Good()["rules.wasm"])
 	z.Close()
 	for unpacks, script := range map[string]string{
-		"leaves unpacking to the host": `fetch("rules.wasm.gz")`,
-		"unpacks it itself":            `fetch("rules.wasm.gz").then((r) => r.body.pipeThrough(new DecompressionStream("gzip")))`,
-		"must send it with":            `fetch("rules.wasm")`,
+		"no script in the build can unpack it, so the host must": `fetch("rules.wasm.gz")`,
+		"unpacks it itself": `fetch("rules.wasm.gz").then((r) => r.body.pipeThrough(new DecompressionStream("gzip")))`,
+		"must send it with": `fetch("rules.wasm")`,
 	} {
 		export := write(t, game.Files{"index.html": []byte("<canvas></canvas><script src=a.js></script>"), "a.js": []byte(script), "rules.wasm.gz": packed.Bytes()})
 		run(t, t.TempDir(), "look", "--files", export).must(t, 0, "memory from 131 KB", "compressed with gzip, 2.2 KB unpacked", unpacks)
