@@ -65,7 +65,7 @@ func TestReferenceTools(t *testing.T) {
 	plain := map[string][]byte{}
 	for i, c := range compressors() {
 		for j, content := range contents {
-			if len(content) > 100_000 && (i%4 > 0 || slices.Contains(c.args, "-11")) {
+			if len(content) > 50_000 && (i%5 > 0 || slices.Contains(c.args, "-11")) {
 				continue
 			}
 			cmd := exec.Command(c.args[0], c.args[1:]...)
