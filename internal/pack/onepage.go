@@ -130,7 +130,13 @@ func (f *folding) file(ctx context.Context, o *export.File) ([]byte, error) {
 	}
 	f.within = append(f.within, o)
 	defer func() { f.within = f.within[:len(f.within)-1] }()
-	data, err := f.plan.named(o.Path).decoded(ctx, o.Encoding)
+	was := o.Encoding
+	if who, _ := f.plan.result.Unpacker(o); was != "" && who != export.ByHost {
+		data, err := f.plan.named(o.Path).read(ctx)
+		f.done[o] = data
+		return data, err // the game unpacks it, as it does on a host that sends no Content-Encoding
+	}
+	data, err := f.plan.named(o.Path).decoded(ctx, was)
 	if err != nil {
 		return nil, err
 	}

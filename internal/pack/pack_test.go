@@ -3,7 +3,9 @@ package pack
 import (
 	"archive/zip"
 	"bytes"
+	"compress/gzip"
 	"context"
+	"encoding/base64"
 	"errors"
 	"io"
 	"maps"
@@ -226,6 +228,24 @@ func TestForms(t *testing.T) {
 			t.Errorf("the page lacks %q (%v):\n%s", has, err, data)
 		}
 	}
+	var level bytes.Buffer
+	z := gzip.NewWriter(&level)
+	z.Write([]byte(strings.Repeat("every lantern on the lane", 9)))
+	z.Close()
+	whole := files["game.js"]
+	files["own.gz"], files["host.txt.gz"] = level.String(), level.String()
+	files["game.js"] += `; fetch("own.gz").then(r => r.body.pipeThrough(new DecompressionStream("gzip"))); fetch("host.txt.gz").then(r => r.text())`
+	if one, err = pack("one-page"); err != nil {
+		t.Fatal(err)
+	}
+	data, err = os.ReadFile(one.Path)
+	packed, plain := base64.StdEncoding.EncodeToString(level.Bytes()), base64.StdEncoding.EncodeToString([]byte(strings.Repeat("every lantern on the lane", 9)))
+	if err != nil || strings.Count(string(data), packed) != 1 || strings.Count(string(data), plain) != 1 {
+		t.Errorf("what the game unpacks must stay compressed in the page, and what the host would have unpacked must be plain (%v)", err)
+	}
+	delete(files, "own.gz")
+	delete(files, "host.txt.gz")
+	files["game.js"] = whole
 	for name, c := range map[string][2]string{
 		"a file that is gone":  {`import("./gone.js")`, "there is no such file"},
 		"a circle":             {`import "./game.js"`, "links to itself"},
