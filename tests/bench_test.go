@@ -219,7 +219,7 @@ func trees(b *testing.B) map[string]string {
 		b.Log("not measured: a game's data, Debian's neverball-data")
 	}
 	modules := []string{
-		"esbuild-wasm/esbuild.wasm", "canvaskit-wasm/bin/canvaskit.wasm", "@dimforge/rapier3d/rapier_wasm3d_bg.wasm", "jolt-physics/dist/jolt-physics.wasm.wasm",
+		"esbuild-wasm/esbuild.wasm", "canvaskit-wasm/bin/canvaskit.wasm", "@dimforge/rapier3d/rapier_wasm3d_bg.wasm",
 		"sql.js/dist/sql-wasm.wasm", "box2d-wasm/dist/es/Box2D.wasm",
 	}
 	for _, name := range modules {
