@@ -150,12 +150,11 @@ func (w way) on(t *testing.T, browser string, serves []string) {
 	}
 	answer := decode[struct{ Archives []struct{ Path string } }](t, e)
 	after := play(filepath.Join(folder, answer.Archives[0].Path))
-	told := run(t, folder, "check").out
 	switch {
 	case after.Drawn:
 	case before.Drawn:
-		t.Errorf("it starts as it is, but not as packed: %+v\n%s", after, told)
-	case !strings.Contains(told, "can't be told"):
-		t.Errorf("packed without a word, and it doesn't start: %+v\n%s", after, told)
+		t.Errorf("it starts as it is, but not as packed: %+v\n%s", after, e.out)
+	case !strings.Contains(e.out, "can't be told"):
+		t.Errorf("packed without a word, and it doesn't start: %+v\n%s", after, e.out)
 	}
 }

@@ -277,6 +277,9 @@ func unpacker(b *export.Build, f *export.File) string {
 	case l.Result == export.Compressed:
 		return fmt.Sprintf("; named without its ending in %s, so the host must send it with Content-Encoding", term.Clean(l.From.Path))
 	}
+	if who == export.ByGame && l.From.Script == nil && l.From.Page == nil {
+		words = "and a script of the game unpacks it"
+	}
 	return fmt.Sprintf("; named in %s, %s", term.Clean(l.From.Path), words)
 }
 

@@ -4,7 +4,8 @@ import (
 	"bytes"
 	"path"
 	"strings"
-	"unicode/utf8"
+
+	"havvel/internal/export/encoding"
 )
 
 // Kind is what a file is, by its content and, where that does not tell, by its name.
@@ -84,7 +85,7 @@ func kindOf(name string, head []byte) Kind {
 	switch {
 	case looksLikePage(head):
 		return KindPage
-	case looksLikeText(head):
+	case encoding.IsText(head):
 		return KindText
 	}
 	return KindData
@@ -95,17 +96,4 @@ func isPageName(name string) bool { return endings[strings.ToLower(path.Ext(name
 func looksLikePage(head []byte) bool {
 	start := strings.ToLower(string(bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\ufeff")), " \t\r\n")))
 	return strings.HasPrefix(start, "<!doctype html") || strings.HasPrefix(start, "<html")
-}
-
-func looksLikeText(head []byte) bool {
-	if bytes.IndexByte(head, 0) >= 0 {
-		return false
-	}
-	for range utf8.UTFMax { // the last letter may be cut
-		if utf8.Valid(head) {
-			return true
-		}
-		head = head[:len(head)-1]
-	}
-	return false
 }

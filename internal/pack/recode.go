@@ -23,6 +23,10 @@ func recode(_ context.Context, p *Plan) error {
 		if f.Damage != "" && form.Encoding != f.Encoding {
 			return p.cannot(it, form.Encoding, fmt.Errorf("it is damaged: %s", f.Damage))
 		}
+		if form.Fault == export.Undecided {
+			p.note("recode", 0, "it would be right for one and wrong for the other; havvel trial sees whether the game starts",
+				"%s stays as it is: whether the game or the host unpacks it can't be told", f.Path)
+		}
 		if form.Name == f.Path {
 			if form.Encoding != f.Encoding || form.Anew {
 				p.note("recode", 0, why, "%s is %s", f.Path, map[bool]string{true: "unpacked", false: "compressed again"}[form.Encoding == ""])

@@ -78,12 +78,12 @@ func Detect(name string, head []byte, known bool, open func() (io.ReadCloser, er
 		if LargeWindow(head) {
 			return Brotli, nil
 		}
-		begins, err := begins(Brotli, known || isText(head), open)
+		begins, err := begins(Brotli, known || IsText(head), open)
 		if begins || err != nil {
 			return Brotli, err
 		}
 	}
-	if known || promised == "" && (len(head) < leastHidden || isText(head)) {
+	if known || promised == "" && (len(head) < leastHidden || IsText(head)) {
 		return "", nil
 	}
 	for _, format := range []string{Zlib, Brotli, Raw} {
@@ -157,8 +157,8 @@ func LargeWindow(head []byte) bool {
 	return len(head) >= 2 && head[0]&0x7f == 0x11 && int(head[0]>>7|head[1]&0x1f<<1) > 24
 }
 
-// isText reports whether the beginning of a file is text.
-func isText(head []byte) bool {
+// IsText reports whether the beginning of a file is text.
+func IsText(head []byte) bool {
 	if bytes.IndexByte(head, 0) >= 0 {
 		return false
 	}
