@@ -1,10 +1,11 @@
 # What each target does is said beside it; `make` alone builds.
 version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
-flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version)"
+date    := $(shell git log -1 --format=%cs 2>/dev/null || date -u +%F)
+flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version) -X havvel/internal/cli.released=$(date)"
 export CGO_ENABLED := 0
 CORPUS  ?= /tmp/havvel-corpus
 
-.PHONY: build demo test corpus matrix faults race fuzz bench lint dist licences docs screenshots
+.PHONY: build demo test windows corpus matrix faults race fuzz bench lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -16,6 +17,10 @@ test: ## all tests; installs what they need where it may, and says what is missi
 	scripts/test-partners
 	$(MAKE) lint
 	go test -timeout 30m -parallel 4 ./...
+
+windows: ## the Windows program, under Wine
+	scripts/test-partners
+	go test -count=1 -v -run '^TestWindows' ./tests
 
 corpus: build ## exports of many libraries and bundlers, packed and run beside the originals; the table in docs/corpus.md
 	scripts/test-partners corpus
@@ -53,13 +58,8 @@ bench: ## speed against partners in the same run; figures in docs/performance.md
 	scripts/corpus/build $(CORPUS) packages
 	CORPUS=$(CORPUS) go test -run '^$$' -bench . -benchtime 3x -timeout 3h ./tests
 
-dist: licences ## static programs for Linux, macOS and Windows, in dist/
-	@mkdir -p dist
-	@for os in linux darwin windows; do for arch in amd64 arm64; do \
-	  end=; [ $$os = windows ] && end=.exe; \
-	  echo "dist/havvel-$$os-$$arch$$end"; \
-	  GOOS=$$os GOARCH=$$arch go build $(flags) -o dist/havvel-$$os-$$arch$$end . || exit 1; \
-	done; done
+dist: licences ## a release in dist/: archives for each system, checksums, and what they are made of
+	go run ./scripts/dist "$(version)" "$(date)"
 
 licences: ## docs/dependencies.md, and dist/licences.txt with the texts
 	go run ./scripts/licences

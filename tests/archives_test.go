@@ -26,7 +26,8 @@ import (
 // three adds destinations to a project: the other two portals, and one that takes a page.
 func three(t *testing.T, project, more string) {
 	t.Helper()
-	toml := snapshot(t, project)["/havvel.toml"] + "\n[to.quillmarsh]\nrulebook = \"quillmarsh\"\n" + more + "\n[to.osierfold]\nrulebook = \"osierfold\"\n"
+	toml := snapshot(t, project)["/havvel.toml"] + "\n[to.quillmarsh]\nrulebook = \"quillmarsh\"\n" + more + "\n[to.osierfold]\nrulebook " +
+		"= \"osierfold\"\n"
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
 }
 
@@ -65,7 +66,14 @@ func unzipped(t *testing.T, path string) game.Files {
 // they are where it can't; and a script for the portal's own.
 func host(t *testing.T, rules *rulebook.Rulebook, files game.Files) string {
 	t.Helper()
-	types := map[string]string{".html": "text/html", ".js": "text/javascript", ".css": "text/css", ".wasm": "application/wasm", ".png": "image/png", ".json": "application/json"}
+	types := map[string]string{
+		".html": "text/html",
+		".js":   "text/javascript",
+		".css":  "text/css",
+		".wasm": "application/wasm",
+		".png":  "image/png",
+		".json": "application/json",
+	}
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(r.URL.Path, "/")
 		if name == "" {
@@ -125,7 +133,7 @@ func compressed(t *testing.T, encoding, ending string) game.Files {
 	return files
 }
 
-// awry is an export with mistakes that pack mends: a folder around it, another entry name, links from the host's root and in
+// awry is an export with mistakes that pack fixes: a folder around it, another entry name, links from the host's root and in
 // another letter case, and junk.
 func awry() game.Files {
 	files := game.Files{"Thumbs.db": []byte("x")}
@@ -141,7 +149,12 @@ func awry() game.Files {
 func TestPackedGamesPlay(t *testing.T) {
 	_, project := portal(t, nil)
 	three(t, project, "encode = \"br\"\n[to.page]\nrulebook = \"page.toml\"")
-	onePage := strings.Replace(run(t, project, "rules", "show", "quillmarsh", "--toml").must(t, 0).out, `hand_over  = "zip"`, `hand_over = "one-page"`, 1)
+	onePage := strings.Replace(
+		run(t, project, "rules", "show", "quillmarsh", "--toml").must(t, 0).out,
+		`hand_over  = "zip"`,
+		`hand_over = "one-page"`,
+		1,
+	)
 	front := snapshot(t, project)["/havvel.toml"] + "\n[front]\nbackground = \"#102\"\nbar = \"gold\"\ncanvas = \"fill\"\n"
 	writeInto(t, project, game.Files{"page.toml": []byte(onePage), "havvel.toml": []byte(front)})
 	t.Run("", func(t *testing.T) { // the portal stays up until all are done
@@ -183,9 +196,33 @@ func plays(t *testing.T, ctx context.Context, a packedArchive) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	do(t, ctx, chromedp.Navigate(host(t, rules, handed)+"/"), chromedp.WaitNotPresent(chromedp.CSS("#loading")), chromedp.WaitNotPresent(chromedp.CSS("#havvel-front")))
+	do(
+		t,
+		ctx,
+		chromedp.Navigate(host(t, rules, handed)+"/"),
+		chromedp.WaitNotPresent(chromedp.CSS("#loading")),
+		chromedp.WaitNotPresent(chromedp.CSS("#havvel-front")),
+	)
 	if _, colours, brightest := picture(t, ctx); colours < 200 || brightest < 100 {
 		t.Errorf("%s: the game is blank or dark: %d colours, brightest %d\n%v", a.Destination, colours, brightest, a.Steps)
+	}
+}
+
+// readers are programs that open archives strictly, and how each is called.
+func readers(t *testing.T) [][]string {
+	sevenZip, bsdtar, unzip := partner(t, "7z"), partner(t, "bsdtar"), partner(t, "unzip")
+	python := []string{partner(t, "python3"), "-c", "import sys, zipfile; z = zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None"}
+	java := []string{partner(t, "java"), filepath.Join("testdata", "ReadZip.java")}
+	return [][]string{{sevenZip, "t"}, {bsdtar, "-tf"}, {bsdtar, "-xOf"}, {unzip, "-tq"}, python, java}
+}
+
+// readBack has an archive opened by all readers.
+func readBack(t *testing.T, path string) {
+	t.Helper()
+	for _, open := range readers(t) {
+		if out, err := exec.Command(open[0], append(open[1:], path)...).CombinedOutput(); err != nil {
+			t.Errorf("%v: %v\n%s", open, err, out)
+		}
 	}
 }
 
@@ -193,7 +230,6 @@ func plays(t *testing.T, ctx context.Context, a packedArchive) {
 func TestOpeners(t *testing.T) {
 	_, project := portal(t, nil)
 	three(t, project, "")
-	sevenZip, bsdtar, unzip := partner(t, "7z"), partner(t, "bsdtar"), partner(t, "unzip")
 	sums := map[string]string{}
 	for round, files := range []game.Files{game.WasmSplit(), awry(), game.WasmSplit(), awry()} {
 		export := write(t, files)
@@ -202,11 +238,7 @@ func TestOpeners(t *testing.T) {
 			if a.HandOver == "entry-apart" {
 				path = filepath.Join(path, "rest.zip")
 			}
-			for _, open := range [][]string{{sevenZip, "t", path}, {bsdtar, "-tf", path}, {bsdtar, "-xOf", path}, {unzip, "-tq", path}} {
-				if out, err := exec.Command(open[0], open[1:]...).CombinedOutput(); err != nil {
-					t.Errorf("%v: %v\n%s", open, err, out)
-				}
-			}
+			readBack(t, path)
 			key := a.Destination + map[int]string{0: "good", 1: "awry"}[round%2]
 			if was, ok := sums[key]; ok && was != a.SHA256 {
 				t.Errorf("%s: the same export in another folder gives other bytes", key)
@@ -221,7 +253,13 @@ func TestPlan(t *testing.T) {
 	_, project := portal(t, nil)
 	export := write(t, compressed(t, "br", ".br"))
 	before := snapshot(t, project)
-	run(t, project, "pack", "--plan", export).must(t, 0, "recode", "lane.pack.br becomes lane.pack.gz", "Brackwater can't serve brotli", "plant", "stamp", "not written", "next: havvel pack")
+	run(
+		t,
+		project,
+		"pack",
+		"--plan",
+		export,
+	).must(t, 0, "recode", "lane.pack.br becomes lane.pack.gz", "Brackwater can't serve brotli", "plant", "stamp", "not written", "next: havvel pack")
 	for _, a := range decode[packedJSON](t, run(t, project, "pack", "--plan", "--json", export).must(t, 0)).Archives {
 		for _, s := range a.Steps {
 			if s.Step == "" || s.What == "" || s.Why == "" {
@@ -244,8 +282,16 @@ func TestTooLarge(t *testing.T) {
 	_, project := portal(t, nil)
 	rules := strings.Replace(run(t, project, "rules", "show", "brackwater", "--toml").must(t, 0).out, `"80 MB"`, `"300 KB"`, 1)
 	toml := strings.Replace(snapshot(t, project)["/havvel.toml"], `rulebook = "brackwater"`, `rulebook = "small.toml"`, 1)
-	writeInto(t, project, game.Files{"small.toml": []byte(rules), "havvel.toml": []byte(toml), "export/web/twice.pack": game.WasmSplit()["lane.pack"]})
-	run(t, project, "pack").must(t, 1, "takes up to 300 KB", "less by duplicates", "less by unused", "less by slim", "the largest files", "lane.pack (549 KB)")
+	writeInto(
+		t,
+		project,
+		game.Files{"small.toml": []byte(rules), "havvel.toml": []byte(toml), "export/web/twice.pack": game.WasmSplit()["lane.pack"]},
+	)
+	run(
+		t,
+		project,
+		"pack",
+	).must(t, 1, "takes up to 300 KB", "less by duplicates", "less by unused", "less by slim", "the largest files", "lane.pack (549 KB)")
 	if exists(filepath.Join(project, "packed", "brackwater-0.4.0.zip")) {
 		t.Error("an archive that is too large was left behind")
 	}
@@ -304,7 +350,11 @@ func TestCompare(t *testing.T) {
 	for name, data := range changed {
 		writeInto(t, project, game.Files{filepath.Join(export, name): data})
 	}
-	run(t, project, "compare").must(t, 0, "0.4.0 on Brackwater", "as it would be packed for Brackwater", "changed  runtime.js", "added    night.pack", "moved    icon.png to glow.png", "new   warning link-missing index.html", "1 file changed, 1 added, 1 moved; ")
+	run(
+		t,
+		project,
+		"compare",
+	).must(t, 0, "0.4.0 on Brackwater", "as it would be packed for Brackwater", "changed  runtime.js", "added    night.pack", "moved    icon.png to glow.png", "new   warning link-missing index.html", "1 file changed, 1 added, 1 moved; ")
 	run(t, project, "compare", "0.4.0", export, "--json").must(t, 0)
 	run(t, project, "compare", filepath.Join("export", "single-page"), export, "--fail-over", "5%").must(t, 0, "smaller")
 	run(t, project, "compare", filepath.Join("packed", "brackwater-0.4.0.zip"), write(t, game.Wasm()), "--fail-over", "0.01%").must(t, 0)

@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -29,7 +28,9 @@ func largeExport(b *testing.B) string {
 		files[fmt.Sprintf("s/%d.js", i)] = words(chance, 30_000, 4_000)
 	}
 	for i := range 700 {
-		files[fmt.Sprintf("p/%d.png", i)] = append([]byte("\x89PNG\r\n\x1a\n\x00\x00\x00\x0dIHDR\x00\x00\x01\x00\x00\x00\x01\x00"), noise(chance, 50_000)...)
+		files[fmt.Sprintf("p/%d.png", i)] = append(
+			[]byte("\x89PNG\r\n\x1a\n\x00\x00\x00\x0dIHDR\x00\x00\x01\x00\x00\x00\x01\x00"),
+			noise(chance, 50_000)...)
 	}
 	for i := range 297 {
 		files[fmt.Sprintf("a/%d.ogg", i)] = append([]byte("OggS"), noise(chance, 68_000)...)
@@ -186,7 +187,11 @@ func large(b *testing.B, destinations int) (project, export string) {
 	for i := range destinations {
 		toml += fmt.Sprintf("[to.d%d]\nrulebook = \"large.toml\"\n", i)
 	}
-	writeInto(b, project, game.Files{"large.toml": []byte(replaceAll(string(rules), `"80 MB"`, `"800 MB"`, "1500", "2000")), "havvel.toml": []byte(toml)})
+	writeInto(
+		b,
+		project,
+		game.Files{"large.toml": []byte(replaceAll(string(rules), `"80 MB"`, `"800 MB"`, "1500", "2000")), "havvel.toml": []byte(toml)},
+	)
 	export = filepath.Join(project, "large")
 	if err := os.Rename(largeExport(b), export); err != nil {
 		b.Fatal(err)
@@ -205,8 +210,8 @@ func forget(b *testing.B, project string) {
 	}
 }
 
-// trees are what archives are measured on: a generated export, the data of a game in Debian, and WebAssembly of libraries. Those that are not
-// on this machine are left out, and that is said.
+// trees are what archives are measured on: a generated export, the data of a game in Debian, and WebAssembly of libraries. Those that
+// are not on this machine are left out, and that is said.
 func trees(b *testing.B) map[string]string {
 	list := map[string]string{"generated": largeExport(b)}
 	page := game.Files{"index.html": []byte("<!doctype html><html lang=en><title>Tinderwick Lane</title><canvas></canvas></html>")}
@@ -236,7 +241,16 @@ func trees(b *testing.B) map[string]string {
 
 // packing is a project with one of the trees.
 func packing(b *testing.B, export string) (project, archive string) {
-	project = write(b, game.Files{"havvel.toml": fmt.Appendf(nil, "[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = %q\n[to.d]\nrulebook = \"quillmarsh\"\n", export)})
+	project = write(
+		b,
+		game.Files{
+			"havvel.toml": fmt.Appendf(
+				nil,
+				"[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = %q\n[to.d]\nrulebook = \"quillmarsh\"\n",
+				export,
+			),
+		},
+	)
 	return project, filepath.Join(project, "packed", "d-1.0.0.zip")
 }
 
@@ -248,13 +262,19 @@ func BenchmarkFirstPack(b *testing.B) {
 			project, archive := packing(b, export)
 			theirs, nine := filepath.Join(b.TempDir(), "six.zip"), filepath.Join(b.TempDir(), "nine.zip")
 			timed(b, export, zip, "-q", "-9", "-r", nine, ".")
-			against(b, project, []string{program, "pack"}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)}, func() { forget(b, project) })
+			against(
+				b,
+				project,
+				[]string{program, "pack"},
+				[]string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -6 -r %q .", theirs, export, zip, theirs)},
+				func() { forget(b, project) },
+			)
 			b.ReportMetric(size(b, archive)/size(b, nine), "of-zip-9-size")
 		})
 	}
 }
 
-// BenchmarkSmallest packs each tree as small as can be; its partner is zip -9 for time, and 7z and advzip for size.
+// BenchmarkSmallest packs each tree as small as can be; its partner is zip -9 for time, and for size 7z and advzip, also with zopfli.
 func BenchmarkSmallest(b *testing.B) {
 	zip, seven, adv := partner(b, "zip"), partner(b, "7z"), partner(b, "advzip")
 	for name, export := range trees(b) {
@@ -263,13 +283,35 @@ func BenchmarkSmallest(b *testing.B) {
 		}
 		b.Run(name, func(b *testing.B) {
 			project, archive := packing(b, export)
-			nine, ours7, theirs3 := filepath.Join(b.TempDir(), "nine.zip"), filepath.Join(b.TempDir(), "7.zip"), filepath.Join(b.TempDir(), "3.zip")
-			against(b, project, []string{program, "pack", "--smallest"}, []string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -9 -r %q .", nine, export, zip, nine)}, func() { forget(b, project) })
+			at := b.TempDir()
+			nine, ours7, theirs3, zopfli4 := filepath.Join(
+				at,
+				"nine.zip",
+			), filepath.Join(
+				at,
+				"7.zip",
+			), filepath.Join(
+				at,
+				"3.zip",
+			), filepath.Join(
+				at,
+				"4.zip",
+			)
+			against(
+				b,
+				project,
+				[]string{program, "pack", "--smallest"},
+				[]string{"sh", "-c", fmt.Sprintf("rm -f %q; cd %q && %s -q -9 -r %q .", nine, export, zip, nine)},
+				func() { forget(b, project) },
+			)
 			timed(b, export, seven, "a", "-tzip", "-mx=9", ours7, ".")
 			timed(b, export, "cp", nine, theirs3)
 			timed(b, export, adv, "-z", "-3", theirs3)
+			timed(b, export, "cp", nine, zopfli4)
+			timed(b, export, adv, "-z", "-4", zopfli4)
 			b.ReportMetric(size(b, archive)/size(b, ours7), "of-7z-size")
 			b.ReportMetric(size(b, archive)/size(b, theirs3), "of-advzip-size")
+			b.ReportMetric(size(b, archive)/size(b, zopfli4), "of-zopfli-size")
 		})
 	}
 }
@@ -303,92 +345,4 @@ func size(b *testing.B, path string) float64 {
 		b.Fatal(err)
 	}
 	return float64(info.Size())
-}
-
-// fileServer is nginx with the files of a large export, and what asks it and others for all of them, many at once.
-func fileServer(b *testing.B) (export string, ask func(address string) float64) {
-	b.Helper()
-	nginx, wrk := partner(b, "nginx"), partner(b, "wrk")
-	export = largeExport(b)
-	folder := b.TempDir()
-	config := fmt.Sprintf("daemon off; pid %[1]s/pid; error_log %[1]s/error; worker_processes 2; user root;\nevents { worker_connections 512; }\nhttp { access_log off; sendfile on; tcp_nopush on; types { text/javascript js; image/png png; }\n client_body_temp_path %[1]s/b; proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n server { listen 127.0.0.1:7421; root %[2]s; } }\n", folder, export)
-	writeInto(b, folder, game.Files{"nginx.conf": []byte(config)})
-	server := exec.Command(nginx, "-c", filepath.Join(folder, "nginx.conf"))
-	if err := server.Start(); err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(func() { server.Process.Signal(os.Interrupt) })
-	return export, func(address string) float64 {
-		at, err := url.Parse(address)
-		if err != nil {
-			b.Fatal(err)
-		}
-		prefix := strings.TrimSuffix(at.Path, "/")
-		script := "local paths = {\n"
-		for i := range 500 {
-			script += fmt.Sprintf("%q,\n", fmt.Sprintf("%s/s/%d.js", prefix, i))
-		}
-		for i := range 700 {
-			script += fmt.Sprintf("%q,\n", fmt.Sprintf("%s/p/%d.png", prefix, i))
-		}
-		script += "}\nlocal i = 0\nrequest = function() i = i + 1; return wrk.format('GET', paths[i % #paths + 1]) end\n"
-		writeInto(b, folder, game.Files{"paths.lua": []byte(script)})
-		out, err := exec.Command(wrk, "-t2", "-c32", "-d4s", "-s", filepath.Join(folder, "paths.lua"), address).CombinedOutput()
-		_, rest, ok := strings.Cut(string(out), "Requests/sec:")
-		var n float64
-		fmt.Sscan(rest, &n)
-		if err != nil || !ok || n == 0 || bytes.Contains(out, []byte("Non-2xx")) {
-			b.Fatalf("%v: %s", err, out)
-		}
-		return n
-	}
-}
-
-// BenchmarkServe asks for all files of a large export, many at once; its partner is nginx with the same files.
-func BenchmarkServe(b *testing.B) {
-	export, ask := fileServer(b)
-	ours := exec.Command(program, "play", export)
-	ours.Dir = b.TempDir()
-	out, err := ours.StdoutPipe()
-	if err == nil {
-		err = ours.Start()
-	}
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer ours.Process.Signal(os.Interrupt)
-	said := make([]byte, 4096)
-	for !bytes.Contains(said, []byte("next:")) {
-		n, err := out.Read(said[bytes.IndexByte(said, 0):])
-		if n == 0 || err != nil {
-			b.Fatalf("%s %v", said, err)
-		}
-	}
-	_, address, _ := strings.Cut(string(said), "the game alone: ")
-	address, _, _ = strings.Cut(address, "\n")
-	var mine, nginxs float64
-	for b.Loop() {
-		nginxs += ask("http://127.0.0.1:7421/")
-		mine += ask(strings.TrimSpace(address))
-	}
-	b.ReportMetric(mine/nginxs, "of-partner-throughput")
-}
-
-// BenchmarkHost asks a playtest host for all files of a large build that was sent to it; its partner is nginx with the same files.
-func BenchmarkHost(b *testing.B) {
-	export, ask := fileServer(b)
-	data := b.TempDir()
-	control, _, _ := hosting(b, data, "--port", "0")
-	folder := b.TempDir()
-	writeInto(b, folder, game.Files{"havvel.toml": fmt.Appendf(nil, "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = %q\n[to.shed]\nrulebook = \"shed\"\naddress = %q\n", export, control)})
-	token := strings.Fields(run(b, folder, "host", "token", "make", "moth", "--data", data).must(b, 0).out)[0]
-	env := []string{"SHED_KEY=" + token}
-	runWith(b, folder, env, "send", "--accept-errors").must(b, 0)
-	link := decode[deliveries](b, runWith(b, folder, env, "where", "--json").must(b, 0)).Deliveries[0].Link
-	var mine, nginxs float64
-	for b.Loop() {
-		nginxs += ask("http://127.0.0.1:7421/")
-		mine += ask(link)
-	}
-	b.ReportMetric(mine/nginxs, "of-partner-throughput")
 }

@@ -137,7 +137,12 @@ func TestPublicPage(t *testing.T) {
 	if len(problems()) > 0 {
 		t.Error("the console has errors")
 	}
-	frame, err := chromedp.Run(ctx, chromedp.Evaluate[[]float64](`(() => { const r = document.getElementById("frame").getBoundingClientRect(); return [r.width, r.height]; })()`))
+	frame, err := chromedp.Run(
+		ctx,
+		chromedp.Evaluate[[]float64](
+			`(() => { const r = document.getElementById("frame").getBoundingClientRect(); return [r.width, r.height]; })()`,
+		),
+	)
 	if err != nil || frame[0] != 960 || frame[1] != 540 {
 		t.Errorf("the frame is %v, not 960 by 540 (%v)", frame, err)
 	}

@@ -81,7 +81,8 @@ func TestBuildServer(t *testing.T) {
 			Tool struct{ Driver struct{ Name string } }
 		}
 	}
-	if err := json.Unmarshal([]byte(reports["/check.sarif"]), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) == 0 || sarif.Runs[0].Tool.Driver.Name != "havvel" {
+	if err := json.Unmarshal([]byte(reports["/check.sarif"]), &sarif); err != nil || sarif.Version != "2.1.0" || len(sarif.Runs) == 0 ||
+		sarif.Runs[0].Tool.Driver.Name != "havvel" {
 		t.Errorf("check.sarif: %v %+v", err, sarif)
 	}
 	for _, name := range []string{"/check.xml", "/trial.xml"} {
@@ -92,7 +93,9 @@ func TestBuildServer(t *testing.T) {
 				Failures int `xml:"failures,attr"`
 			} `xml:"testsuite"`
 		}
-		if err := xml.NewDecoder(bytes.NewReader([]byte(reports[name]))).Decode(&suites); err != nil || len(suites.Suites) == 0 || suites.Suites[0].Tests == 0 || suites.Suites[0].Failures != 0 {
+		if err := xml.NewDecoder(bytes.NewReader([]byte(reports[name]))).Decode(&suites); err != nil || len(suites.Suites) == 0 ||
+			suites.Suites[0].Tests == 0 ||
+			suites.Suites[0].Failures != 0 {
 			t.Errorf("%s: %v %+v", name, err, suites)
 		}
 	}

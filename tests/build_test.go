@@ -135,7 +135,8 @@ func TestPack(t *testing.T) {
 		if out, err := exec.Command(unzip, "-t", path).CombinedOutput(); err != nil {
 			t.Errorf("%s: unzip -t: %s", what, out)
 		}
-		script := "import sys,zipfile; z=zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None; print(*z.namelist(), sep='\\n'); print(z.read('index.html').decode())"
+		script := "import sys,zipfile; z=zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None; print(*z.namelist(), sep='\\n'); " +
+			"print(z.read('index.html').decode())"
 		out, err := exec.Command(python, "-c", script, path).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s: zipfile: %s", what, out)

@@ -16,8 +16,16 @@ func keeping(t *testing.T) string {
 	t.Helper()
 	folder := t.TempDir()
 	files := game.Files{
-		"havvel.toml":         fmt.Appendf(nil, "[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"export\"\n[to.plain]\naddress = %q\nrulebook = \"brackwater\"\nencode = \"gzip\"\n", "http://127.0.0.1:9"),
-		"export/index.html":   []byte("<!doctype html><html lang=en><head><meta charset=utf-8><title>Lane</title></head><body><canvas id=lane></canvas><script src=game.js></script></body></html>"),
+		"havvel.toml": fmt.Appendf(
+			nil,
+			"[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"export\"\n[to.plain]\naddress = "+
+				"%q\nrulebook = \"brackwater\"\nencode = \"gzip\"\n",
+			"http://127.0.0.1:9",
+		),
+		"export/index.html": []byte(
+			"<!doctype html><html lang=en><head><meta charset=utf-8><title>Lane</title></head><body><canvas id=lane></canvas><script " +
+				"src=game.js></script></body></html>",
+		),
 		"export/game.js":      []byte(`fetch("lane.json.br").then(r => r.json()); fetch("lane.bin"); fetch("moth.bin"); navigator.serviceWorker`),
 		"export/lane.json.br": squeezed(t, "br", []byte(`["`+string(prose(90_000))[:20]+`"]`)),
 		"export/lane.bin":     prose(3_000_000),
@@ -41,7 +49,8 @@ func packedBytes(t *testing.T, folder string) []byte {
 	return data
 }
 
-// TestDamagedCache: whatever byte of what is kept is damaged, cut off or put in its place, the next pack gives the same archive, in one run.
+// TestDamagedCache: whatever byte of what is kept is damaged, cut off or put in its place, the next pack gives the same archive, in one
+// run.
 func TestDamagedCache(t *testing.T) {
 	folder := keeping(t)
 	run(t, folder, "pack").must(t, 0, "whole")
@@ -120,7 +129,8 @@ func TestFullCache(t *testing.T) {
 		t.Errorf("said nothing of the cache: %s", e.err)
 	}
 	os.Mkdir(filepath.Join(small, "out"), 0o755)
-	if e := run(t, folder, "pack", "--out", ".havvel/out"); e.code != 3 || !strings.Contains(e.err, "the disk is full") || strings.Contains(e.err, "stopped") {
+	if e := run(t, folder, "pack", "--out", ".havvel/out"); e.code != 3 || !strings.Contains(e.err, "the disk is full") ||
+		strings.Contains(e.err, "stopped") {
 		t.Errorf("ended with %d: %s", e.code, e.err)
 	}
 	if left, _ := os.ReadDir(filepath.Join(small, "out")); len(left) > 0 {

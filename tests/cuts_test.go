@@ -66,7 +66,8 @@ func TestSiteCuts(t *testing.T) {
 			through.cut.Store(0)
 			p := sitetest.Edition(n)
 			editions[p.Folder] = p
-			if err := once(func(ctx context.Context) (site.Store, error) { return openers[name](ctx, h, through.address) }, p); err != nil || sitetest.Current(t, h.root, editions) != p.Folder {
+			if err := once(func(ctx context.Context) (site.Store, error) { return openers[name](ctx, h, through.address) }, p); err != nil ||
+				sitetest.Current(t, h.root, editions) != p.Folder {
 				t.Errorf("without cuts: %v", err)
 			}
 			t.Logf("%d rounds: %d were cut, %d editions became public", rounds, cuts, n)

@@ -35,7 +35,11 @@ func compressors() []compressor {
 		}
 	}
 	for _, q := range []int{1, 6, 9} {
-		list = append(list, compressor{encoding.Gzip, ".gz", []string{"gzip", fmt.Sprint("-", q)}}, compressor{encoding.Zlib, ".zz", []string{"pigz", "-z", fmt.Sprint("-", q)}})
+		list = append(
+			list,
+			compressor{encoding.Gzip, ".gz", []string{"gzip", fmt.Sprint("-", q)}},
+			compressor{encoding.Zlib, ".zz", []string{"pigz", "-z", fmt.Sprint("-", q)}},
+		)
 	}
 	for _, q := range []string{"-1", "-3", "-12", "-19"} {
 		list = append(list, compressor{encoding.Zstd, ".zst", []string{"zstd", q, "-q", "-c"}})
@@ -56,7 +60,17 @@ func TestReferenceTools(t *testing.T) {
 	for _, tool := range []string{"brotli", "gzip", "pigz", "zstd", "node"} {
 		partner(t, tool)
 	}
-	contents := [][]byte{{}, []byte(";"), []byte("lamp"), static(700), static(300_000), prose(900), prose(70_000), prose(3_000_000), bytes.Repeat([]byte{0}, 500_000)}
+	contents := [][]byte{
+		{},
+		[]byte(";"),
+		[]byte("lamp"),
+		static(700),
+		static(300_000),
+		prose(900),
+		prose(70_000),
+		prose(3_000_000),
+		bytes.Repeat([]byte{0}, 500_000),
+	}
 	if testing.Short() {
 		contents = contents[:7]
 	}

@@ -85,8 +85,26 @@ func TestHelpExamples(t *testing.T) {
 	for _, line := range examples(t) {
 		x.left[line] = true
 	}
-	x.real = strings.NewReplacer("https://api.brackwater.example", "http://127.0.0.1:7411", "postgres://host@db.example/shed", data.address, "s3://store.example/shed", "s3+http://"+bucket+"/shed", "/srv/shed", "shed", "~/.local/share/bash-completion/completions/", "", "~/.config/fish/completions/", "")
-	env := []string{"BRACKWATER_KEY=" + demo.PracticeKey, "OSIERFOLD_KEY=" + demo.PracticePair, "PGPASSWORD=" + guestPassword, "HAVVEL_FILES_KEY=moth:" + guestPassword}
+	x.real = strings.NewReplacer(
+		"https://api.brackwater.example",
+		"http://127.0.0.1:7411",
+		"postgres://host@db.example/shed",
+		data.address,
+		"s3://store.example/shed",
+		"s3+http://"+bucket+"/shed",
+		"/srv/shed",
+		"shed",
+		"~/.local/share/bash-completion/completions/",
+		"",
+		"~/.config/fish/completions/",
+		"",
+	)
+	env := []string{
+		"BRACKWATER_KEY=" + demo.PracticeKey,
+		"OSIERFOLD_KEY=" + demo.PracticePair,
+		"PGPASSWORD=" + guestPassword,
+		"HAVVEL_FILES_KEY=moth:" + guestPassword,
+	}
 	world := t.TempDir()
 	project := filepath.Join(world, "game")
 	if err := demo.Write(project, map[string]string{"brackwater": "http://127.0.0.1:7411"}); err != nil {
@@ -104,11 +122,29 @@ func TestHelpExamples(t *testing.T) {
 }
 
 func (x *tried) build(world string) {
-	x.example("havvel look export/web", "havvel look", "havvel look export/web --files", "havvel check", "havvel check export/web --to brackwater", "havvel check --explain link-case",
-		"havvel hooks", "havvel hooks --to brackwater --json", "havvel pack --plan", "havvel pack --to brackwater --slim --out archives", "havvel listing", "havvel listing --show brackwater",
-		"havvel play", "havvel play --as brackwater --lan")
+	x.example(
+		"havvel look export/web",
+		"havvel look",
+		"havvel look export/web --files",
+		"havvel check",
+		"havvel check export/web --to brackwater",
+		"havvel check --explain link-case",
+		"havvel hooks",
+		"havvel hooks --to brackwater --json",
+		"havvel pack --plan",
+		"havvel pack --to brackwater --slim --out archives",
+		"havvel listing",
+		"havvel listing --show brackwater",
+		"havvel play",
+		"havvel play --as brackwater --lan",
+	)
 	x.in.ends()
-	x.example("havvel trial --to brackwater --view frame --watch 12s", "havvel trial", "havvel pictures", "havvel pictures --from-trial --to brackwater")
+	x.example(
+		"havvel trial --to brackwater --view frame --watch 12s",
+		"havvel trial",
+		"havvel pictures",
+		"havvel pictures --from-trial --to brackwater",
+	)
 }
 
 func (x *tried) players(world, project string) {
@@ -138,9 +174,23 @@ func (x *tried) players(world, project string) {
 
 func (x *tried) portals(project string) {
 	t := x.t
-	writeInto(t, project, game.Files{"our-portal.toml": []byte(x.example("havvel rules show brackwater --toml").out), "rulebooks/quiet.toml": []byte(x.in.types("havvel rules show quillmarsh --toml").out)})
-	x.example("havvel rules list", "havvel rules list --json", "havvel rules show brackwater", "havvel rules check our-portal.toml", "havvel rules check rulebooks/quiet.toml",
-		"havvel rules try our-portal.toml --against http://127.0.0.1:7411", "havvel rules try our-portal.toml --against https://api.brackwater.example --publish")
+	writeInto(
+		t,
+		project,
+		game.Files{
+			"our-portal.toml":      []byte(x.example("havvel rules show brackwater --toml").out),
+			"rulebooks/quiet.toml": []byte(x.in.types("havvel rules show quillmarsh --toml").out),
+		},
+	)
+	x.example(
+		"havvel rules list",
+		"havvel rules list --json",
+		"havvel rules show brackwater",
+		"havvel rules check our-portal.toml",
+		"havvel rules check rulebooks/quiet.toml",
+		"havvel rules try our-portal.toml --against http://127.0.0.1:7411",
+		"havvel rules try our-portal.toml --against https://api.brackwater.example --publish",
+	)
 	x.in.ends()
 	x.example("havvel standin brackwater --port 7411 --fault drop-upload --at 100KB")
 	x.in.ends()
@@ -161,7 +211,14 @@ func (x *tried) rounds(folder string) {
 		"key.txt":             []byte(token + "\n"),
 		"page/questions.toml": []byte("[[question]]\nask = \"Was it fun?\"\nkind = \"scale\"\n"),
 	})
-	x.example("havvel keys set brackwater", "havvel keys set shed < key.txt", "havvel keys list", "havvel keys list --json", "havvel keys forget shed --dry-run", "havvel keys forget brackwater")
+	x.example(
+		"havvel keys set brackwater",
+		"havvel keys set shed < key.txt",
+		"havvel keys list",
+		"havvel keys list --json",
+		"havvel keys forget shed --dry-run",
+		"havvel keys forget brackwater",
+	)
 	x.in.types("havvel send --to shed").must(t, 0)
 	x.example("havvel round open --to shed --until 3d", "havvel round open --questions page/questions.toml --password", "havvel round list")
 	var rounds struct{ Rounds []struct{ ID string } }
@@ -170,8 +227,21 @@ func (x *tried) rounds(folder string) {
 	}
 	before := x.real
 	x.real = strings.NewReplacer("4kq2m7", rounds.Rounds[1].ID[:6], "/srv/shed", "shed")
-	x.example("havvel round report", "havvel round report --page report.html", "havvel round report --against 4kq2m7", "havvel round close 4kq2m7 --forget", "havvel round close", "havvel round open --until 3d --most 10")
-	x.example("havvel host token make build-server --data /srv/shed", "havvel host token list", "havvel host token list --json", "havvel host token revoke build-server --data /srv/shed", "havvel host token revoke moth --data shed")
+	x.example(
+		"havvel round report",
+		"havvel round report --page report.html",
+		"havvel round report --against 4kq2m7",
+		"havvel round close 4kq2m7 --forget",
+		"havvel round close",
+		"havvel round open --until 3d --most 10",
+	)
+	x.example(
+		"havvel host token make build-server --data /srv/shed",
+		"havvel host token list",
+		"havvel host token list --json",
+		"havvel host token revoke build-server --data /srv/shed",
+		"havvel host token revoke moth --data shed",
+	)
 	x.in.ends()
 	x.real = before
 }
@@ -187,7 +257,12 @@ func (x *tried) beginnings(folder string) {
 		x.example(line)
 	}
 	x.in = newTerminal(x.t, folder, env...)
-	x.example("havvel completion bash > ~/.local/share/bash-completion/completions/havvel", "havvel completion fish > ~/.config/fish/completions/havvel.fish", "havvel demo", "havvel demo --stay --dir try")
+	x.example(
+		"havvel completion bash > ~/.local/share/bash-completion/completions/havvel",
+		"havvel completion fish > ~/.config/fish/completions/havvel.fish",
+		"havvel demo",
+		"havvel demo --stay --dir try",
+	)
 	x.in.ends()
 	x.example("havvel demo --round")
 }

@@ -21,7 +21,7 @@ import (
 	"havvel/internal/rulebook"
 )
 
-// adapted is a page that announces moments, with an adapter for a portal whose script is this.
+// adapted is a page that sends events, with an adapter for a portal whose script is this.
 func adapted(t *testing.T, h rulebook.Hook, script, play string) game.Files {
 	t.Helper()
 	page := []byte(`<html><head></head><body><script>` + play + `</script></body></html>`)
@@ -41,22 +41,22 @@ func adapted(t *testing.T, h rulebook.Hook, script, play string) game.Files {
 	return files
 }
 
-// TestAdapter runs the adapter in a real browser: moments become the portal's calls, its answers become events, and whatever
+// TestAdapter runs the adapter in a real browser: events become the portal's calls, its answers become events, and whatever
 // the portal's script does, the game goes on.
 func TestAdapter(t *testing.T) {
 	h := rulebook.Hook{
 		Name: "Portal", Script: "portal.js", Place: "head-start", Plant: true,
 		Start: &rulebook.Start{Call: "Portal.begin", Arguments: []any{"{game.short}", 7}, Gives: true},
 		Calls: []rulebook.Call{
-			{Call: "started.score", Moment: "statistic", Arguments: []any{"{name}", "{value}"}},
-			{Call: "started.pause", Moment: "break-wanted", Answers: "promise", Take: "shown"},
-			{Call: "started.kept", Moment: "load", Answers: "at-once"},
-			{Call: "Portal.over", Moment: "level-ended", Arguments: []any{"{level}"}},
+			{Call: "started.score", Event: "statistic", Arguments: []any{"{name}", "{value}"}},
+			{Call: "started.pause", Event: "break-wanted", Answers: "promise", Take: "shown"},
+			{Call: "started.kept", Event: "load", Answers: "at-once"},
+			{Call: "Portal.over", Event: "level-ended", Arguments: []any{"{level}"}},
 		},
 	}
 	play := `window.said = []; window.answers = [];
-		addEventListener("game-answer", (e) => answers.push(e.detail.moment + "=" + e.detail.value));
-		const say = (moment, more) => dispatchEvent(new CustomEvent("game-moment", { cancelable: true, detail: { moment, ...more } }));
+		addEventListener("game-answer", (e) => answers.push(e.detail.event + "=" + e.detail.value));
+		const say = (event, more) => dispatchEvent(new CustomEvent("game-event", { cancelable: true, detail: { event, ...more } }));
 		window.waits = [!say("break-wanted"), !say("statistic", { name: "lanterns", value: 3 }), !say("load"), !say("level-begun"), !say("level-ended", { level: 2 })];`
 	whole := `window.Portal = { over: (n) => said.push("over " + n), begin: (short, n) => new Promise((yes) => setTimeout(() => { said.push("begin " + short + n); yes({
 		score: (name, value) => said.push(name + ":" + value), kept: () => "data", pause: () => Promise.resolve({ shown: true }) }); }, 100)) };`
@@ -116,14 +116,15 @@ func TestPlay(t *testing.T) {
 	address := first[strings.Index(first, "http://"):]
 	window, _ := browser(t, 1000, 700)
 	do(t, window, chromedp.Navigate(address))
-	wait("moment loading-begun")
+	wait("event loading-begun")
 	wait("Brackwater.ready()")
 	page, err := http.Get(address)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer page.Body.Close()
-	if data, _ := io.ReadAll(page.Body); !strings.Contains(string(data), `data-w="960" data-h="540"`) || !strings.Contains(string(data), "phone upright") {
+	if data, _ := io.ReadAll(page.Body); !strings.Contains(string(data), `data-w="960" data-h="540"`) ||
+		!strings.Contains(string(data), "phone portrait") {
 		t.Errorf("the page lacks the portal's views: %s", data)
 	}
 	script := filepath.Join(project, "export", "web", "loader.js")

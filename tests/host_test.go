@@ -68,7 +68,7 @@ func arrived(data string) (n int64) {
 	return n
 }
 
-// TestHost: a version goes to a host of one's own by the same send, an upload goes on after the host was killed, and players get
+// TestHost: a version goes to your own host with the same send, an upload goes on after the host was killed, and players get
 // what was sent.
 func TestHost(t *testing.T) {
 	const size, piece = 40 << 20, 4 << 20
@@ -121,7 +121,7 @@ func TestHost(t *testing.T) {
 		}
 	}
 	hv("where", "--all", "--to", "shed").must(t, 0, "0.4.0", "draft")
-	run(t, project, "host", "token", "revoke", "moth", "--data", data).must(t, 0, "shut out")
+	run(t, project, "host", "token", "revoke", "moth", "--data", data).must(t, 0, "no longer accepted")
 	hv("where", "--to", "shed").must(t, 1, "refused the key")
 	run(t, project, "host", "token", "revoke", "moth", "--data", data).must(t, 2, "there is no token")
 	run(t, project, "host", "--url", "https://shed.example", "--games-url", "https://shed.example").must(t, 2, "an origin of their own")

@@ -17,7 +17,21 @@ import (
 )
 
 // hostedNames are files of all kinds that games have.
-var hostedNames = []string{"a.wasm", "b.js", "c.mjs", "d.css", "e.json", "f.png", "g.ogg", "h.woff2", "i.svg", "j.webmanifest", "b.js.gz", "a.wasm.gz", "d.css.br"}
+var hostedNames = []string{
+	"a.wasm",
+	"b.js",
+	"c.mjs",
+	"d.css",
+	"e.json",
+	"f.png",
+	"g.ogg",
+	"h.woff2",
+	"i.svg",
+	"j.webmanifest",
+	"b.js.gz",
+	"a.wasm.gz",
+	"d.css.br",
+}
 
 // hosted is what a file of that name may hold.
 func hosted(t *testing.T, name string) []byte {

@@ -17,7 +17,7 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// lurker is a game that tries to get at what is not its own, and announces what it got. KNOWN stands for what it could have learned elsewhere.
+// lurker is a game that tries to get at what is not its own, and sends what it got. KNOWN stands for what it could have learned elsewhere.
 const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canvas width="64" height="64"></canvas><script>
 (async () => {
 	const known = KNOWN, got = [];
@@ -42,13 +42,13 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 		try { await fetch(at, { method, mode: method === "POST" ? "no-cors" : "cors", credentials: "include", body: '{"device":{}}' }); } catch { /* likewise */ }
 	parent.postMessage({ havvel: 1, kind: "answer", data: { question: 0, answer: "forged" } }, "*");
 	parent.postMessage({ havvel: 1, kind: "piece", data: 1, bytes: new ArrayBuffer(9) }, "*");
-	dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "statistic", name: "isolated", value: String(self.crossOriginIsolated) } }));
-	dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "statistic", name: "got", value: got.join(", ") || "nothing" } }));
+	dispatchEvent(new CustomEvent("game-event", { detail: { event: "statistic", name: "isolated", value: String(self.crossOriginIsolated) } }));
+	dispatchEvent(new CustomEvent("game-event", { detail: { event: "statistic", name: "got", value: got.join(", ") || "nothing" } }));
 })();
 </script></body></html>`
 
-// TestHostileGame: a game reaches nothing but its own round's events: not the owner's pages, nor another round, nor what another game saved.
-// One with threads is isolated in its frame.
+// TestHostileGame: a game reaches nothing but its own round's events: not the owner's pages, nor another round, nor what another game
+// saved. One with threads is isolated in its frame.
 func TestHostileGame(t *testing.T) {
 	ctx, _ := browser(t, 1000, 800)
 	data := filepath.Join(t.TempDir(), "shed")
@@ -128,7 +128,10 @@ func TestHostFullDisk(t *testing.T) {
 	_, body := posting(link+"/sessions", map[string]any{"device": map[string]any{"width": 800}})
 	session := strings.Split(string(body), `"`)[3]
 	event := func(n int) int {
-		status, _ := posting(link+"/sessions/"+session+"/events", map[string]any{"events": []sentEvent{{n, n, "moment", map[string]any{"moment": "play-begun"}}}})
+		status, _ := posting(
+			link+"/sessions/"+session+"/events",
+			map[string]any{"events": []sentEvent{{n, n, "event", map[string]any{"event": "play-begun"}}}},
+		)
 		return status
 	}
 	if s := event(1); s != 200 {

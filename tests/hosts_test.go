@@ -47,7 +47,24 @@ func database(t testing.TB) *machine {
 	if err := os.Chmod(word, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	c := exec.Command("setpriv", append(as, initdb, "-D", filepath.Join(folder, "db"), "-U", "moth", "--pwfile", word, "-A", "scram-sha-256", "-E", "UTF8", "--locale", "C")...)
+	c := exec.Command(
+		"setpriv",
+		append(
+			as,
+			initdb,
+			"-D",
+			filepath.Join(folder, "db"),
+			"-U",
+			"moth",
+			"--pwfile",
+			word,
+			"-A",
+			"scram-sha-256",
+			"-E",
+			"UTF8",
+			"--locale",
+			"C",
+		)...)
 	c.Dir = folder
 	if out, err := c.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -55,7 +72,22 @@ func database(t testing.TB) *machine {
 	h := &machine{port: freePort(t)}
 	h.address = fmt.Sprintf("postgres://moth@127.0.0.1:%s/postgres?sslmode=disable", h.port)
 	h.env = []string{"PGPASSWORD=" + guestPassword}
-	h.serving(t, nil, "setpriv", append(as, postgres, "-D", filepath.Join(folder, "db"), "-p", h.port, "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=")...)
+	h.serving(
+		t,
+		nil,
+		"setpriv",
+		append(
+			as,
+			postgres,
+			"-D",
+			filepath.Join(folder, "db"),
+			"-p",
+			h.port,
+			"-c",
+			"listen_addresses=127.0.0.1",
+			"-c",
+			"unix_socket_directories=",
+		)...)
 	eventually(t, "the database takes no queries", func() (any, bool) { // it answers before it takes them
 		c := exec.Command("psql", h.address, "-c", "SELECT 1")
 		c.Env = append(os.Environ(), h.env...)
@@ -130,7 +162,7 @@ type sentEvent struct {
 
 func clipPiece(n int) string { return fmt.Sprintf("piece %d %s;", n, strings.Repeat("x", 20_000)) }
 
-// witnesses are sessions that tell without end, and what of it was acknowledged.
+// witnesses are sessions that tell without end, and what part of it was acknowledged.
 type witnesses struct {
 	round, link, control string
 	stop                 chan struct{}
@@ -143,7 +175,14 @@ type witnesses struct {
 func witness(t *testing.T, hv func(args ...string) ending, control string) *witnesses {
 	t.Helper()
 	opened := decode[struct{ ID, Link string }](t, hv("round", "open", "--until", "1h", "--record", "--json").must(t, 0))
-	w := &witnesses{round: opened.ID, link: opened.Link, control: control, stop: make(chan struct{}), events: map[string]int{}, pieces: map[string]int{}}
+	w := &witnesses{
+		round:   opened.ID,
+		link:    opened.Link,
+		control: control,
+		stop:    make(chan struct{}),
+		events:  map[string]int{},
+		pieces:  map[string]int{},
+	}
 	for range 8 {
 		status, body := posting(w.link+"/sessions", map[string]any{"device": map[string]any{"width": 800, "height": 600}})
 		var begun struct{ Session string }
@@ -219,14 +258,14 @@ func TestRoundKilled(t *testing.T) {
 	}
 }
 
-// telling sends numbered events and pieces of a clip of a session until it is told to stop, each again until it is acknowledged, and
+// telling sends numbered events and pieces of a clip of a session until it is stopped, each again until it is acknowledged, and
 // returns how many were.
 func telling(link, session string, stop chan struct{}) (acknowledged, pieces int) {
 	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
 	for {
 		var batch []sentEvent
 		for n := acknowledged + 1; n <= acknowledged+5; n++ {
-			batch = append(batch, sentEvent{n, n * 10, "moment", map[string]any{"moment": "statistic", "name": "lanterns", "value": n}})
+			batch = append(batch, sentEvent{n, n * 10, "event", map[string]any{"event": "statistic", "name": "lanterns", "value": n}})
 		}
 		if status, _ := posting(link+"/sessions/"+session+"/events", map[string]any{"events": batch}); status == 200 {
 			acknowledged += 5

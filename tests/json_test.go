@@ -24,6 +24,9 @@ var (
 // documented are the keys that docs/formats/json.md names for a command, with those of the commands that its section refers to.
 func documented(page, command string) map[string]bool {
 	keys := map[string]bool{}
+	if command != "Every document" {
+		keys = documented(page, "Every document")
+	}
 	for section := range strings.SplitSeq(page, "\n## ") {
 		title, text, _ := strings.Cut(section, "\n")
 		if !strings.Contains(", "+title+",", ", "+command+",") {

@@ -12,7 +12,7 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// TestStoredKeys: a stored key lets us in, is readable by its owner only, is never printed, and is told to its own host only.
+// TestStoredKeys: a stored key works, is readable by its owner only, is never printed, and is only ever sent to its own host.
 func TestStoredKeys(t *testing.T) {
 	a, project := portal(t, nil)
 	ring := filepath.Join(t.TempDir(), "config", "keys.json")
@@ -25,7 +25,7 @@ func TestStoredKeys(t *testing.T) {
 		return ending{c.ProcessState.ExitCode(), out.String(), errOut.String()}
 	}
 	hv("", "send").must(t, 3, "havvel keys set brackwater", "BRACKWATER_KEY")
-	hv("", "keys", "set", "brackwater").must(t, 2, "came")
+	hv("", "keys", "set", "brackwater").must(t, 2, "was given")
 	hv("x\n", "keys", "set", "elsewhere").must(t, 2, "elsewhere")
 	hv("", "keys", "list").must(t, 0, "no key is stored")
 	e := hv(demo.PracticeKey+"\n", "keys", "set", "brackwater").must(t, 0, "is stored", strings.TrimPrefix(a.Address(), "http://"))
@@ -40,7 +40,7 @@ func TestStoredKeys(t *testing.T) {
 	other, _ := portal(t, nil) // another project file can't lead the key to another host
 	toml := strings.Replace(snapshot(t, project)["/havvel.toml"], a.Address(), other.Address(), 1)
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
-	hv("", "send", "--again").must(t, 3, "is not told to "+strings.TrimPrefix(other.Address(), "http://"))
+	hv("", "send", "--again").must(t, 3, "is never sent to "+strings.TrimPrefix(other.Address(), "http://"))
 	hv("", "keys", "forget", "brackwater", "--dry-run").must(t, 0, "would be forgotten")
 	hv("", "keys", "forget", "brackwater").must(t, 0, "is forgotten")
 	hv("", "keys", "forget", "brackwater").must(t, 1, "no key is stored for brackwater")

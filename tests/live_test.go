@@ -12,7 +12,7 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// TestLive: what players get otherwise than it was sent is named by what is wrong with it, and a stale cache is told from a
+// TestLive: what players get in another form than it was sent is named by what is wrong with it, and a stale cache is told from a
 // wrong upload.
 func TestLive(t *testing.T) {
 	for name, c := range map[string]struct {
@@ -66,8 +66,9 @@ func TestLive(t *testing.T) {
 				h.ServeHTTP(w, r)
 			}
 		}, 1, []string{"havvel.json: it may be kept by caches for 86400 seconds"}},
-		"another folder": {"", func(http.Handler) http.HandlerFunc { return http.NotFound }, 1, []string{"the public address does not show what is on the site"}},
-		"nobody":         {"", nil, 4, []string{"where players go: nothing answers there"}},
+		"another folder": {"", func(http.Handler) http.HandlerFunc { return http.NotFound }, 1, []string{"the public address does not show " +
+			"what is on the site"}},
+		"nobody": {"", nil, 4, []string{"where players go: nothing answers there"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

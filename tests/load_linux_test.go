@@ -59,11 +59,11 @@ func play(client *http.Client, link string, seed int) error {
 		data := fmt.Sprintf(`"kind":"frames","data":{"fps":%.1f}`, 30+30*random.Float64())
 		switch n % 5 {
 		case 0:
-			data = fmt.Sprintf(`"kind":"moment","data":{"moment":"level-begun","level":%d}`, 1+n/500)
+			data = fmt.Sprintf(`"kind":"event","data":{"event":"level-begun","level":%d}`, 1+n/500)
 		case 1:
-			data = fmt.Sprintf(`"kind":"moment","data":{"moment":"level-ended","level":%d,"won":%v}`, 1+(n-1)/500, random.IntN(3) == 0)
+			data = fmt.Sprintf(`"kind":"event","data":{"event":"level-ended","level":%d,"won":%v}`, 1+(n-1)/500, random.IntN(3) == 0)
 		case 2:
-			data = `"kind":"moment","data":{"moment":"statistic","name":"lanterns","value":120}`
+			data = `"kind":"event","data":{"event":"statistic","name":"lanterns","value":120}`
 		}
 		fmt.Fprintf(&batch, `{"n":%d,"at":%d,%s},`, n, n*200, data)
 		if n%oneBatch == 0 {

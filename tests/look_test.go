@@ -20,7 +20,12 @@ import (
 func TestLookScreens(t *testing.T) {
 	export := write(t, demo.Good())
 	here := t.TempDir()
-	run(t, here, "look", export).must(t, 0, "wasm-split", "to start", "in memory", "fingerprint", "largest files", "lane.pack", "PNG, 480 by 270")
+	run(
+		t,
+		here,
+		"look",
+		export,
+	).must(t, 0, "wasm-split", "to start", "in memory", "fingerprint", "largest files", "lane.pack", "PNG, 480 by 270")
 	run(t, here, "look", export, "--files").must(t, 0, "rules.wasm", "memory from 131 KB")
 	run(t, here, "look", export, "--links").must(t, 0, "index.html:14:14", "loader.js", "certain", "found")
 	run(t, here, "look", export, "--memory").must(t, 0, "four bytes a pixel", "backdrop.png")
@@ -41,14 +46,19 @@ func TestLookFollows(t *testing.T) {
 		Memory struct{ Pictures int64 }
 	}
 	d := decode[document](t, run(t, t.TempDir(), "look", "--json", write(t, demo.Good())).must(t, 0))
-	if len(d.Unlinked) != 0 || len(d.Start.Files) != 8 || len(d.Wasm) != 1 || d.Wasm[0].Memories[0].Initial != 131072 || d.Memory.Pictures != 4*(480*270+64*64) {
+	if len(d.Unlinked) != 0 || len(d.Start.Files) != 8 || len(d.Wasm) != 1 || d.Wasm[0].Memories[0].Initial != 131072 ||
+		d.Memory.Pictures != 4*(480*270+64*64) {
 		t.Errorf("%+v", d)
 	}
 }
 
 // TestEntryFlag: with several pages, the one that loads the game is taken, and --entry settles it.
 func TestEntryFlag(t *testing.T) {
-	files := game.Files{"help.html": []byte("<script>1</script>"), "other.html": []byte("<canvas></canvas><script src=o.js></script>"), "o.js": []byte("1")}
+	files := game.Files{
+		"help.html":  []byte("<script>1</script>"),
+		"other.html": []byte("<canvas></canvas><script src=o.js></script>"),
+		"o.js":       []byte("1"),
+	}
 	for name, data := range demo.Good() {
 		files[strings.Replace(name, "index.html", "play.html", 1)] = data
 	}
@@ -153,8 +163,20 @@ func TestCheckFlags(t *testing.T) {
 	flawed := filepath.Join("export", "flawed")
 	run(t, project, "check", "--explain", "link-case").must(t, 0, "On the developer's disk", "before:", "after:")
 	run(t, project, "check", "--explain", "link-cse").must(t, 2, `did you mean "link-case"?`)
-	run(t, project, "check", flawed, "--only", "page").must(t, 0, fmt.Sprintf("11 of %d checks", len(check.Catalogue())), "no errors in these", "(all checks)")
-	if e := run(t, project, "check", flawed, "--only", "link", "--level", "error").must(t, 1, "link-missing"); strings.Contains(e.out, "link-case") || strings.Contains(e.out, "encoding-unserved") || strings.Contains(e.out, "hook-absent") {
+	run(
+		t,
+		project,
+		"check",
+		flawed,
+		"--only",
+		"page",
+	).must(t, 0, fmt.Sprintf("11 of %d checks", len(check.Catalogue())), "no errors in these", "(all checks)")
+	if e := run(t, project, "check", flawed, "--only", "link", "--level", "error").must(t, 1, "link-missing"); strings.Contains(
+		e.out,
+		"link-case",
+	) ||
+		strings.Contains(e.out, "encoding-unserved") ||
+		strings.Contains(e.out, "hook-absent") {
 		t.Errorf("shows what was not asked for:\n%s", e.out)
 	}
 	run(t, project, "check", "--only", "nothing").must(t, 2, "no check")
@@ -182,7 +204,7 @@ func TestSeveralPortals(t *testing.T) {
 	toml := snapshot(t, project)["/havvel.toml"] + "\n[to.quillmarsh]\nrulebook = \"quillmarsh\"\n[to.osierfold]\nrulebook = \"osierfold\"\n"
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
 	flawed := filepath.Join("export", "flawed")
-	run(t, project, "check", flawed).must(t, 1, "for Brackwater, Osierfold and Quillmarsh", "1 error", "Havvel pack mends")
+	run(t, project, "check", flawed).must(t, 1, "for Brackwater, Osierfold and Quillmarsh", "1 error", "Fixed automatically by havvel pack")
 	run(t, project, "check", flawed, "--to", "quillmarsh", "--only", "encoding").must(t, 0, "no errors in these")
 	run(t, project, "pack", "--to", "quillmarsh").must(t, 0, "quillmarsh-0.4.0.zip", "of 500 MB allowed")
 	run(t, project, "pack", "--to", "osierfold").must(t, 0, "rest.zip")
@@ -191,7 +213,19 @@ func TestSeveralPortals(t *testing.T) {
 
 // TestOddNames: names that are legal somewhere are read, and reported where they make trouble elsewhere.
 func TestOddNames(t *testing.T) {
-	names := []string{"index.html", "night sky/l\u00e4rm.png", "caf\u0065\u0301.json", `back\slash.js`, "aux.js", "Lane.js", "lane.js", strings.Repeat("deep/", 50) + "a.js", "夜.js", "%41.js", "a&b=c.js"}
+	names := []string{
+		"index.html",
+		"night sky/l\u00e4rm.png",
+		"caf\u0065\u0301.json",
+		`back\slash.js`,
+		"aux.js",
+		"Lane.js",
+		"lane.js",
+		strings.Repeat("deep/", 50) + "a.js",
+		"夜.js",
+		"%41.js",
+		"a&b=c.js",
+	}
 	files := game.Files{"index.html": []byte("<canvas></canvas><script src=lane.js></script>")}
 	for _, name := range names[1:] {
 		files[name] = []byte("{}")
@@ -218,7 +252,10 @@ func TestEncodings(t *testing.T) {
 		"unpacks it itself": `fetch("rules.wasm.gz").then((r) => r.body.pipeThrough(new DecompressionStream("gzip")))`,
 		"must send it with": `fetch("rules.wasm")`,
 	} {
-		export := write(t, game.Files{"index.html": []byte("<canvas></canvas><script src=a.js></script>"), "a.js": []byte(script), "rules.wasm.gz": packed.Bytes()})
+		export := write(
+			t,
+			game.Files{"index.html": []byte("<canvas></canvas><script src=a.js></script>"), "a.js": []byte(script), "rules.wasm.gz": packed.Bytes()},
+		)
 		run(t, t.TempDir(), "look", "--files", export).must(t, 0, "memory from 131 KB", "compressed with gzip, 2.2 KB unpacked", unpacks)
 	}
 }
@@ -241,8 +278,12 @@ func TestManyFindings(t *testing.T) {
 // TestWorkshop: where tools of the web make a game, its export is what they wrote, not the page that they made it from.
 func TestWorkshop(t *testing.T) {
 	made := write(t, game.Files{
-		"package.json": []byte("{}"), "index.html": []byte(`<script type="module" src="main.js"></script>`), "main.js": []byte(`import { lamp } from "lantern-kit"`),
-		"node_modules/lantern-kit/index.html": []byte("<p>not ours"), "dist/index.html": []byte(`<title>Lane</title><script src="lane.js"></script>`), "dist/lane.js": []byte("1"),
+		"package.json": []byte(
+			"{}",
+		), "index.html": []byte(`<script type="module" src="main.js"></script>`), "main.js": []byte(`import { lamp } from "lantern-kit"`),
+		"node_modules/lantern-kit/index.html": []byte(
+			"<p>not ours",
+		), "dist/index.html": []byte(`<title>Lane</title><script src="lane.js"></script>`), "dist/lane.js": []byte("1"),
 	})
 	run(t, made, "check", ".").must(t, 1, "link-package", `"lantern-kit" is imported by its name alone`)
 	run(t, made, "look").must(t, 0, "dist  a folder", "2 files")

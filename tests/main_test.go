@@ -216,7 +216,7 @@ func snapshot(t testing.TB, folder string) map[string]string {
 	return files
 }
 
-// freePort is a port that nobody listens on, nor on the one after it. It is not among those that the system gives to whoever asks for any.
+// freePort is a port that nobody listens on, nor on the one after it. It is not among those that the system gives out.
 func freePort(t testing.TB) string {
 	t.Helper()
 	for range 100 {

@@ -12,8 +12,8 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// TestOwnPortal: a portal that somebody describes in a rulebook with one step is sent to, with a key that the rulebook says nothing more of; what
-// it can't be asked is not waited for.
+// TestOwnPortal: a portal that somebody describes in a rulebook with one step is sent to, with a key that the rulebook says nothing
+// more of; what it can't be asked is not waited for.
 func TestOwnPortal(t *testing.T) {
 	var told atomic.Value // what the portal got last
 	told.Store("")
@@ -49,7 +49,13 @@ expect = [201]
 	if told := told.Load(); told != "" {
 		t.Fatalf("without a key it was told %q", told)
 	}
-	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "send", "--wait").must(t, 0, "sent 0.1.0 to Little Portal", "look at your page on Little Portal")
+	runWith(
+		t,
+		folder,
+		[]string{"LITTLE_KEY=oil"},
+		"send",
+		"--wait",
+	).must(t, 0, "sent 0.1.0 to Little Portal", "look at your page on Little Portal")
 	if told := told.Load().(string); !strings.HasPrefix(told, "/games/lane Bearer oil ") || strings.HasSuffix(told, " 0") {
 		t.Errorf("it was told %q", told)
 	}

@@ -108,8 +108,8 @@ func TestPageErrors(t *testing.T) {
 	portal, project, env := at(t, "brackwater", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 	edit(t, project, `"Puzzle"`, `"Puzzles"`)
-	hv("listing").must(t, 1, "Must be mended", `did you mean "Puzzle"?`, "havvel.toml:")
-	hv("send").must(t, 1, "not sent to Brackwater", `"Puzzles" is not a shelf`, "--only build")
+	hv("listing").must(t, 1, "Errors", `did you mean "Puzzle"?`, "havvel.toml:")
+	hv("send").must(t, 1, "not sent to Brackwater", `"Puzzles" is not a category`, "--only build")
 	if _, front := get(t, portal.Address()); strings.Contains(front, "Tinderwick") {
 		t.Error("something went out")
 	}
@@ -121,7 +121,7 @@ func TestPageErrors(t *testing.T) {
 		t.Fatal(err)
 	}
 	hv("where").must(t, 0, "the page on Brackwater lacks: tagline")
-	hv("pictures").must(t, 1, "page/icon.png: there is no such file", "next: mend the errors")
+	hv("pictures").must(t, 1, "page/icon.png: there is no such file", "next: fix the errors")
 	edit(t, project, `"page/description.md"`, `"page/Description.md"`)
 	hv("listing").must(t, 2, "listing.description: there is no file")
 	edit(t, project, "[listing]", "[listing]\ntagine = \"x\"")
@@ -162,22 +162,22 @@ func TestPageBroken(t *testing.T) {
 func TestFinals(t *testing.T) {
 	_, project, env := at(t, "brackwater", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
-	e := hv("send", "--wait").must(t, 0, "a board can't be taken away again", "(new: lanterns,")
-	if strings.Index(e.out, "for good:") > strings.Index(e.out, "page: title") {
+	e := hv("send", "--wait").must(t, 0, "a leaderboard can be hidden but not deleted", "(new: lanterns,")
+	if strings.Index(e.out, "permanent:") > strings.Index(e.out, "page: title") {
 		t.Errorf("it is said afterwards:\n%s", e.out)
 	}
 	e = hv("publish").must(t, 0, "short address can't be changed once it is public (tinderwick-lane)")
-	if strings.Index(e.out, "for good:") > strings.Index(e.out, "is public on") {
+	if strings.Index(e.out, "permanent:") > strings.Index(e.out, "is public on") {
 		t.Errorf("it is said afterwards:\n%s", e.out)
 	}
 	edit(t, project, "Lanterns lit", "Lanterns")
-	for _, e := range []ending{hv("send").must(t, 0, "page: boards"), hv("publish").must(t, 0)} {
+	for _, e := range []ending{hv("send").must(t, 0, "page: leaderboards"), hv("publish").must(t, 0)} {
 		if strings.Contains(e.out, "for good") {
 			t.Errorf("it is said again:\n%s", e.out)
 		}
 	}
 	edit(t, project, `keeps = "highest"`, `keeps = "lowest"`)
-	hv("send").must(t, 1, "the board lanterns keeps the highest value, and can't be changed")
+	hv("send").must(t, 1, "the leaderboard lanterns keeps the highest value, and can't be changed")
 }
 
 // TestOnlyHere: a game that is public elsewhere is not only here.
@@ -185,7 +185,16 @@ func TestOnlyHere(t *testing.T) {
 	portal, project, env := at(t, "osierfold", nil)
 	quill, _, more := at(t, "quillmarsh", nil)
 	hv := func(args ...string) ending { return runWith(t, project, append(env, more...), args...) }
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.osierfold.declares]\nversion = \"0.4.0\"\nstates = [\"only-here\"]\n\n[to.quillmarsh]\nrulebook = \"quillmarsh\"\naddress = \"%s/api\"\n\n[[statistic]]", quill.Address()))
+	edit(
+		t,
+		project,
+		"[[statistic]]",
+		fmt.Sprintf(
+			"[to.osierfold.declarations]\nversion = \"0.4.0\"\ndeclare = [\"only-here\"]\n\n[to.quillmarsh]\nrulebook = "+
+				"\"quillmarsh\"\naddress = \"%s/api\"\n\n[[statistic]]",
+			quill.Address(),
+		),
+	)
 	hv("check", "--only", "declaration").must(t, 0, "no errors")
 	hv("send", "--to", "quillmarsh").must(t, 0)
 	hv("publish", "--to", "quillmarsh").must(t, 0)
@@ -210,8 +219,22 @@ func TestPictures(t *testing.T) {
 	}
 	hv("listing", "--page").must(t, 0, "brackwater.html")
 	partner(t, "chromium")
-	writeInto(t, project, game.Files{"havvel.toml": []byte(snapshot(t, project)["/havvel.toml"] + "\n[trial]\nsteps = [\"press Enter\", \"expect moment level-begun\", \"press Enter\", \"wait 2s\"]\n")})
-	edit(t, project, "[[picture]]\nfile  = \"page/shot-1.jpg\"\nroles = [\"screenshot\"]", "[[picture]]\nfile = \"page/shot-1.jpg\"\nroles = [\"backdrop\"]")
+	writeInto(
+		t,
+		project,
+		game.Files{
+			"havvel.toml": []byte(
+				snapshot(t, project)["/havvel.toml"] + "\n[trial]\nsteps = [\"press Enter\", \"expect event level-begun\", \"press Enter\", " +
+					"\"wait 2s\"]\n",
+			),
+		},
+	)
+	edit(
+		t,
+		project,
+		"[[picture]]\nfile  = \"page/shot-1.jpg\"\nroles = [\"screenshot\"]",
+		"[[picture]]\nfile = \"page/shot-1.jpg\"\nroles = [\"backdrop\"]",
+	)
 	hv("pictures", "--from-trial").must(t, 0, "took page/trial-shot-1.png", "recorded page/trial-clip-640x360.webm", "named in havvel.toml")
 	doc = decode[document](t, hv("pictures", "--json").must(t, 0))
 	taken := 0
@@ -249,26 +272,32 @@ func TestListingWords(t *testing.T) {
 				Count, Limit     int
 			}
 			Declarations []struct {
-				Name   string
-				Stated bool
+				Name     string
+				Declared bool
 			}
 			Lacks []string
 		}
 	}
 	page := decode[document](t, hv("listing", "--json").must(t, 0)).Pages[0]
-	if page.Destination != "osierfold" || len(page.Fields) != 12 || len(page.Declarations) != 4 || page.Declarations[2].Stated || len(page.Lacks) != 0 {
+	if page.Destination != "osierfold" || len(page.Fields) != 12 || len(page.Declarations) != 4 || page.Declarations[2].Declared ||
+		len(page.Lacks) != 0 {
 		t.Errorf("%+v", page)
 	}
 	for _, f := range page.Fields {
-		if f.Name == "text" && (f.Form != "bbcode" || f.Limit != 4000 || f.Count != len([]rune(f.Text))) || f.Name == "languages" && strings.Join(f.Words, " ") != "English" {
+		if f.Name == "text" && (f.Form != "bbcode" || f.Limit != 4000 || f.Count != len([]rune(f.Text))) ||
+			f.Name == "languages" && strings.Join(f.Words, " ") != "English" {
 			t.Errorf("%+v", f)
 		}
 	}
-	hv("listing", "--show", "osierfold").must(t, 0, "tagline  67 of 90 characters, from listing.tagline", "text  688 of 4000 characters, bbcode", "[b]Tinderwick Lane[/b]", "(nothing, as you say)", "only-here: not stated", "page/square.jpg", "next: havvel listing --page --to osierfold")
+	hv(
+		"listing",
+		"--show",
+		"osierfold",
+	).must(t, 0, "tagline  67 of 90 characters, from listing.tagline", "text  688 of 4000 characters, bbcode", "[b]Tinderwick Lane[/b]", "(nothing, as you say)", "only-here: not declared", "page/square.jpg", "next: havvel listing --page --to osierfold")
 	hv("listing", "--show", "osierfolt").must(t, 2, `there is no destination "osierfolt"`, `did you mean "osierfold"?`)
 	hv("send", "--only", "pictures").must(t, 2, "it can be build, page")
 	hv("send", "--only", "page").must(t, 1, "nothing was sent to osierfold yet")
-	hv("rules", "show", "osierfold").must(t, 0, "picture square", "statement only-here", "can't be taken back")
+	hv("rules", "show", "osierfold").must(t, 0, "picture square", "declaration only-here", "can't be taken back")
 	edit(t, project, "[listing]\n", "[listing]\n# ")
 	edit(t, project, `contact     = "`, `# contact = "`)
 	where := decode[struct {
@@ -280,10 +309,19 @@ func TestListingWords(t *testing.T) {
 		t.Errorf("%+v", where)
 	}
 	hv("where").must(t, 0, "the page on Osierfold lacks:", "contact")
-	hv("send", "--dry-run").must(t, 0, "people read what is stated")
+	hv("send", "--dry-run").must(t, 0, "people read what is declared")
 
 	site := t.TempDir()
-	writeInto(t, site, game.Files{"havvel.toml": []byte("[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.shed]\naddress = \"./out\"\n[listing]\ntagline = \"x\"\n")})
+	writeInto(
+		t,
+		site,
+		game.Files{
+			"havvel.toml": []byte(
+				"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.shed]\naddress = " +
+					"\"./out\"\n[listing]\ntagline = \"x\"\n",
+			),
+		},
+	)
 	for name, data := range game.Script() {
 		writeInto(t, site, game.Files{"web/" + name: data})
 	}
@@ -295,7 +333,19 @@ func TestListingWords(t *testing.T) {
 	for name, data := range game.Script() {
 		writeInto(t, bare, game.Files{"web/" + name: data})
 	}
-	run(t, bare, "start", "--to", "quillmarsh", "--tagline", `Light "it".`, "--category", "puzzle", "--address", "http://127.0.0.1:1").must(t, 0, "wrote havvel.toml")
+	run(
+		t,
+		bare,
+		"start",
+		"--to",
+		"quillmarsh",
+		"--tagline",
+		`Light "it".`,
+		"--category",
+		"puzzle",
+		"--address",
+		"http://127.0.0.1:1",
+	).must(t, 0, "wrote havvel.toml")
 	run(t, bare, "listing").must(t, 0, "quillmarsh", "still lacks: text, price, generated")
 	run(t, bare, "listing", "--show", "quillmarsh").must(t, 0, `Light "it".`, "one of: puzzle, story", "left out", "missing")
 }
@@ -325,7 +375,7 @@ func TestStandInPage(t *testing.T) {
 		`{"fields": {"about": "<p onclick=x>"}}`:                                      "the attribute onclick",
 		`{"fields": {"about": "<a href='javascript:x'>"}}`:                            "the attribute href",
 		`{"fields": {"how": "<!-- x -->"}}`:                                           "we don't show comments",
-		`{"fields": {"shelf": "Cooking"}}`:                                            `we don't have \"Cooking\"`,
+		`{"fields": {"category": "Cooking"}}`:                                         `we don't have \"Cooking\"`,
 		`{"fields": {"tagline": "` + strings.Repeat("ü", 111) + `"}}`:                 "111 characters; we take 110",
 		`{"fields": {}, "pictures": [{"name": "cover", "number": 1, "sha256": "a"}]}`: "was never sent",
 		`{"fields": `: "not the JSON",

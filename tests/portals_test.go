@@ -72,13 +72,13 @@ func get(t testing.TB, address string) (int, string) {
 
 var caseForm = regexp.MustCompile(`action="(/desk/[a-z0-9]+)"`)
 
-// decide is what a person does at Osierfold's desk.
+// decide is what a person does at Osierfold's review desk.
 func decide(t testing.TB, portal *standin.Portal, say, reasons string) {
 	t.Helper()
-	_, desk := get(t, portal.Address()+"/desk")
-	m := caseForm.FindStringSubmatch(desk)
+	_, desktop := get(t, portal.Address()+"/desk")
+	m := caseForm.FindStringSubmatch(desktop)
 	if m == nil {
-		t.Fatalf("nothing waits at the desk:\n%s", desk)
+		t.Fatalf("nothing waits at the desk:\n%s", desktop)
 	}
 	r, err := http.PostForm(portal.Address()+m[1], url.Values{"say": {say}, "reasons": {reasons}})
 	if err != nil || r.StatusCode != 200 {
@@ -245,7 +245,12 @@ func TestPortalResume(t *testing.T) {
 		t.Fatal(err)
 	}
 	pieces := strings.Replace(string(rules), "resumable = true", "resumable = true\npiece     = \"100 KB\"", 1)
-	toml = strings.Replace(strings.Replace(toml, slow.Address(), "http://"+through.address, 1), `rulebook = "brackwater"`, `rulebook = "own.toml"`, 1)
+	toml = strings.Replace(
+		strings.Replace(toml, slow.Address(), "http://"+through.address, 1),
+		`rulebook = "brackwater"`,
+		`rulebook = "own.toml"`,
+		1,
+	)
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml), "own.toml": []byte(pieces)})
 	c := exec.Command(program, "send")
 	c.Dir, c.Env = project, append(os.Environ(), env...)
@@ -287,16 +292,21 @@ func TestPortalResume(t *testing.T) {
 	}
 }
 
-// TestBoards: Brackwater's boards are those that havvel.toml declares, and keep values by their kind.
+// TestBoards: Brackwater's leaderboards are those that havvel.toml declares, and keep values by their kind.
 func TestBoards(t *testing.T) {
 	portal, project, env := at(t, "brackwater", nil)
-	toml := snapshot(t, project)["/havvel.toml"] + "\n[[statistic]]\nname = \"presses\"\nkeeps = \"lowest\"\n[[statistic]]\nname = \"oil\"\nkeeps = \"total\"\n"
+	toml := snapshot(t, project)["/havvel.toml"] + "\n[[statistic]]\nname = \"presses\"\nkeeps = \"lowest\"\n[[statistic]]\nname = " +
+		"\"oil\"\nkeeps = \"total\"\n"
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
 	runWith(t, project, env, "send").must(t, 0)
-	for board, want := range map[string]string{"lanterns": "7", "presses": "3", "oil": "15"} {
+	for leaderboard, want := range map[string]string{"lanterns": "7", "presses": "3", "oil": "15"} {
 		kept := ""
 		for _, value := range []string{"3", "7", "5"} {
-			r, err := http.Post(portal.Address()+"/boards/tinderwick-lane/"+board, "application/json", strings.NewReader(`{"player":"moth","value":`+value+`}`))
+			r, err := http.Post(
+				portal.Address()+"/leaderboards/tinderwick-lane/"+leaderboard,
+				"application/json",
+				strings.NewReader(`{"player":"moth","value":`+value+`}`),
+			)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -304,12 +314,12 @@ func TestBoards(t *testing.T) {
 			kept = strings.TrimSpace(string(body))
 		}
 		if kept != `{"kept":`+want+`}` {
-			t.Errorf("%s keeps %s instead of %s", board, kept, want)
+			t.Errorf("%s keeps %s instead of %s", leaderboard, kept, want)
 		}
 	}
 }
 
-// TestRulesTry: a recipe of one's own is walked request by request, and shows no secret.
+// TestRulesTry: your own recipe is walked request by request, and shows no secret.
 func TestRulesTry(t *testing.T) {
 	for name, steps := range map[string][]string{
 		"brackwater": {"1 game  PUT", "upload  PATCH", "Authorization: Bearer (key)", "→ 201 Created", "the recipe works"},
@@ -352,7 +362,9 @@ func TestManyFiles(t *testing.T) {
 		got[r.URL.Path] = r.Header.Get("Content-Type")
 	}))
 	defer server.Close()
-	rules := "format = \"havvel-rulebook/1\"\nname = \"Plain\"\n[archive]\nhand_over = \"folder\"\n[[send]]\nstep = \"file\"\nmethod = \"PUT\"\naddress = \"{address}/{version}/{file.name}\"\nheaders = { X-Sum = \"{file.sha256}\", Content-Type = \"{file.type}\" }\nfile = \"each\"\nexpect = [200]\n"
+	rules := "format = \"havvel-rulebook/1\"\nname = \"Plain\"\n[archive]\nhand_over = \"folder\"\n[[send]]\nstep = \"file\"\nmethod = " +
+		"\"PUT\"\naddress = \"{address}/{version}/{file.name}\"\nheaders = { X-Sum = \"{file.sha256}\", Content-Type = \"{file.type}\" " +
+		"}\nfile = \"each\"\nexpect = [200]\n"
 	files := small()
 	files["n 1/night.json"] = []byte("{}")
 	folder := tryProject(t, files, "")
@@ -370,7 +382,8 @@ func TestManyFiles(t *testing.T) {
 	run(t, folder, "send").must(t, 0, "sent 1 to Plain")
 	mu.Lock()
 	defer mu.Unlock()
-	if len(got) != 4 || got["/1/n 1/night.json"] != "application/json" || got["/1/game.js"] != "text/javascript; charset=utf-8" || !strings.HasPrefix(got["/1/index.html"], "text/html") {
+	if len(got) != 4 || got["/1/n 1/night.json"] != "application/json" || got["/1/game.js"] != "text/javascript; charset=utf-8" ||
+		!strings.HasPrefix(got["/1/index.html"], "text/html") {
 		t.Errorf("%v", got)
 	}
 }

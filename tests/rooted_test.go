@@ -12,14 +12,17 @@ import (
 	"havvel/internal/proof"
 )
 
-// TestRooted packs exports that expect to be at a host's root, or in a folder of it, and runs both sides in a browser: the export where it expects to
-// be, and what was packed below another folder.
+// TestRooted packs exports that expect to be at a host's root, or in a folder of it, and runs both sides in a browser: the export where
+// it expects to be, and what was packed below another folder.
 func TestRooted(t *testing.T) {
 	at := partner(t, "chromium")
 	const draw = `const c = document.getElementById("lane").getContext("2d"); c.fillStyle = "#204060"; c.fillRect(0, 0, 300, 150);` +
 		`function lamp(src, x) { const i = new Image(); i.onload = () => c.drawImage(i, x, 40); i.src = src; }`
 	page := func(head, body string) []byte {
-		return []byte("<!doctype html><html lang=en><head><meta charset=utf-8><title>Tinderwick Lane</title>" + head + "</head><body><canvas id=lane></canvas>" + body + "</body></html>")
+		return []byte(
+			"<!doctype html><html lang=en><head><meta charset=utf-8><title>Tinderwick Lane</title>" + head + "</head><body><canvas " +
+				"id=lane></canvas>" + body + "</body></html>",
+		)
 	}
 	lamp := []byte("GIF89a\x01\x00\x01\x00\x80\x00\x00\xff\xc8\x5a\x00\x00\x00,\x00\x00\x00\x00\x01\x00\x01\x00\x00\x02\x02D\x01\x00;")
 	for name, c := range map[string]struct {
@@ -67,7 +70,10 @@ func TestRooted(t *testing.T) {
 			c.files["art/lamp.gif"], c.files["art/moth.gif"] = lamp, lamp
 			folder := t.TempDir()
 			writeInto(t, filepath.Join(folder, "export"), c.files)
-			settings := fmt.Sprintf("[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"export\"\n[to.plain]\naddress = %q\n", filepath.Join(folder, "site"))
+			settings := fmt.Sprintf(
+				"[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"export\"\n[to.plain]\naddress = %q\n",
+				filepath.Join(folder, "site"),
+			)
 			writeInto(t, folder, game.Files{"havvel.toml": []byte(settings)})
 			answer := decode[struct{ Archives []struct{ Path string } }](t, run(t, folder, "pack", "--json").must(t, 0))
 			before, err := proof.Play(context.Background(), at, proof.Side{Folder: filepath.Join(folder, "export"), At: c.root})
@@ -95,7 +101,11 @@ func TestRootedRefused(t *testing.T) {
 		"export/index.html":   []byte("<!doctype html><title>Lane</title><canvas></canvas><script src=game.js></script>"),
 		"export/game.js":      []byte("const i = new Image();\ni.src = [\"\", \"art\", \"lamp.gif\"].join(\"/\");"),
 		"export/art/lamp.gif": []byte("GIF89a"),
-		"havvel.toml":         fmt.Appendf(nil, "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"export\"\n[to.plain]\naddress = %q\n", filepath.Join(folder, "site")),
+		"havvel.toml": fmt.Appendf(
+			nil,
+			"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"export\"\n[to.plain]\naddress = %q\n",
+			filepath.Join(folder, "site"),
+		),
 	})
 	e := run(t, folder, "pack")
 	if e.code != 1 || !strings.Contains(e.err+e.out, "game.js:2:") || !strings.Contains(e.err+e.out, "/art/lamp.gif") {

@@ -60,9 +60,30 @@ func TestRound(t *testing.T) {
 	hv("round", "report").must(t, 1, "there was no round of this game yet")
 	hv("round", "open").must(t, 1, "nothing was sent to shed yet")
 	hv("send", "--to", "shed").must(t, 0)
-	writeInto(t, project, game.Files{"q.toml": []byte("[[question]]\nask = \"Was it fun?\"\nkind = \"scale\"\n[[question]]\nask = \"What was odd?\"\nkind = \"text\"\n")})
+	writeInto(
+		t,
+		project,
+		game.Files{
+			"q.toml": []byte("[[question]]\nask = \"Was it fun?\"\nkind = \"scale\"\n[[question]]\nask = \"What was odd?\"\nkind = \"text\"\n"),
+		},
+	)
 	hv("round", "open", "--questions", "q.toml", "--dry-run").must(t, 0, "would open", "2 questions")
-	link := roundLink.FindString(hv("round", "open", "--questions", "q.toml", "--until", "2h", "--most", "5", "--record", "--keep", "48h").must(t, 0, "is open", "tell us how it went", "is deleted on", "next: paste").out)
+	link := roundLink.FindString(
+		hv(
+			"round",
+			"open",
+			"--questions",
+			"q.toml",
+			"--until",
+			"2h",
+			"--most",
+			"5",
+			"--record",
+			"--keep",
+			"48h",
+		).must(t, 0, "is open", "tell us how it went", "is deleted on", "next: paste").
+			out,
+	)
 	hv("round", "report").must(t, 0, "0 testers agreed", "wait for testers")
 
 	press := func(id string) chromedp.Action[chromedp.Void] { return chromedp.Click("#" + id) }
@@ -117,8 +138,20 @@ func TestRound(t *testing.T) {
 		delete(sizes, "")
 		return sizes, len(sizes) >= 3
 	})
-	hv("round", "report", "--simulated", "--lines", "back.jsonl", "--table", "back.csv", "--page", "report.html").must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester played by programs, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
-	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") || !strings.Contains(string(back), `"clip":`) || strings.Contains(string(back), "127.0.0.1") {
+	hv(
+		"round",
+		"report",
+		"--simulated",
+		"--lines",
+		"back.jsonl",
+		"--table",
+		"back.csv",
+		"--page",
+		"report.html",
+	).must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester simulated, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
+	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") ||
+		!strings.Contains(string(back), `"clip":`) ||
+		strings.Contains(string(back), "127.0.0.1") {
 		t.Errorf("%v\n%s", err, back)
 	}
 	if back, err := os.ReadFile(filepath.Join(project, "back.csv")); err != nil || !strings.Contains(string(back), "level-begun") {
@@ -153,14 +186,19 @@ func TestRound(t *testing.T) {
 func TestAgainst(t *testing.T) {
 	hv, _ := shed(t)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
-	type moment = map[string]any
+	type event = map[string]any
 	played := func(link string, won bool, length int) {
 		t.Helper()
 		_, body := posting(link+"/sessions", map[string]any{"device": map[string]any{"width": 1280, "height": 720}})
 		session := strings.Split(string(body), `"`)[3]
-		list := []sentEvent{{1, 800, "shown", nil}, {2, 1000, "moment", moment{"moment": "level-begun", "level": 1}}, {3, 3000, "moment", moment{"moment": "level-ended", "level": 1, "won": true}}, {4, 4000, "moment", moment{"moment": "level-begun", "level": 2}}}
+		list := []sentEvent{
+			{1, 800, "shown", nil},
+			{2, 1000, "event", event{"event": "level-begun", "level": 1}},
+			{3, 3000, "event", event{"event": "level-ended", "level": 1, "won": true}},
+			{4, 4000, "event", event{"event": "level-begun", "level": 2}},
+		}
 		if won {
-			list = append(list, sentEvent{5, 4000 + length, "moment", moment{"moment": "level-ended", "level": 2, "won": true}})
+			list = append(list, sentEvent{5, 4000 + length, "event", event{"event": "level-ended", "level": 2, "won": true}})
 		}
 		if status, body := posting(link+"/sessions/"+session+"/events", map[string]any{"events": list}); status != 200 {
 			t.Fatalf("%d %s", status, body)
@@ -174,7 +212,13 @@ func TestAgainst(t *testing.T) {
 	for i := range 10 {
 		played(second.Link, i < 8, 20_000+i*2000)
 	}
-	hv("round", "report", second.ID[:8], "--against", first.ID[:8]).must(t, 0, "10 testers agreed to be watched, 10 began to play, 8 won the last level", "against 0.4.0", "level 2: won it", "can't tell: from 19 points less to 52 points more", "level 2: time", "less, by", "the same", "too few to know a change from chance")
+	hv(
+		"round",
+		"report",
+		second.ID[:8],
+		"--against",
+		first.ID[:8],
+	).must(t, 0, "10 testers agreed to share, 10 began to play, 8 won the last level", "against 0.4.0", "level 2: won it", "can't tell: from 19 points less to 52 points more", "level 2: time", "less, by", "the same", "too few to know a change from chance")
 	type change struct {
 		Figure, Level string
 		Before, After float64

@@ -35,7 +35,13 @@ type machine struct {
 }
 
 // machines are the real servers that sites are tested on.
-var machines = map[string]func(testing.TB) *machine{"sftp": openSSH, "ftp": veryFTP, "ftps": implicitFTP, "webdav": apache, "objects": objectStore}
+var machines = map[string]func(testing.TB) *machine{
+	"sftp":    openSSH,
+	"ftp":     veryFTP,
+	"ftps":    implicitFTP,
+	"webdav":  apache,
+	"objects": objectStore,
+}
 
 // serving runs a server until the test ends, and waits until it answers.
 func (h *machine) serving(t testing.TB, env []string, program string, args ...string) {
@@ -156,7 +162,17 @@ func openSSH(t testing.TB) *machine {
 	keys := put(t, filepath.Join(os.TempDir(), "havvel-keys-"+h.port), string(public))
 	os.Chmod(keys, 0o644)
 	t.Cleanup(func() { os.Remove(keys) })
-	config := put(t, filepath.Join(etc, "sshd_config"), fmt.Sprintf("Port %s\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPasswordAuthentication yes\nPidFile none\nMaxStartups 50\nSubsystem sftp internal-sftp\n", h.port, filepath.Join(etc, "host"), keys))
+	config := put(
+		t,
+		filepath.Join(etc, "sshd_config"),
+		fmt.Sprintf(
+			"Port %s\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nUsePAM no\nPasswordAuthentication "+
+				"yes\nPidFile none\nMaxStartups 50\nSubsystem sftp internal-sftp\n",
+			h.port,
+			filepath.Join(etc, "host"),
+			keys,
+		),
+	)
 	h.address = fmt.Sprintf("sftp://%s@127.0.0.1:%s%s", guest, h.port, h.root)
 	h.env = []string{"HOME=" + home, "SSH_AUTH_SOCK="}
 	h.serving(t, nil, program, "-D", "-e", "-f", config)
@@ -171,8 +187,12 @@ func certificate(t testing.TB, folder string) (cert, key string) {
 		t.Fatal(err)
 	}
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "shed.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+		SerialNumber: big.NewInt(
+			1,
+		), Subject: pkix.Name{CommonName: "shed.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{
+			net.IPv4(127, 0, 0, 1),
+		}, IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, &k.PublicKey, k)
 	if err != nil {

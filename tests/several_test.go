@@ -40,7 +40,11 @@ func TestTwoDestinations(t *testing.T) {
 	run(t, project, "send", "--to", "other").must(t, 4, "nothing answers there")
 	run(t, project, "where", "--wait", "--to", "brackwater").must(t, 0)
 	run(t, project, "publish").must(t, 1, "version 0.4.0 is public on Brackwater", "nothing was sent to other")
-	run(t, project, "back").must(t, 1, "havvel: 0.4.0 is public on brackwater, and nothing was before it", "havvel: nothing was sent to other yet")
+	run(
+		t,
+		project,
+		"back",
+	).must(t, 1, "havvel: 0.4.0 is public on brackwater, and nothing was public before it", "havvel: nothing was sent to other yet")
 }
 
 // TestAllOrNothing: when one destination would not take the build, it is sent to none.
@@ -83,7 +87,8 @@ func TestJSON(t *testing.T) {
 		}
 	}
 	e := run(t, project, "send", "--json").must(t, 1)
-	if e.out != "" || !strings.Contains(e.err, "this very export") {
+	doc := decode[struct{ Failures []failure }](t, e)
+	if len(doc.Failures) != 1 || doc.Failures[0].Kind != "no" || doc.Failures[0].Next == "" || !strings.Contains(e.err, "this very export") {
 		t.Errorf("a refusal prints %q and says %q", e.out, e.err)
 	}
 }

@@ -32,9 +32,18 @@ func BenchmarkUpload(b *testing.B) {
 		fmt.Fprint(w, `{"state":"good"}`)
 	}))
 	defer server.Close()
-	rules := "format = \"havvel-rulebook/1\"\nname = \"Plain\"\n[archive]\nhand_over = \"zip\"\n[states]\ngood = \"draft\"\n[[send]]\nstep = \"upload\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nfile = \"archive\"\nexpect = [200]\ntake = { state = \"/state\" }\n"
-	toml := fmt.Sprintf("[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.plain]\nrulebook = \"plain.toml\"\naddress = %q\n[pack]\nwithout = [\"recode\"]\n", server.URL)
-	folder := write(b, game.Files{"havvel.toml": []byte(toml), "plain.toml": []byte(rules), "web/lane.pack": noise(rand.New(rand.NewPCG(1, 2)), 400<<20)})
+	rules := "format = \"havvel-rulebook/1\"\nname = \"Plain\"\n[archive]\nhand_over = \"zip\"\n[states]\ngood = " +
+		"\"draft\"\n[[send]]\nstep = \"upload\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nfile = \"archive\"\nexpect = [200]\ntake = { " +
+		"state = \"/state\" }\n"
+	toml := fmt.Sprintf(
+		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.plain]\nrulebook = \"plain.toml\"\naddress "+
+			"= %q\n[pack]\nwithout = [\"recode\"]\n",
+		server.URL,
+	)
+	folder := write(
+		b,
+		game.Files{"havvel.toml": []byte(toml), "plain.toml": []byte(rules), "web/lane.pack": noise(rand.New(rand.NewPCG(1, 2)), 400<<20)},
+	)
 	for name, data := range small() {
 		writeInto(b, folder, game.Files{"web/" + name: data})
 	}
@@ -57,12 +66,20 @@ func BenchmarkSite(b *testing.B) {
 	h := openSSH(b)
 	home := strings.TrimPrefix(h.env[0], "HOME=")
 	export := largeExport(b)
-	toml := fmt.Sprintf("[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = %q\n[to.shed]\naddress = %q\n", export, h.address)
+	toml := fmt.Sprintf(
+		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = %q\n[to.shed]\naddress = %q\n",
+		export,
+		h.address,
+	)
 	folder := write(b, game.Files{"havvel.toml": []byte(toml)})
 	run(b, folder, "pack", "--accept-errors").must(b, 0)
 	target := strings.TrimPrefix(h.address[:strings.LastIndex(h.address, "/home")], "sftp://")
 	who, port, _ := strings.Cut(target, ":")
-	config := put(b, filepath.Join(home, "config"), fmt.Sprintf("Host *\nUserKnownHostsFile %s/.ssh/known_hosts\nIdentityFile %s/.ssh/id_ed25519\nPort %s\n", home, home, port))
+	config := put(
+		b,
+		filepath.Join(home, "config"),
+		fmt.Sprintf("Host *\nUserKnownHostsFile %s/.ssh/known_hosts\nIdentityFile %s/.ssh/id_ed25519\nPort %s\n", home, home, port),
+	)
 	times := map[string]time.Duration{}
 	timed := func(name string, c *exec.Cmd) {
 		began := time.Now()
@@ -77,9 +94,28 @@ func BenchmarkSite(b *testing.B) {
 		send := exec.Command(program, "send", "--again", "--accept-errors")
 		send.Dir, send.Env = folder, append(os.Environ(), h.env...)
 		timed("havvel", send)
-		batch := put(b, filepath.Join(home, "batch"), fmt.Sprintf("mkdir %s/s%d\nput -r %s/packed/shed-0.4.0/* %s/s%d\n", h.root, i, folder, h.root, i))
+		batch := put(
+			b,
+			filepath.Join(home, "batch"),
+			fmt.Sprintf("mkdir %s/s%d\nput -r %s/packed/shed-0.4.0/* %s/s%d\n", h.root, i, folder, h.root, i),
+		)
 		timed("sftp", exec.Command(sftp, "-q", "-F", config, "-b", batch, who))
-		timed("lftp", exec.Command(lftp, "-c", fmt.Sprintf("set sftp:connect-program 'ssh -a -x -F %s'; open sftp://%s:x@127.0.0.1:%s; mirror -R -P 6 %s/packed/shed-0.4.0 %s/l%d", config, guest, port, folder, h.root, i)))
+		timed(
+			"lftp",
+			exec.Command(
+				lftp,
+				"-c",
+				fmt.Sprintf(
+					"set sftp:connect-program 'ssh -a -x -F %s'; open sftp://%s:x@127.0.0.1:%s; mirror -R -P 6 %s/packed/shed-0.4.0 %s/l%d",
+					config,
+					guest,
+					port,
+					folder,
+					h.root,
+					i,
+				),
+			),
+		)
 	}
 	b.ReportMetric(times["havvel"].Seconds()/times["sftp"].Seconds(), "of-sftp-time")
 	b.ReportMetric(times["havvel"].Seconds()/times["lftp"].Seconds(), "of-lftp-time")

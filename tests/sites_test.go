@@ -21,7 +21,13 @@ import (
 // siteProject writes a project with a small game whose destination is a host. public is where its files are served.
 func siteProject(t *testing.T, h *machine, public, more string) string {
 	t.Helper()
-	toml := fmt.Sprintf("[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.shed]\naddress = %q\nkey = \"env:SHED_KEY\"\npublic = %q\nkeep = 3\n%s", h.address, public, more)
+	toml := fmt.Sprintf(
+		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.shed]\naddress = %q\nkey = "+
+			"\"env:SHED_KEY\"\npublic = %q\nkeep = 3\n%s",
+		h.address,
+		public,
+		more,
+	)
 	if strings.HasPrefix(h.address, "sftp") || strings.HasPrefix(h.address, "/") {
 		toml = strings.Replace(toml, "key = \"env:SHED_KEY\"\n", "", 1)
 	}
@@ -39,7 +45,11 @@ func raise(t *testing.T, folder, from, to string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	writeInto(t, folder, game.Files{"havvel.toml": []byte(strings.Replace(string(toml), from, to, 1)), "web/night.json": []byte(`{"night":"` + to + `"}`)})
+	writeInto(
+		t,
+		folder,
+		game.Files{"havvel.toml": []byte(strings.Replace(string(toml), from, to, 1)), "web/night.json": []byte(`{"night":"` + to + `"}`)},
+	)
 }
 
 // TestSites walks two versions and the way back on every real server.
@@ -115,7 +125,7 @@ func TestSiteRefusals(t *testing.T) {
 			runWith(t, p, h.env, "send").must(t, 0)
 		}
 	})
-	t.Run("a host that nobody knows", func(t *testing.T) {
+	t.Run("an unknown host", func(t *testing.T) {
 		t.Parallel()
 		h := openSSH(t)
 		p := siteProject(t, h, "", "")
@@ -136,7 +146,7 @@ func TestSiteRefusals(t *testing.T) {
 			t.Fatalf("%v: %s", err, out)
 		}
 		p := siteProject(t, h, "", fmt.Sprintf("identity = %q\nkey = \"env:SHED_KEY\"\n", key))
-		runWith(t, p, append(h.env, "SHED_KEY=", "HAVVEL_KEYS="+filepath.Join(home, "keys.json")), "send").must(t, 3, "shed wants a key")
+		runWith(t, p, append(h.env, "SHED_KEY=", "HAVVEL_KEYS="+filepath.Join(home, "keys.json")), "send").must(t, 3, "shed needs a key")
 		runWith(t, p, append(h.env, "SHED_KEY=wrong"), "send").must(t, 2, "does not open with the passphrase")
 		runWith(t, p, append(h.env, "SHED_KEY=old oil"), "send").must(t, 0)
 		runWith(t, siteProject(t, h, "", "key = \"env:SHED_KEY\"\n"), append(h.env, "SHED_KEY="+guestPassword), "send").must(t, 0)

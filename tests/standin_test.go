@@ -46,7 +46,13 @@ func announce(t testing.TB, address string, archive []byte) string {
 		t.Fatalf("game: %d", status)
 	}
 	sum := sha256.Sum256(archive)
-	status, v := ask(t, "POST", address+"/api/games/lane/versions", "application/json", fmt.Appendf(nil, `{"version":"1","sha256":%q}`, hex.EncodeToString(sum[:])))
+	status, v := ask(
+		t,
+		"POST",
+		address+"/api/games/lane/versions",
+		"application/json",
+		fmt.Appendf(nil, `{"version":"1","sha256":%q}`, hex.EncodeToString(sum[:])),
+	)
 	if status != 201 {
 		t.Fatalf("version: %d %v", status, v)
 	}
@@ -145,7 +151,13 @@ func TestStandinRefuses(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fmt.Fprintf(c, "PUT /api/uploads/%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/zip\r\nContent-Length: %d\r\n\r\n", id, demo.PracticeKey, len(archive))
+	fmt.Fprintf(
+		c,
+		"PUT /api/uploads/%s HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Type: application/zip\r\nContent-Length: %d\r\n\r\n",
+		id,
+		demo.PracticeKey,
+		len(archive),
+	)
 	c.Write(archive[:len(archive)/2])
 	c.(*net.TCPConn).CloseWrite()
 	answer, _ := io.ReadAll(c)
@@ -205,14 +217,23 @@ func TestStandinPages(t *testing.T) {
 		return response, string(body)
 	}
 	entries := []entry{{"index.html", []byte(`<script src="/sdk/brackwater-1.js"></script>`)}}
-	served := slices.DeleteFunc(slices.Clone(hostedNames), func(name string) bool { return strings.HasSuffix(name, ".br") }) // which it refuses
+	served := slices.DeleteFunc(
+		slices.Clone(hostedNames),
+		func(name string) bool { return strings.HasSuffix(name, ".br") },
+	) // which it refuses
 	for _, name := range served {
 		entries = append(entries, entry{name, hosted(t, name)})
 	}
 	archive := archiveOf(t, entries...)
 	sum := sha256.Sum256(archive)
 	ask(t, "PUT", a.Address()+"/api/games/lane", "application/json", []byte(`{"title":"<script>alert(1)</script>","studio":"Moor & Thimble"}`))
-	_, v := ask(t, "POST", a.Address()+"/api/games/lane/versions", "application/json", fmt.Appendf(nil, `{"version":"1","sha256":%q}`, hex.EncodeToString(sum[:])))
+	_, v := ask(
+		t,
+		"POST",
+		a.Address()+"/api/games/lane/versions",
+		"application/json",
+		fmt.Appendf(nil, `{"version":"1","sha256":%q}`, hex.EncodeToString(sum[:])),
+	)
 	id := v["id"].(string)
 	ask(t, "PUT", a.Address()+"/api/uploads/"+id, "application/zip", archive)
 	verdict(t, a.Address(), id)

@@ -52,7 +52,11 @@ func (s *transcript) String() string {
 }
 
 func newTerminal(t *testing.T, folder string, env ...string) *terminal {
-	r := &terminal{t: t, folder: folder, env: append(env, "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "HAVVEL_KEYS="+filepath.Join(t.TempDir(), "keys.json"))}
+	r := &terminal{
+		t:      t,
+		folder: folder,
+		env:    append(env, "PATH="+filepath.Dir(program)+":"+os.Getenv("PATH"), "HAVVEL_KEYS="+filepath.Join(t.TempDir(), "keys.json")),
+	}
 	t.Cleanup(func() {
 		for _, s := range r.staying {
 			s.c.Process.Kill()

@@ -13,11 +13,13 @@ import (
 // small is a game that is drawn quickly: coloured squares that move. Each of its parts can be spoiled.
 func small() game.Files {
 	return game.Files{
-		"index.html": []byte(`<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Lane</title>` +
-			`<link rel="icon" href="data:,"><style>html,body{margin:0;height:100%;overflow:hidden;background:#102}canvas{display:block;width:100vw;height:100vh}</style></head>` +
-			`<body><canvas></canvas><script src="game.js"></script></body></html>`),
+		"index.html": []byte(
+			`<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Lane</title>` +
+				`<link rel="icon" href="data:,"><style>html,body{margin:0;height:100%;overflow:hidden;background:#102}canvas{display:block;width:100vw;height:100vh}</style></head>` +
+				`<body><canvas></canvas><script src="game.js"></script></body></html>`,
+		),
 		"game.js": []byte(`const canvas = document.querySelector("canvas"), pen = canvas.getContext("2d");
-function say(moment, more) { window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment, ...more } })); }
+function say(event, more) { window.dispatchEvent(new CustomEvent("game-event", { detail: { event, ...more } })); }
 function size() { canvas.width = innerWidth * devicePixelRatio; canvas.height = innerHeight * devicePixelRatio; }
 addEventListener("resize", size);
 size();
@@ -68,11 +70,11 @@ plant  = true
 why    = "counts lanterns"
 [[hook.call]]
 call     = "Little.ready"
-moment   = "loading-done"
+event   = "loading-done"
 required = true
 [[hook.call]]
 call      = "Little.score"
-moment    = "statistic"
+event    = "statistic"
 arguments = ["{name}", "{value}"]
 `
 
@@ -125,13 +127,15 @@ func TestTrialFinds(t *testing.T) {
 		ids   []string // of findings that must be there
 		says  string
 	}{
-		"good":         {func(game.Files) {}, "", nil, 0, nil, "It starts, with no errors"},
-		"good, played": {func(game.Files) {}, "[trial]\nsteps = [\"press Enter\", \"tap 50% 50%\", \"drag 10% 50% to 90% 50%\", \"for 2: press a; wait 10ms\", \"picture played\", \"expect statistic lanterns\", \"expect call Little.score\"]\n", nil, 0, nil, "6 calls"},
+		"good": {func(game.Files) {}, "", nil, 0, nil, "It starts, with no errors"},
+		"good, played": {func(game.Files) {}, "[trial]\nsteps = [\"press Enter\", \"tap 50% 50%\", \"drag 10% 50% to 90% 50%\", \"for 2: " +
+			"press a; wait 10ms\", \"picture played\", \"expect statistic lanterns\", \"expect call Little.score\"]\n", nil, 0, nil, "6 calls"},
 		"drawn by a worker": {func(f game.Files) {
-			f["worker.js"] = append([]byte("self.window = self; const innerWidth = 320, innerHeight = 240, devicePixelRatio = 1; onmessage = (e) => { const pen = e.data.getContext('2d'), canvas = e.data;"), body(t, f["game.js"])...)
+			f["worker.js"] = append([]byte("self.window = self; const innerWidth = 320, innerHeight = 240, devicePixelRatio = 1; onmessage = "+
+				"(e) => { const pen = e.data.getContext('2d'), canvas = e.data;"), body(t, f["game.js"])...)
 			f["game.js"] = []byte(`const away = document.querySelector("canvas").transferControlToOffscreen();
 new Worker("worker.js").postMessage(away, [away]);
-window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading-done" } }));`)
+window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }));`)
 		}, "", nil, 0, nil, "It starts"},
 		"drawn as bitmaps": {func(f game.Files) {
 			change("game.js", `pen = canvas.getContext("2d")`, `back = new OffscreenCanvas(320, 240), pen = back.getContext("2d"), front = canvas.getContext("bitmaprenderer")`)(f)
@@ -150,7 +154,7 @@ window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading
 			change("game.js", `say("loading-done");`, `setTimeout(() => say("loading-done"), 4500);`)(f)
 		}, "", []string{"--watch", "6s"}, 0, []string{"trial-late"}, ""},
 		"score, wrong name": {change("game.js", `name: "lanterns"`, `name: "lantern"`), "[trial]\nsteps = [\"press Enter\", \"wait 200ms\"]\n", nil, 0, []string{"trial-silent", "trial-statistic"}, `"lanterns" is declared: write the name the same way`},
-		"a step that fails": {func(game.Files) {}, "[trial]\nsteps = [\"expect moment level-ended within 500ms\"]\n", nil, 1, []string{"trial-step", "trial-silent"}, "the moment level-ended did not come within 500ms"},
+		"a step that fails": {func(game.Files) {}, "[trial]\nsteps = [\"expect event level-ended within 500ms\"]\n", nil, 1, []string{"trial-step", "trial-silent"}, "the event level-ended did not come within 500ms"},
 		"at the host's root": {func(f game.Files) {
 			f["lane.json"] = []byte("{}")
 			add(`const put = (name) => "/" + name; fetch(put("lane.json"));`)(f)
@@ -199,7 +203,8 @@ window.dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading
 			for line := range strings.SplitSeq(e.out, "\n") {
 				if level, id, ok := strings.Cut(strings.TrimSpace(line), "  "); ok && (level == "error" || level == "warning") {
 					id, _, _ = strings.Cut(strings.TrimSpace(id), " ")
-					if level == "error" && !slices.Contains(c.ids, id) && id != "trial-missing" && id != "trial-exception" || c.code == 0 && !slices.Contains(c.ids, id) {
+					if level == "error" && !slices.Contains(c.ids, id) && id != "trial-missing" && id != "trial-exception" ||
+						c.code == 0 && !slices.Contains(c.ids, id) {
 						t.Errorf("finds %s, too:\n%s", id, e.out)
 					}
 				}
@@ -223,7 +228,12 @@ func TestTrialBrowser(t *testing.T) {
 			t.Errorf("says too much: %s", e.err)
 		}
 	}
-	runWith(t, folder, []string{"HAVVEL_BROWSER=", "PATH=/nowhere"}, "trial").must(t, 3, "there is no Chromium on this machine", "install Chromium")
+	runWith(
+		t,
+		folder,
+		[]string{"HAVVEL_BROWSER=", "PATH=/nowhere"},
+		"trial",
+	).must(t, 3, "there is no Chromium on this machine", "install Chromium")
 	run(t, folder, "trial", "--view", "side").must(t, 2, `there is no view "side"; there is: frame`)
 }
 
@@ -233,7 +243,7 @@ func TestTrialRequired(t *testing.T) {
 	_, project := portal(t, nil)
 	toml := snapshot(t, project)["/havvel.toml"] + "\n[trial]\nrequired = true\n"
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})
-	run(t, project, "send").must(t, 1, "wants a clean trial of this export, and there is none", "run havvel trial first")
+	run(t, project, "send").must(t, 1, "requires a clean trial of this export, and there is none", "run havvel trial first")
 	e := run(t, project, "trial", "--view", "frame", "--json").must(t, 0)
 	r := decode[struct {
 		Trials []struct {
@@ -248,10 +258,12 @@ func TestTrialRequired(t *testing.T) {
 	if len(r) != 1 || len(r[0].Views) != 1 || !r[0].Views[0].Started || len(r[0].Views[0].Heard) < 3 {
 		t.Errorf("%+v", r)
 	}
-	run(t, project, "hooks").must(t, 0, "Brackwater.ready", "adapter, announced at loader.js:", "1st, once")
+	run(t, project, "hooks").must(t, 0, "Brackwater.ready", "adapter, sent at loader.js:", "1st, once")
 	run(t, project, "send").must(t, 0, "sent 0.4.0")
 	run(t, project, "trial", "--view", "frame", "--format", "sarif").must(t, 0, `"version": "2.1.0"`)
-	if report, err := os.ReadFile(filepath.Join(project, ".havvel", "trials", "brackwater.html")); err != nil || !strings.Contains(string(report), "data:image/png;base64,") || strings.Contains(string(report), "http://") {
+	if report, err := os.ReadFile(filepath.Join(project, ".havvel", "trials", "brackwater.html")); err != nil ||
+		!strings.Contains(string(report), "data:image/png;base64,") ||
+		strings.Contains(string(report), "http://") {
 		t.Errorf("the report is not a page of its own (%v)", err)
 	}
 }

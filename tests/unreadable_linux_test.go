@@ -28,7 +28,8 @@ func TestUnreadable(t *testing.T) {
 	c.Dir = project
 	c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	out, err := c.CombinedOutput()
-	if err == nil || !strings.Contains(string(out), "runtime.js in it can't be opened: ") || !strings.Contains(string(out), "permission denied") {
+	if err == nil || !strings.Contains(string(out), "runtime.js in it can't be opened: ") ||
+		!strings.Contains(string(out), "permission denied") {
 		t.Errorf("%v: %s", err, out)
 	}
 }

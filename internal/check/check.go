@@ -1,5 +1,5 @@
 // Package check judges a build: each check is a value with an id, a text that teaches, and a Run that
-// reports findings. The catalogue is all of them, one file a family. Mending what is found is left to
+// reports findings. The catalogue is all of them, one file a family. Fixing what is found is left to
 // pack, showing it to cli.
 package check
 
@@ -18,7 +18,7 @@ type Check struct {
 	Level  finding.Level
 	Text   string // what happens to the player, why, and how to fix it
 	Before string // an example that it reports
-	After  string // the same, mended
+	After  string // the same, fixed
 	Run    func(*Pass)
 }
 
@@ -27,16 +27,16 @@ type Subject struct {
 	Build       *export.Build
 	Destination string             // "" for no destination in particular
 	Rules       *rulebook.Rulebook // nil without a destination
-	Packed      bool               // the build goes out by havvel pack, which mends some findings
+	Packed      bool               // the build goes out by havvel pack, which fixes some findings
 	Plants      bool               // pack may plant the rulebook's scripts
 	Without     []string           // steps that pack must not take
 	Accepts     []finding.Accept
-	Version     string   // that the next send uploads; "" when it is not known
-	Sent        []Sent   // to the destination, the latest last
-	Statistics  []string // names of those that havvel.toml declares
-	Newest      Source   // of the project; zero when it is not known
-	Paper       Paper    // the page; empty when it is not known
-	Untried     string   // why there is no clean trial of the export, where the project wants one; else ""
+	Version     string    // that the next send uploads; "" when it is not known
+	Sent        []Sent    // to the destination, the latest last
+	Statistics  []string  // names of those that havvel.toml declares
+	Newest      Source    // of the project; zero when it is not known
+	Page        PageFacts // the page; empty when it is not known
+	Untried     string    // why there is no clean trial of the export, where the project wants one; else ""
 }
 
 // A Pass is one run of one check.
@@ -48,7 +48,23 @@ type Pass struct {
 
 // Catalogue returns all checks, in the order of families and then of what to fix first.
 func Catalogue() []*Check {
-	return slices.Concat(entryChecks, nameChecks, linkChecks, encodingChecks, weightChecks, memoryChecks, wasmChecks, pageChecks, mediaChecks, hookChecks, statisticChecks, leftoverChecks, freshChecks, listingChecks, pictureChecks)
+	return slices.Concat(
+		entryChecks,
+		nameChecks,
+		linkChecks,
+		encodingChecks,
+		weightChecks,
+		memoryChecks,
+		wasmChecks,
+		pageChecks,
+		mediaChecks,
+		hookChecks,
+		statisticChecks,
+		leftoverChecks,
+		freshChecks,
+		listingChecks,
+		pictureChecks,
+	)
 }
 
 // Run runs the whole catalogue and returns the findings: errors first, then by check and place.
@@ -74,21 +90,21 @@ func (p *Pass) report(f finding.Finding) {
 	if f.Level == "" {
 		f.Level = p.check.Level
 	}
-	if f.MendedBy == "" {
+	if f.FixedBy == "" {
 		f.Level = p.policy().Level(f.ID, f.Level)
 	}
 	*p.findings = append(*p.findings, f)
 }
 
-// mended adds a finding that pack mends by itself: a note where the build goes out by pack, and at the
+// fixed adds a finding that pack fixes by itself: a note where the build goes out by pack, and at the
 // check's level where it goes out by hand, or pack must not take that step. what says what pack does, byHand what to do
 // without it.
-func (p *Pass) mended(f finding.Finding, step, what, byHand string) {
+func (p *Pass) fixed(f finding.Finding, step, what, byHand string) {
 	f.Fix = byHand + ", or let havvel pack do it"
 	if slices.Contains(p.Without, step) {
 		f.Fix = byHand
 	} else if p.Packed {
-		f.Level, f.MendedBy, f.Fix = finding.Note, "pack", what
+		f.Level, f.FixedBy, f.Fix = finding.Note, "pack", what
 	}
 	p.report(f)
 }

@@ -33,7 +33,8 @@ var encodingChecks = []*Check{
 		ID:    "encoding-doubled",
 		Title: "A compressed file that would be unpacked twice",
 		Level: finding.Error,
-		Text: "The game unpacks the file itself, but the host goes by the file's name and sends Content-Encoding, so the browser has unpacked it " +
+		Text: "The game unpacks the file itself, but the host goes by the file's name and sends Content-Encoding, so the browser has " +
+			"unpacked it " +
 			"before the game gets it. The game then tries to unpack what is no longer compressed, and stops. Under a name that tells the host " +
 			"nothing, the file comes as it is.",
 		Before: "levels.bin.gz, which the game unpacks, on a portal that serves gzip",
@@ -52,7 +53,8 @@ var encodingChecks = []*Check{
 		ID:    "encoding-partial",
 		Title: "A compressed file that browsers can't unpack to its end",
 		Level: finding.Error,
-		Text: "The file is whole, but made in a way that browsers don't read: several gzip files in one, of which they unpack only the first, or a window " +
+		Text: "The file is whole, but made in a way that browsers don't read: several gzip files in one, of which they unpack only the " +
+			"first, or a window " +
 			"that is larger than they allow. The game gets a part of the file, or nothing.",
 		Before: "lane.pack.gz, made of two gzip files one behind the other",
 		After:  "lane.pack.gz, made in one piece",
@@ -95,7 +97,11 @@ var encodingChecks = []*Check{
 			found := finding.Finding{File: f.Path, Fix: "export again, or take the ending away here and where the file is named"}
 			found.Message = "its name says that it is compressed, but it isn't; browsers would fail to decode it"
 			if f.Encoding != "" {
-				found.Message = fmt.Sprintf("its name says %s, but it is compressed with %s; hosts go by the name, and browsers would fail to decode it", encoding.Title(promised), encoding.Title(f.Encoding))
+				found.Message = fmt.Sprintf(
+					"its name says %s, but it is compressed with %s; hosts go by the name, and browsers would fail to decode it",
+					encoding.Title(promised),
+					encoding.Title(f.Encoding),
+				)
 			}
 			p.recoded(f, form, found)
 		}),
@@ -104,7 +110,8 @@ var encodingChecks = []*Check{
 		ID:    "encoding-hidden",
 		Title: "A compressed file under a plain name",
 		Level: finding.Error,
-		Text: "The file is compressed, but its name doesn't say so. A host serves it as it is, and the browser takes the compressed bytes for the " +
+		Text: "The file is compressed, but its name doesn't say so. A host serves it as it is, and the browser takes the compressed bytes " +
+			"for the " +
 			"file, unless the game unpacks it itself or the host was told to send Content-Encoding for it.",
 		Before: "game.wasm, which is compressed with gzip inside",
 		After:  "game.wasm, or game.wasm.gz",
@@ -114,7 +121,11 @@ var encodingChecks = []*Check{
 			}
 			p.recoded(f, form, finding.Finding{
 				File: f.Path, Fix: "set compression to none in the engine's export settings and export again",
-				Message: fmt.Sprintf("it is compressed with %s, but its name doesn't say so, and it is used as it comes%s", encoding.Title(f.Encoding), p.seenAt(f)),
+				Message: fmt.Sprintf(
+					"it is compressed with %s, but its name doesn't say so, and it is used as it comes%s",
+					encoding.Title(f.Encoding),
+					p.seenAt(f),
+				),
 			})
 		}),
 	},
@@ -136,9 +147,16 @@ var encodingChecks = []*Check{
 				if promised == "" || o == nil {
 					continue
 				}
-				found := finding.Finding{File: f.Path, Message: fmt.Sprintf("%s is there too, not compressed", plain), Fix: "keep the one that the host can serve"}
+				found := finding.Finding{
+					File:    f.Path,
+					Message: fmt.Sprintf("%s is there too, not compressed", plain),
+					Fix:     "keep the one that the host can serve",
+				}
 				if f.Content() != o.Content() {
-					found.Level, found.Message = finding.Warning, fmt.Sprintf("%s is there too, and holds something else; which one players get depends on the host", plain)
+					found.Level, found.Message = finding.Warning, fmt.Sprintf(
+						"%s is there too, and holds something else; which one players get depends on the host",
+						plain,
+					)
 					found.Fix = "export again, into an empty folder"
 				}
 				p.report(found)
@@ -150,7 +168,12 @@ var encodingChecks = []*Check{
 // unserved reports a file that the portal can't serve in the form that it has.
 func unserved(p *Pass, f *export.File, form export.Form) {
 	found := finding.Finding{File: f.Path, Fix: encodingFix(p.Rules.Serves.Encodings)}
-	found.Message = fmt.Sprintf("it is compressed with %s, and %s %s", encoding.Title(f.Encoding), p.Rules.Name, served(p.Rules.Serves.Encodings))
+	found.Message = fmt.Sprintf(
+		"it is compressed with %s, and %s %s",
+		encoding.Title(f.Encoding),
+		p.Rules.Name,
+		served(p.Rules.Serves.Encodings),
+	)
 	if _, l := p.Build.Unpacker(f); l != nil && l.Result == export.Compressed {
 		found.Message = fmt.Sprintf("it is named without its ending%s, and a host has no file of that name", p.seenAt(f))
 	}
@@ -174,7 +197,10 @@ func (p *Pass) someHosts() {
 		}
 		p.report(finding.Finding{
 			Level: finding.Warning, File: f.Path, Fix: "set compression to none in the engine's export settings, unless you know that the host does",
-			Message: fmt.Sprintf("it is compressed with %s; only a host that sends Content-Encoding for such files can serve it", encoding.Title(f.Encoding)),
+			Message: fmt.Sprintf(
+				"it is compressed with %s; only a host that sends Content-Encoding for such files can serve it",
+				encoding.Title(f.Encoding),
+			),
 		})
 	}
 }
@@ -202,15 +228,15 @@ func (p *Pass) recoded(f *export.File, form export.Form, found finding.Finding) 
 		found.Level = finding.Warning // on a host that doesn't go by names all is well
 	}
 	if form.Name == f.Path || p.Build.File(form.Name) != nil {
-		p.mended(found, "recode", "pack brings it into a form that every player gets right", found.Fix)
+		p.fixed(found, "recode", "pack brings it into a form that every player gets right", found.Fix)
 		return
 	}
 	if lost := p.Build.Followed(f, form.Name); lost != nil {
-		found.Message += "; pack can't mend it: " + lost.Error()
+		found.Message += "; pack can't fix it: " + lost.Error()
 		p.report(found)
 		return
 	}
-	p.mended(found, "recode", "pack gives it a form and name that the host can serve, and its links follow", found.Fix)
+	p.fixed(found, "recode", "pack gives it a form and name that the host can serve, and its links follow", found.Fix)
 }
 
 // seenAt says where it is seen who unpacks a file.

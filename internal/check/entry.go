@@ -21,7 +21,12 @@ var entryChecks = []*Check{
 		After:  "index.html, scripts/game.js, media/lane.png",
 		Run: func(p *Pass) {
 			if p.Build.Entry == nil {
-				p.report(finding.Finding{Message: "there is no HTML page that a host could open", Fix: "export for the web again, and name the folder that holds the page"})
+				p.report(
+					finding.Finding{
+						Message: "there is no HTML page that a host could open",
+						Fix:     "export for the web again, and name the folder that holds the page",
+					},
+				)
 			}
 		},
 	},
@@ -57,11 +62,16 @@ func entryNested(p *Pass) {
 	folder := path.Dir(entry.Path) + "/"
 	f := finding.Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is in the folder %s; a host looks for it at the root", folder)}
 	if p.Build.Base == folder {
-		p.mended(f, "entry", "pack puts the contents of "+folder+" at the root", "pack the contents of "+folder+" without the folder around them")
+		p.fixed(f, "entry", "pack puts the contents of "+folder+" at the root", "pack the contents of "+folder+" without the folder around them")
 		return
 	}
 	if entry.Page != nil && entry.Page.Base == "" {
-		p.mended(f, "entry", "pack puts the page at the root; the other files stay where they are", "put the page at the root, and make its links lead to the folder")
+		p.fixed(
+			f,
+			"entry",
+			"pack puts the page at the root; the other files stay where they are",
+			"put the page at the root, and make its links lead to the folder",
+		)
 		return
 	}
 	f.Fix = "move everything that the game needs into one folder with the page, and export or name that folder"
@@ -85,8 +95,11 @@ func entryName(p *Pass) {
 	if entry == nil || path.Base(entry.Path) == export.EntryName {
 		return
 	}
-	p.mended(
-		finding.Finding{File: entry.Path, Message: fmt.Sprintf("the entry page is called %s; a host looks for %s", path.Base(entry.Path), export.EntryName)},
+	p.fixed(
+		finding.Finding{
+			File:    entry.Path,
+			Message: fmt.Sprintf("the entry page is called %s; a host looks for %s", path.Base(entry.Path), export.EntryName),
+		},
 		"entry",
 		"pack renames it to "+export.EntryName,
 		"rename it to "+export.EntryName,

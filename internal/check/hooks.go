@@ -15,7 +15,7 @@ var hookChecks = []*Check{
 		ID:    "hook-absent",
 		Title: "A script that the portal wants is not in the page",
 		Level: finding.Error,
-		Text: "The portal wants its own script in the entry page, and refuses a build without it or shows it without its score boards " +
+		Text: "The portal wants its own script in the entry page, and refuses a build without it or shows it without its leaderboards " +
 			"and breaks. havvel pack plants the script where the rulebook says, unless the destination says plant = false.",
 		Before: `<head><script src="game.js">`,
 		After:  `<head><script src="/sdk/portal.js"></script><script src="game.js">`,
@@ -30,7 +30,7 @@ var hookChecks = []*Check{
 					p.report(f)
 					return
 				}
-				p.mended(f, "plant", "pack plants it", fmt.Sprintf("put <script src=\"%s\"></script> into the page", h.Script))
+				p.fixed(f, "plant", "pack plants it", fmt.Sprintf("put <script src=\"%s\"></script> into the page", h.Script))
 			})
 		},
 	},
@@ -38,7 +38,8 @@ var hookChecks = []*Check{
 		ID:    "hook-twice",
 		Title: "A portal's script is in the page twice",
 		Level: finding.Warning,
-		Text: "The page names the portal's script more than once. It then starts twice, and calls are counted twice or fail. Take one away; havvel pack never " +
+		Text: "The page names the portal's script more than once. It then starts twice, and calls are counted twice or fail. Take one away; " +
+			"havvel pack never " +
 			"plants a script that is there already.",
 		Before: `<script src="/sdk/portal.js"> in two places`,
 		After:  `<script src="/sdk/portal.js"> once`,
@@ -51,16 +52,25 @@ var hookChecks = []*Check{
 					}
 				}
 				if len(places) > 1 {
-					p.report(finding.Finding{File: page.Path, Line: places[1].Line, Column: places[1].Column, Message: fmt.Sprintf("the %s is in the page %d times", h.Name, len(places)), Fix: "keep the first, and take the others away"})
+					p.report(
+						finding.Finding{
+							File:    page.Path,
+							Line:    places[1].Line,
+							Column:  places[1].Column,
+							Message: fmt.Sprintf("the %s is in the page %d times", h.Name, len(places)),
+							Fix:     "keep the first, and take the others away",
+						},
+					)
 				}
 			})
 		},
 	},
 	{
-		ID:     "hook-late",
-		Title:  "A portal's script comes after the game's own",
-		Level:  finding.Warning,
-		Text:   "The game's scripts run before the portal's script is there, so that its first calls fail. Put the portal's script before all others.",
+		ID:    "hook-late",
+		Title: "A portal's script comes after the game's own",
+		Level: finding.Warning,
+		Text: "The game's scripts run before the portal's script is there, so that its first calls fail. Put the portal's script before " +
+			"all others.",
 		Before: `<script src="game.js"></script><script src="/sdk/portal.js"></script>`,
 		After:  `<script src="/sdk/portal.js"></script><script src="game.js"></script>`,
 		Run: func(p *Pass) {
@@ -76,7 +86,15 @@ var hookChecks = []*Check{
 						return
 					}
 					if hooks.Present(page.Page, h) {
-						p.report(finding.Finding{File: page.Path, Line: l.Line, Column: l.Column, Message: fmt.Sprintf("%s runs before the %s", l.Target, h.Name), Fix: "put the portal's script before all others"})
+						p.report(
+							finding.Finding{
+								File:    page.Path,
+								Line:    l.Line,
+								Column:  l.Column,
+								Message: fmt.Sprintf("%s runs before the %s", l.Target, h.Name),
+								Fix:     "put the portal's script before all others",
+							},
+						)
 					}
 					return
 				}
@@ -87,7 +105,8 @@ var hookChecks = []*Check{
 		ID:    "hook-uncalled",
 		Title: "The game never makes a call that the portal wants",
 		Level: finding.Warning,
-		Text: "The portal wants to hear certain things from the game: that it has loaded, that a level has begun, a score. No script of the build makes the " +
+		Text: "The portal wants to hear certain things from the game: that it has loaded, that a level has begun, a score. No script of the " +
+			"build makes the " +
 			"call by its name. Some engines put the name together while they run, so look whether the game makes it another way.",
 		Before: "the portal's script in the page, and no call of Portal.ready",
 		After:  "Portal.ready() when the game has loaded",
@@ -98,9 +117,17 @@ var hookChecks = []*Check{
 			for _, h := range p.Rules.Hooks {
 				for _, c := range h.Calls {
 					adapts := h.Plant && p.Plants || hooks.Adapted(p.Build)
-					made := calls(p.Build, c.Call) || adapts && hooks.Announced(p.Build, c.Moment)
+					made := calls(p.Build, c.Call) || adapts && hooks.Sends(p.Build, c.Event)
 					if c.Required && !made {
-						p.report(finding.Finding{Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q, which havvel pack turns into the call (havvel hooks shows how)", c.Moment)})
+						p.report(
+							finding.Finding{
+								Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name),
+								Fix: fmt.Sprintf(
+									"call it in the game, or send the event %q, which havvel pack turns into the call (havvel hooks shows how)",
+									c.Event,
+								),
+							},
+						)
 					}
 				}
 			}

@@ -27,7 +27,10 @@ var linkChecks = []*Check{
 			if l.Result != export.Missing || strings.HasPrefix(l.Path, "../") {
 				return nil
 			}
-			f := &finding.Finding{Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path), Fix: "put the file there, or take the link away"}
+			f := &finding.Finding{
+				Message: fmt.Sprintf("%s is named here, but there is no such file", l.Path),
+				Fix:     "put the file there, or take the link away",
+			}
 			if l.Certainty == link.Seen {
 				f.Message = fmt.Sprintf("%s is asked for here, as the last trial saw, but there is no such file", l.Path)
 			}
@@ -57,13 +60,16 @@ var linkChecks = []*Check{
 				Fix:     "write the name the same way in both places",
 			}
 			if !strings.EqualFold(l.Path, l.To.Path) {
-				f.Message = fmt.Sprintf("%s is named here, but the file's name is written with accents apart from their letters; a portal's host tells them apart", l.Path)
+				f.Message = fmt.Sprintf(
+					"%s is named here, but the file's name is written with accents apart from their letters; a portal's host tells them apart",
+					l.Path,
+				)
 			}
 			if l.Use == "page" || l.Use == "icon" || !opens(p, l) || l.Certainty == link.Possible {
 				f.Level = finding.Warning
 			}
 			if _, _, ok := p.Build.Rewritten(l, l.To.Path); ok {
-				p.mended(at(l, *f), "names", "pack makes the link lead to the file", "write the name the same way in both places")
+				p.fixed(at(l, *f), "names", "pack makes the link lead to the file", "write the name the same way in both places")
 				return nil
 			}
 			return f
@@ -166,7 +172,10 @@ var linkChecks = []*Check{
 			if !foreign(p, l) {
 				return nil
 			}
-			return &finding.Finding{Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)), Fix: "put the file into the build"}
+			return &finding.Finding{
+				Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)),
+				Fix:     "put the file into the build",
+			}
 		}),
 	},
 	{
@@ -178,7 +187,8 @@ var linkChecks = []*Check{
 		Before: `<script src="http://scripts.example/lib.js">`,
 		After:  `<script src="lib.js">`,
 		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
-			if l.Result != export.Insecure || l.Use == "page" || strings.HasPrefix(l.Target, "http://localhost") || strings.HasPrefix(l.Target, "http://127.") {
+			if l.Result != export.Insecure || l.Use == "page" || strings.HasPrefix(l.Target, "http://localhost") ||
+				strings.HasPrefix(l.Target, "http://127.") {
 				return nil
 			}
 			f := &finding.Finding{
@@ -229,7 +239,7 @@ func findAbsolute(p *Pass) {
 		case l.Use == "page" && l.From.Page != nil || !found && (l.Certainty == link.Possible || p.Build.Reach(l.From) == export.Unreached):
 			return nil
 		case found && reason == "" || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/"):
-			p.mended(at(l, *f), "names", "pack makes the link relative", basePath)
+			p.fixed(at(l, *f), "names", "pack makes the link relative", basePath)
 			return nil
 		case found && l.Certainty != link.Possible && p.Build.Reach(l.From) >= export.Loaded:
 			f.Level, f.Message = finding.Error, f.Message+"; pack can't make it relative, since "+reason
@@ -246,12 +256,16 @@ func findPackages(p *Pass) {
 	}
 	judge := func(from *export.File, s *script.Script) {
 		for _, l := range s.Bare {
-			if _, ok := p.Build.Mapped(from, l.Target, export.Runner{File: entry}); ok || l.Certainty != link.Certain { // import(…) may never be reached
+			if _, ok := p.Build.Mapped(from, l.Target, export.Runner{File: entry}); ok ||
+				l.Certainty != link.Certain { // import(…) may never be reached
 				continue
 			}
 			f := finding.Finding{
-				Message: fmt.Sprintf("%q is imported by its name alone, which browsers don't know; they stop here before the game's first line", l.Target),
-				Fix:     "take what your bundler writes as the export, or say in an import map what the name stands for",
+				Message: fmt.Sprintf(
+					"%q is imported by its name alone, which browsers don't know; they stop here before the game's first line",
+					l.Target,
+				),
+				Fix: "take what your bundler writes as the export, or say in an import map what the name stands for",
 			}
 			p.report(at(export.Link{Link: l, From: from}, f))
 		}

@@ -12,8 +12,15 @@ import (
 
 // formatEndings are the endings that fit a format's content.
 var formatEndings = map[string][]string{
-	"PNG": {".png", ".apng", ".ico"}, "JPEG": {".jpg", ".jpeg", ".jfif"}, "WebP": {".webp"}, "GIF": {".gif"}, "AVIF": {".avif"}, "BMP": {".bmp", ".ico"},
-	"WAV": {".wav", ".wave"}, "Ogg": {".ogg", ".oga", ".opus", ".ogv"}, "MP3": {".mp3", ".mpga"}, "MP4": {".mp4", ".m4a", ".m4v", ".aac", ".mov"}, "FLAC": {".flac"},
+	"PNG": {
+		".png",
+		".apng",
+		".ico",
+	}, "JPEG": {".jpg", ".jpeg", ".jfif"}, "WebP": {".webp"}, "GIF": {".gif"}, "AVIF": {".avif"}, "BMP": {".bmp", ".ico"},
+	"WAV": {
+		".wav",
+		".wave",
+	}, "Ogg": {".ogg", ".oga", ".opus", ".ogv"}, "MP3": {".mp3", ".mpga"}, "MP4": {".mp4", ".m4a", ".m4v", ".aac", ".mov"}, "FLAC": {".flac"},
 }
 
 var mediaChecks = []*Check{
@@ -21,7 +28,8 @@ var mediaChecks = []*Check{
 		ID:    "media-type",
 		Title: "A picture or sound is not what its name says",
 		Level: finding.Warning,
-		Text: "The content is of another format than the name's ending says. Hosts tell browsers the type by the ending; some browsers, and some engines, " +
+		Text: "The content is of another format than the name's ending says. Hosts tell browsers the type by the ending; some browsers, and " +
+			"some engines, " +
 			"then refuse the file. Save it in the format that its name says.",
 		Before: "lane.png, which is a JPEG inside",
 		After:  "lane.jpg",
@@ -32,7 +40,13 @@ var mediaChecks = []*Check{
 				}
 				ending := strings.ToLower(path.Ext(f.Path))
 				if known := anyFormat(ending); known != "" && !slices.Contains(formatEndings[f.Media.Format], ending) {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it is %s", known, f.Media.Format), Fix: "save it in the format that its name says, or change the name here and where it is named"})
+					p.report(
+						finding.Finding{
+							File:    f.Path,
+							Message: fmt.Sprintf("its name says %s, but it is %s", known, f.Media.Format),
+							Fix:     "save it in the format that its name says, or change the name here and where it is named",
+						},
+					)
 				}
 			}
 		},
@@ -41,15 +55,20 @@ var mediaChecks = []*Check{
 		ID:    "media-broken",
 		Title: "A picture or sound can't be read",
 		Level: finding.Warning,
-		Text: "The file has the name of a picture or sound, but its beginning is not that of any format that browsers know, or it is empty. It won't be shown " +
+		Text: "The file has the name of a picture or sound, but its beginning is not that of any format that browsers know, or it is empty. " +
+			"It won't be shown " +
 			"or heard. Export it again; a copy may have broken off, or a pointer to a large file was copied in its place.",
 		Before: "lane.png of 0 bytes",
 		After:  "lane.png, whole",
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				ending := strings.ToLower(path.Ext(f.Path))
-				if known := anyFormat(ending); known != "" && f.Encoding == "" && (f.Media == nil || f.Media.Picture() && f.Media.Height == 0) && ending != ".ico" && ending != ".aac" {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it can't be read as one", known), Fix: "export it again"})
+				if known := anyFormat(ending); known != "" && f.Encoding == "" && (f.Media == nil || f.Media.Picture() && f.Media.Height == 0) &&
+					ending != ".ico" &&
+					ending != ".aac" {
+					p.report(
+						finding.Finding{File: f.Path, Message: fmt.Sprintf("its name says %s, but it can't be read as one", known), Fix: "export it again"},
+					)
 				}
 			}
 		},
@@ -58,7 +77,8 @@ var mediaChecks = []*Check{
 		ID:    "media-ogg",
 		Title: "Sounds that not every browser plays",
 		Level: finding.Note,
-		Text: "Older phones and browsers of one maker don't play Ogg. If your players have such devices, keep an MP3 or MP4 beside it; most engines choose the " +
+		Text: "Older phones and browsers of one maker don't play Ogg. If your players have such devices, keep an MP3 or MP4 beside it; most " +
+			"engines choose the " +
 			"one that plays.",
 		Before: "night.ogg alone",
 		After:  "night.ogg and night.m4a",
@@ -90,14 +110,15 @@ var mediaChecks = []*Check{
 		ID:    "media-json",
 		Title: "A JSON file can't be read",
 		Level: finding.Warning,
-		Text: "The file has the name of a JSON file, but is not valid JSON: a comma too many, a comment, or a part that is missing. The game fails when it " +
+		Text: "The file has the name of a JSON file, but is not valid JSON: a comma too many, a comment, or a part that is missing. The " +
+			"game fails when it " +
 			"loads it.",
 		Before: `{"nights": 24,}`,
 		After:  `{"nights": 24}`,
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Kind == export.KindText && f.Damage != "" && f.Encoding == "" {
-					p.report(finding.Finding{File: f.Path, Message: f.Damage, Fix: "mend it, or leave it out if the game doesn't load it"})
+					p.report(finding.Finding{File: f.Path, Message: f.Damage, Fix: "fix it, or leave it out if the game doesn't load it"})
 				}
 			}
 		},

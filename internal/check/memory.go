@@ -10,8 +10,8 @@ import (
 
 // What can be expected of a browser tab, in bytes. docs/memory.md says where the numbers come from.
 const (
-	PhoneTab = 400e6  // a phone of a few years ago, before the system ends the tab
-	DeskTab  = 2000e6 // a desktop browser
+	PhoneTab   = 400e6  // a phone of a few years ago, before the system ends the tab
+	DesktopTab = 2000e6 // a desktop browser
 )
 
 var memoryChecks = []*Check{
@@ -31,7 +31,17 @@ var memoryChecks = []*Check{
 				}
 				for _, m := range f.Wasm.Memories {
 					if m.Initial > PhoneTab {
-						p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it asks for %s at the start; a phone's tab has about %s in all", settings.Size(m.Initial), settings.Size(PhoneTab)), Fix: "lower the initial memory in the engine's export settings, and let it grow"})
+						p.report(
+							finding.Finding{
+								File: f.Path,
+								Message: fmt.Sprintf(
+									"it asks for %s at the start; a phone's tab has about %s in all",
+									settings.Size(m.Initial),
+									settings.Size(PhoneTab),
+								),
+								Fix: "lower the initial memory in the engine's export settings, and let it grow",
+							},
+						)
 					}
 				}
 			}
@@ -44,15 +54,24 @@ var memoryChecks = []*Check{
 		Text: "The module takes its memory from the page's script, so its size is decided there. havvel can't tell how much the script " +
 			"asks for beyond what the module wants at least; havvel trial measures it.",
 		Before: "a module that imports its memory",
-		After:  "nothing to mend",
+		After:  "nothing to fix",
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Wasm == nil {
 					continue
 				}
 				for _, m := range f.Wasm.Memories {
-					if m.Imported && m.Maximum > DeskTab {
-						p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its memory comes from a script and may grow to %s, more than a tab can be expected to give", settings.Size(m.Maximum)), Fix: "lower the largest memory in the engine's export settings if the game does not need it"})
+					if m.Imported && m.Maximum > DesktopTab {
+						p.report(
+							finding.Finding{
+								File: f.Path,
+								Message: fmt.Sprintf(
+									"its memory comes from a script and may grow to %s, more than a tab can be expected to give",
+									settings.Size(m.Maximum),
+								),
+								Fix: "lower the largest memory in the engine's export settings if the game does not need it",
+							},
+						)
 					}
 				}
 			}
@@ -62,12 +81,17 @@ var memoryChecks = []*Check{
 		ID:    "memory-textures",
 		Title: "The pictures take much memory once decoded",
 		Level: finding.Warning,
-		Text: "A picture's file is small, but on the graphics card it takes four bytes a pixel: 4096 by 4096 pixels are 67 MB. When all pictures " +
+		Text: "A picture's file is small, but on the graphics card it takes four bytes a pixel: 4096 by 4096 pixels are 67 MB. When all " +
+			"pictures " +
 			"together take more than a tab gives, the game slows down or ends, on phones first. Make pictures as large as they are shown, " +
 			"and load those of later levels later.",
 		Before: "60 pictures of 4096 by 4096 pixels",
 		After:  "60 pictures of 1024 by 1024 pixels",
-		Run:    overPhone(func(m export.Memory) int64 { return m.Textures }, "all pictures together take %s once decoded", "make pictures as large as they are shown, and load later what is shown later"),
+		Run: overPhone(
+			func(m export.Memory) int64 { return m.Textures },
+			"all pictures together take %s once decoded",
+			"make pictures as large as they are shown, and load later what is shown later",
+		),
 	},
 	{
 		ID:    "memory-picture",
@@ -80,7 +104,13 @@ var memoryChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Media != nil && max(f.Media.Width, f.Media.Height) > 4096 {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it is %d by %d pixels; many phones take up to 4096 a side", f.Media.Width, f.Media.Height), Fix: "make it smaller, or cut it in pieces"})
+					p.report(
+						finding.Finding{
+							File:    f.Path,
+							Message: fmt.Sprintf("it is %d by %d pixels; many phones take up to 4096 a side", f.Media.Width, f.Media.Height),
+							Fix:     "make it smaller, or cut it in pieces",
+						},
+					)
 				}
 			}
 		},
@@ -89,21 +119,31 @@ var memoryChecks = []*Check{
 		ID:    "memory-sounds",
 		Title: "The sounds take much memory once decoded",
 		Level: finding.Warning,
-		Text: "A sound that is decoded whole takes four bytes for every sample: three minutes in stereo are 69 MB, however small the file. Engines " +
+		Text: "A sound that is decoded whole takes four bytes for every sample: three minutes in stereo are 69 MB, however small the file. " +
+			"Engines " +
 			"can stream long music instead, and one channel is enough for most effects.",
 		Before: "twenty pieces of music of three minutes, decoded at the start",
 		After:  "music streamed, effects in one channel",
-		Run:    overPhone(func(m export.Memory) int64 { return m.Sounds }, "all sounds together take %s if they are decoded whole", "let the engine stream music, and make effects one channel"),
+		Run: overPhone(
+			func(m export.Memory) int64 { return m.Sounds },
+			"all sounds together take %s if they are decoded whole",
+			"let the engine stream music, and make effects one channel",
+		),
 	},
 	{
 		ID:    "memory-data",
 		Title: "The packed data takes much memory",
 		Level: finding.Warning,
-		Text: "Engines that pack their data in one file keep it in memory, often beside the decoded pictures and sounds. Split it, so that later " +
+		Text: "Engines that pack their data in one file keep it in memory, often beside the decoded pictures and sounds. Split it, so that " +
+			"later " +
 			"levels are loaded later.",
 		Before: "a packed data file of 600 MB",
 		After:  "a first part of 80 MB, others loaded later",
-		Run:    overPhone(func(m export.Memory) int64 { return m.Data }, "packed data takes %s once loaded", "split the data in the engine's export settings"),
+		Run: overPhone(
+			func(m export.Memory) int64 { return m.Data },
+			"packed data takes %s once loaded",
+			"split the data in the engine's export settings",
+		),
 	},
 }
 
@@ -112,7 +152,9 @@ var memoryChecks = []*Check{
 func overPhone(part func(export.Memory) int64, words, fix string) func(*Pass) {
 	return func(p *Pass) {
 		if n := part(p.Build.Memory()); n > PhoneTab {
-			p.report(finding.Finding{Message: fmt.Sprintf(words+"; a phone's tab has about %s in all", settings.Size(n), settings.Size(PhoneTab)), Fix: fix})
+			p.report(
+				finding.Finding{Message: fmt.Sprintf(words+"; a phone's tab has about %s in all", settings.Size(n), settings.Size(PhoneTab)), Fix: fix},
+			)
 		}
 	}
 }

@@ -16,8 +16,8 @@ var nameChecks = []*Check{
 		ID:    "name-case-twice",
 		Title: "Two names differ only in letter case",
 		Level: finding.Warning,
-		Text: "Lane.png and lane.png are two files on one system and one on another. Whoever unpacks the build on a system that " +
-			"does not tell them apart loses one of them. Give one another name.",
+		Text: "Lane.png and lane.png are two files on one system and one on another. Unpacked on a system that doesn't tell them apart, " +
+			"the build loses one of them. Rename one of them.",
 		Before: "Lane.png, lane.png",
 		After:  "lane.png, lane-night.png",
 		Run: func(p *Pass) {
@@ -25,7 +25,13 @@ var nameChecks = []*Check{
 			for _, f := range p.Build.Parts() {
 				low := strings.ToLower(norm.NFC.String(f.Path))
 				if other := seen[low]; other != nil {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("this name and %s are the same on systems that don't tell letter case apart", other.Path), Fix: "give one of them another name"})
+					p.report(
+						finding.Finding{
+							File:    f.Path,
+							Message: fmt.Sprintf("this name and %s are the same on systems that don't tell letter case apart", other.Path),
+							Fix:     "give one of them another name",
+						},
+					)
 				}
 				seen[low] = f
 			}
@@ -35,23 +41,28 @@ var nameChecks = []*Check{
 		ID:    "name-charset",
 		Title: "The zip doesn't say how its names are written",
 		Level: finding.Note,
-		Text: "Some programs write names into a zip in the letters of their own system, without a word about it. Havvel guessed from the names " +
-			"themselves. What unpacks the zip elsewhere may guess otherwise, and then links don't find their files. Havvel pack writes " +
+		Text: "Some programs write names into a zip in the encoding of their own system, without saying which. Havvel guessed from the names " +
+			"themselves. What unpacks the zip elsewhere may guess differently, and then links don't find their files. Havvel pack writes " +
 			"UTF-8, and says so.",
 		Before: "a zip with ランタン.json in Shift-JIS",
 		After:  "the folder that the engine wrote, or a zip with names in UTF-8",
 		Run: func(p *Pass) {
 			if p.Build.Charset != "" {
-				p.report(finding.Finding{Message: "the zip doesn't say how its names are written; they were read as " + p.Build.Charset, Fix: "name the folder that the engine wrote instead of the zip, if names look wrong"})
+				p.report(
+					finding.Finding{
+						Message: "the zip doesn't say how its names are written; they were read as " + p.Build.Charset,
+						Fix:     "name the folder that the engine wrote instead of the zip, if names look wrong",
+					},
+				)
 			}
 		},
 	},
 	{
 		ID:    "name-form",
-		Title: "A name is written in letters taken apart",
+		Title: "A name has accents as separate characters",
 		Level: finding.Warning,
-		Text: "An é can be one sign, or an e with an accent behind it. They look the same, but a link that uses one form does not " +
-			"find a file that uses the other. Names made on one system are often of the second form. Use plain letters in names.",
+		Text: "An é can be one character, or an e with a separate accent behind it. They look the same, but a link that uses one form " +
+			"does not find a file that uses the other. Names made on one system are often of the second form. Use plain letters in names.",
 		Before: "café.png with an e and an accent behind it",
 		After:  "cafe.png",
 		Run: eachName(func(name string) (string, string) {
@@ -99,7 +110,13 @@ var nameChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if n := len(p.Build.Inside(f)); n > 200 {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("its path has %d letters; more than 200 are too many for some systems", n), Fix: "shorten the names of its folders"})
+					p.report(
+						finding.Finding{
+							File:    f.Path,
+							Message: fmt.Sprintf("its path has %d letters; more than 200 are too many for some systems", n),
+							Fix:     "shorten the names of its folders",
+						},
+					)
 				}
 			}
 		},

@@ -17,8 +17,9 @@ var statisticChecks = []*Check{
 		ID:    "statistic-unsent",
 		Title: "A statistic is declared and never sent",
 		Level: finding.Warning,
-		Text: "havvel.toml declares a statistic, but no script of the build sends one of that name by the portal's function. A name that differs by one letter is " +
-			"another statistic to the portal, and the board stays empty. Write the name the same way in both places.",
+		Text: "havvel.toml declares a statistic, but no script of the build sends one of that name by the portal's function. A name that " +
+			"differs by one letter is " +
+			"another statistic to the portal, and the leaderboard stays empty. Write the name the same way in both places.",
 		Before: `name = "best-score" in havvel.toml, Portal.score("bestscore", 12) in the game`,
 		After:  `Portal.score("best-score", 12)`,
 		Run: func(p *Pass) {
@@ -30,7 +31,10 @@ var statisticChecks = []*Check{
 				if slices.Contains(sent, name) {
 					continue
 				}
-				f := finding.Finding{Message: fmt.Sprintf("%q is declared in havvel.toml, and no script sends it", name), Fix: "send it in the game, or take it out of havvel.toml"}
+				f := finding.Finding{
+					Message: fmt.Sprintf("%q is declared in havvel.toml, and no script sends it", name),
+					Fix:     "send it in the game, or take it out of havvel.toml",
+				}
 				if near := settings.Nearest(name, sent); near != "" {
 					f.Fix = fmt.Sprintf("the game sends %q: write the name the same way in both places", near)
 				}
@@ -42,7 +46,8 @@ var statisticChecks = []*Check{
 		ID:    "statistic-undeclared",
 		Title: "A statistic is sent and never declared",
 		Level: finding.Warning,
-		Text: "A script sends a statistic that havvel.toml does not declare. Portals drop values for boards that they don't know, without a word. Declare it, with " +
+		Text: "A script sends a statistic that havvel.toml does not declare. Portals drop values for leaderboards that they don't know, " +
+			"without a word. Declare it, with " +
 			"which value is kept.",
 		Before: `Portal.score("moves", 7) in the game, and no such statistic in havvel.toml`,
 		After:  `[[statistic]] name = "moves", keeps = "lowest"`,
@@ -53,7 +58,12 @@ var statisticChecks = []*Check{
 			}
 			for _, name := range sent {
 				if !slices.Contains(p.Statistics, name) {
-					p.report(finding.Finding{Message: fmt.Sprintf("a script sends %q, which havvel.toml does not declare", name), Fix: fmt.Sprintf("declare it in havvel.toml: [[statistic]] with name = %q, and which value is kept", name)})
+					p.report(
+						finding.Finding{
+							Message: fmt.Sprintf("a script sends %q, which havvel.toml does not declare", name),
+							Fix:     fmt.Sprintf("declare it in havvel.toml: [[statistic]] with name = %q, and which value is kept", name),
+						},
+					)
 				}
 			}
 		},
@@ -74,7 +84,7 @@ func sentStatistics(p *Pass) (names []string, known bool) {
 			}
 		}
 	}
-	return names, known && !hooks.Announced(p.Build, "statistic") // of those that are announced, a trial tells the names
+	return names, known && !hooks.Sends(p.Build, "statistic") // of those that are sent, a trial tells the names
 }
 
 // sentBy adds the names that a call sends; it returns false when a script puts one together.

@@ -34,7 +34,13 @@ var weightChecks = []*Check{
 			}
 			for _, f := range p.Build.Parts() {
 				if limit := p.Rules.Archive.FileLimit; f.Bytes > int64(limit) {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it has %s; %s takes files up to %s", settings.Size(f.Bytes), p.Rules.Name, limit), Fix: "split it, or make what is in it smaller"})
+					p.report(
+						finding.Finding{
+							File:    f.Path,
+							Message: fmt.Sprintf("it has %s; %s takes files up to %s", settings.Size(f.Bytes), p.Rules.Name, limit),
+							Fix:     "split it, or make what is in it smaller",
+						},
+					)
 				}
 			}
 		},
@@ -52,7 +58,12 @@ var weightChecks = []*Check{
 				return
 			}
 			if n, most := len(p.Build.Parts()), p.Rules.Archive.Files; n > most {
-				p.report(finding.Finding{Message: fmt.Sprintf("there are %d files; %s takes up to %d", n, p.Rules.Name, most), Fix: "pack small pictures and sounds together in the engine's export settings"})
+				p.report(
+					finding.Finding{
+						Message: fmt.Sprintf("there are %d files; %s takes up to %d", n, p.Rules.Name, most),
+						Fix:     "pack small pictures and sounds together in the engine's export settings",
+					},
+				)
 			}
 		},
 	},
@@ -60,7 +71,8 @@ var weightChecks = []*Check{
 		ID:    "weight-start",
 		Title: "Much is downloaded before the game can start",
 		Level: finding.Warning,
-		Text: "Players leave when a loading bar takes too long. What the entry page, its scripts, WebAssembly and packed data weigh is downloaded " +
+		Text: "Players leave when a loading bar takes too long. What the entry page, its scripts, WebAssembly and packed data weigh is " +
+			"downloaded " +
 			"before the first picture. Load music, later levels and films when they are needed; most engines can split their data. Portals " +
 			"name a limit in their rulebook; without one, 50 MB is a lot.",
 		Before: "120 MB before the title screen",
@@ -72,7 +84,12 @@ var weightChecks = []*Check{
 				limit, who = p.Rules.Limits.Start, fmt.Sprintf("%s wants at most %s", p.Rules.Name, p.Rules.Limits.Start)
 			}
 			if start := p.Build.Start(); start.Bytes > int64(limit) {
-				p.report(finding.Finding{Message: fmt.Sprintf("about %s are downloaded before the game can start; %s", settings.Size(start.Bytes), who), Fix: "load parts of the game later; havvel look shows what comes first"})
+				p.report(
+					finding.Finding{
+						Message: fmt.Sprintf("about %s are downloaded before the game can start; %s", settings.Size(start.Bytes), who),
+						Fix:     "load parts of the game later; havvel look shows what comes first",
+					},
+				)
 			}
 		},
 	},
@@ -87,7 +104,17 @@ var weightChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Media != nil && f.Media.Format == "WAV" && f.Bytes > 1_000_000 {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it is a sound of %s without compression; compressed it would have about %s", settings.Size(f.Bytes), settings.Size(f.Bytes/10)), Fix: "export it as Ogg, MP3 or MP4"})
+					p.report(
+						finding.Finding{
+							File: f.Path,
+							Message: fmt.Sprintf(
+								"it is a sound of %s without compression; compressed it would have about %s",
+								settings.Size(f.Bytes),
+								settings.Size(f.Bytes/10),
+							),
+							Fix: "export it as Ogg, MP3 or MP4",
+						},
+					)
 				}
 			}
 		},
@@ -102,7 +129,13 @@ var weightChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, f := range p.Build.Parts() {
 				if f.Media != nil && f.Media.Format == "BMP" && f.Bytes > 100_000 {
-					p.report(finding.Finding{File: f.Path, Message: fmt.Sprintf("it is a picture of %s without compression", settings.Size(f.Bytes)), Fix: "save it as PNG or WebP"})
+					p.report(
+						finding.Finding{
+							File:    f.Path,
+							Message: fmt.Sprintf("it is a picture of %s without compression", settings.Size(f.Bytes)),
+							Fix:     "save it as PNG or WebP",
+						},
+					)
 				}
 			}
 		},
@@ -117,7 +150,13 @@ var weightChecks = []*Check{
 		Run: func(p *Pass) {
 			for _, same := range p.Build.Duplicates() {
 				if same[0].Bytes >= 50_000 {
-					p.report(finding.Finding{File: same[1].Path, Message: fmt.Sprintf("it has the same content as %s (%s)", same[0].Path, settings.Size(same[0].Bytes)), Fix: "keep one of them"})
+					p.report(
+						finding.Finding{
+							File:    same[1].Path,
+							Message: fmt.Sprintf("it has the same content as %s (%s)", same[0].Path, settings.Size(same[0].Bytes)),
+							Fix:     "keep one of them",
+						},
+					)
 				}
 			}
 		},
@@ -140,9 +179,14 @@ func archiveWeight(p *Pass) {
 	}
 	if p.Build.Bytes > limit {
 		p.report(finding.Finding{
-			Level:   finding.Warning,
-			Message: fmt.Sprintf("the files have %s before packing; %s takes archives up to %s", settings.Size(p.Build.Bytes), p.Rules.Name, p.Rules.Archive.Limit),
-			Fix:     "havvel pack says how large the archive is",
+			Level: finding.Warning,
+			Message: fmt.Sprintf(
+				"the files have %s before packing; %s takes archives up to %s",
+				settings.Size(p.Build.Bytes),
+				p.Rules.Name,
+				p.Rules.Archive.Limit,
+			),
+			Fix: "havvel pack says how large the archive is",
 		})
 	}
 }

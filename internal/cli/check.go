@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,10 +11,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
@@ -24,13 +28,13 @@ type checkFlags struct {
 	only                   []string
 }
 
-func (a *app) check() *cobra.Command {
+func (a *console) check() *cobra.Command {
 	var f checkFlags
 	c := a.new(command{
 		use:   "check [EXPORT]",
-		short: "What would go wrong, and how to mend it",
+		short: "What would go wrong, and how to fix it",
 		long: "Check reads an export and says what would go wrong with it: for the destinations in havvel.toml, or for any host when\n" +
-			"there is no project. It ends with 1 when there are errors. What havvel pack mends by itself is only noted.",
+			"there is no project. It ends with 1 when there are errors. What havvel pack fixes by itself is only noted.",
 		example: "  havvel check\n  havvel check export/web --to brackwater\n  havvel check --explain link-case",
 		args:    cobra.MaximumNArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runCheck(ctx, args, f) },
@@ -46,7 +50,6 @@ func (a *app) check() *cobra.Command {
 	}
 	a.withEntry(c)
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
@@ -69,11 +72,8 @@ type checkJSON struct {
 
 // verify says what is wrong with the flags.
 func (f *checkFlags) verify() error {
-	if err := settings.Within("--format", f.format, formats...); err != nil {
-		return &usage{err.Error(), "havvel check"}
-	}
-	if err := settings.Within("--level", f.level, levels...); err != nil {
-		return &usage{err.Error(), "havvel check"}
+	if err := errors.Join(oneOf("havvel check", "--format", f.format, formats...), oneOf("havvel check", "--level", f.level, levels...)); err != nil {
+		return err
 	}
 	for _, id := range f.only {
 		if !slices.ContainsFunc(checkIDs(), func(known string) bool { return matches(known, id) }) {
@@ -91,22 +91,23 @@ func unknownCheck(flag, id string) error {
 	if near := settings.Nearest(id, checkIDs()); near != "" {
 		message += fmt.Sprintf("; did you mean %q?", near)
 	}
-	return &usage{message, "havvel check"}
+	return wrong("havvel check", "%s", message)
 }
 
-func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
+func (a *console) runCheck(ctx context.Context, args []string, f checkFlags) error {
 	if f.explain != "" {
 		return a.explain(f.explain)
 	}
 	if err := f.verify(); err != nil {
 		return err
 	}
-	p, b, err := a.subject(ctx, args, known)
+	a.inForm(f.format)
+	p, b, err := app.Open(ctx, args, a.entry, app.Known)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	all, err := a.subjects(ctx, p, b, a.to, len(args) == 0)
+	all, err := app.Subjects(ctx, p, b, a.to, len(args) == 0, a.screen.Progress())
 	if err != nil {
 		return err
 	}
@@ -119,23 +120,21 @@ func (a *app) runCheck(ctx context.Context, args []string, f checkFlags) error {
 	if err := a.printFindings(b, all, findings, f.format, f.asked()); err != nil {
 		return err
 	}
-	if f.format == "text" && !a.json {
-		switch {
-		case errors > 0 && p == nil:
-			a.screen.Next("mend the errors, export again, and run havvel check%s; or havvel start, and havvel pack mends what it can", argument(args))
-		case errors > 0:
-			a.screen.Next("mend the errors, export again, and run havvel check%s", argument(args))
-		case len(f.only) > 0:
-			a.screen.Next("havvel check%s  (all checks)", argument(args))
-		default:
-			a.nextTowards(p, "havvel pack")
-		}
+	switch {
+	case errors > 0 && p == nil:
+		a.screen.Next("fix the errors, export again, and run havvel check%s; or havvel start, and havvel pack fixes what it can", argument(args))
+	case errors > 0:
+		a.screen.Next("fix the errors, export again, and run havvel check%s", argument(args))
+	case len(f.only) > 0:
+		a.screen.Next("havvel check%s  (all checks)", argument(args))
+	default:
+		a.nextTowards(p, "havvel pack")
 	}
-	return a.faulty(findings, a.json || f.format != "text")
+	return a.faulty(findings)
 }
 
 // nextTowards says what comes next on the way to a destination: naming one where there is none.
-func (a *app) nextTowards(p *project.Project, next string) {
+func (a *console) nextTowards(p *project.Project, next string) {
 	switch {
 	case p == nil:
 		a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
@@ -148,7 +147,7 @@ func (a *app) nextTowards(p *project.Project, next string) {
 
 // faulty is the error for findings among which there are errors. Where a program reads what was printed, people read it in one line each on
 // standard error.
-func (a *app) faulty(findings []finding.Finding, forProgram bool) error {
+func (a *console) faulty(findings []finding.Finding) error {
 	n := finding.Errors(findings)
 	if n == 0 {
 		return nil
@@ -156,10 +155,10 @@ func (a *app) faulty(findings []finding.Finding, forProgram bool) error {
 	said := 0
 	for _, f := range findings {
 		switch {
-		case !forProgram || f.Level != finding.Error || f.Accepted != "":
+		case !a.json && !a.raw || f.Level != finding.Error || f.Accepted != "":
 		case said == mostSaid:
 			a.screen.Warn("and %d more", n-said)
-			return &silent{answerNo}
+			return fault.Said
 		default:
 			words := fmt.Sprintf("%s (%s)", f.Message, f.ID)
 			if f.File != "" {
@@ -172,7 +171,7 @@ func (a *app) faulty(findings []finding.Finding, forProgram bool) error {
 			said++
 		}
 	}
-	return &silent{answerNo}
+	return fault.Said
 }
 
 // mostSaid is how many errors are said on standard error beside what programs read.
@@ -204,13 +203,12 @@ func (f *checkFlags) choose(findings []finding.Finding) (kept []finding.Finding,
 	return kept, finding.Errors(kept)
 }
 
-func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings []finding.Finding, format string, asked int) error {
+func (a *console) printFindings(b *export.Build, subjects []check.Subject, findings []finding.Finding, format string, asked int) error {
+	a.answer(checkJSON{findings})
 	switch {
-	case a.json || format == "json":
-		return a.screen.JSON(checkJSON{findings})
-	case format == "sarif":
+	case a.raw && format == "sarif":
 		return a.screen.JSON(sarif(b, check.Catalogue(), findings))
-	case format == "junit":
+	case a.raw:
 		var destinations []string
 		for _, s := range subjects {
 			destinations = append(destinations, s.Destination)
@@ -222,11 +220,12 @@ func (a *app) printFindings(b *export.Build, subjects []check.Subject, findings 
 }
 
 // explain prints what a check looks for.
-func (a *app) explain(id string) error {
+func (a *console) explain(id string) error {
 	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds()) {
 		if c.ID != id {
 			continue
 		}
+		a.answer(map[string]string{"id": c.ID, "level": string(c.Level), "title": c.Title, "text": c.Text, "before": c.Before, "after": c.After})
 		s := a.screen
 		s.Line("%s  %s", s.In(term.Strong, c.ID), s.In(term.Quiet, string(c.Level)))
 		s.Line("%s", c.Title)
@@ -241,7 +240,7 @@ func (a *app) explain(id string) error {
 }
 
 // showFindings prints findings by what the developer does about them.
-func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings []finding.Finding, asked int) {
+func (a *console) showFindings(b *export.Build, subjects []check.Subject, findings []finding.Finding, asked int) {
 	s := a.screen
 	var portals []string
 	for _, subject := range subjects {
@@ -251,18 +250,18 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 	}
 	whom := ""
 	if len(portals) > 0 {
-		whom = "for " + list(portals) + ", "
+		whom = "for " + inwords.List(portals) + ", "
 	}
-	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("%s%s, %s", whom, files(len(b.Files)), checksWords(asked))))
+	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("%s%s, %s", whom, inwords.Files(len(b.Files)), checksWords(asked))))
 	groups := []struct {
 		title string
 		tone  term.Tone
 		has   func(finding.Finding) bool
 	}{
-		{"Must be mended", term.Bad, func(f finding.Finding) bool { return f.Level == finding.Error && f.Accepted == "" }},
-		{"Should be mended", term.Careful, func(f finding.Finding) bool { return f.Level == finding.Warning && f.Accepted == "" }},
-		{"Havvel pack mends", term.Good, func(f finding.Finding) bool { return f.MendedBy != "" && f.Accepted == "" }},
-		{"Good to know", term.Plain, func(f finding.Finding) bool { return f.Level == finding.Note && f.MendedBy == "" && f.Accepted == "" }},
+		{"Errors", term.Bad, func(f finding.Finding) bool { return f.Level == finding.Error && f.Accepted == "" }},
+		{"Warnings", term.Careful, func(f finding.Finding) bool { return f.Level == finding.Warning && f.Accepted == "" }},
+		{"Fixed automatically by havvel pack", term.Good, func(f finding.Finding) bool { return f.FixedBy != "" && f.Accepted == "" }},
+		{"Notes", term.Plain, func(f finding.Finding) bool { return f.Level == finding.Note && f.FixedBy == "" && f.Accepted == "" }},
 		{"Accepted in havvel.toml", term.Quiet, func(f finding.Finding) bool { return f.Accepted != "" }},
 	}
 	for _, g := range groups {
@@ -272,9 +271,9 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 	errors := len(distinct(findings, groups[0].has))
 	switch {
 	case errors > 0 && len(portals) > 0:
-		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: %s", errors, does(errors, "error", "errors"), blocked(subjects, findings))))
+		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: %s", errors, inwords.Of(errors, "error", "errors"), blocked(subjects, findings))))
 	case errors > 0:
-		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: a host would not show this build", errors, does(errors, "error", "errors"))))
+		s.Line("%s", s.In(term.Bad, fmt.Sprintf("%d %s: a host would not show this build", errors, inwords.Of(errors, "error", "errors"))))
 	case asked < len(check.Catalogue()):
 		s.Line("%s; only %s ran", s.In(term.Good, "no errors in these"), checksWords(asked))
 	default:
@@ -283,10 +282,17 @@ func (a *app) showFindings(b *export.Build, subjects []check.Subject, findings [
 }
 
 // noErrors says that nothing was found, and how many scripts could not be looked through.
-func (a *app) noErrors(b *export.Build) string {
+func (a *console) noErrors(b *export.Build) string {
 	s := a.screen
 	if n := len(b.Unparsed()); n > 0 {
-		return s.In(term.Good, "no errors") + " in what could be read; " + does(n, "1 script can't be read in full", fmt.Sprintf("%d scripts can't be read in full", n))
+		return s.In(
+			term.Good,
+			"no errors",
+		) + " in what could be read; " + inwords.Of(
+			n,
+			"1 script can't be read in full",
+			fmt.Sprintf("%d scripts can't be read in full", n),
+		)
 	}
 	return s.In(term.Good, "no errors")
 }
@@ -309,13 +315,13 @@ func blocked(subjects []check.Subject, findings []finding.Finding) string {
 			names = append(names, s.Rules.Name)
 		}
 	}
-	return list(names) + " would not show this build, and havvel won't send it"
+	return inwords.List(names) + " would not show this build, and havvel won't send it"
 }
 
 // most is how many places are shown of one check.
 const most = 10
 
-func (a *app) showGroup(title string, tone term.Tone, findings []finding.Finding, has func(finding.Finding) bool, several bool) {
+func (a *console) showGroup(title string, tone term.Tone, findings []finding.Finding, has func(finding.Finding) bool, several bool) {
 	s := a.screen
 	mine := distinct(findings, has)
 	if len(mine) == 0 {
@@ -360,7 +366,7 @@ func (a *app) showGroup(title string, tone term.Tone, findings []finding.Finding
 	}
 }
 
-// bundles puts findings together that are mended alike, and among them those that say the same of several places.
+// bundles puts findings together that are fixed alike, and among them those that say the same of several places.
 func bundles(findings []finding.Finding) [][]finding.Finding {
 	type cure struct{ id, fix, accepted string }
 	var list [][]finding.Finding

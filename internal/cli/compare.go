@@ -2,30 +2,24 @@ package cli
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"os"
-	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"havvel/internal/check"
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/compare"
-	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
-	"havvel/internal/logbook"
-	"havvel/internal/pack"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/settings"
 )
 
-func (a *app) compare() *cobra.Command {
+func (a *console) compare() *cobra.Command {
 	var most string
 	c := a.new(command{
 		use:   "compare [A [B]]",
@@ -39,11 +33,10 @@ func (a *app) compare() *cobra.Command {
 	})
 	c.Flags().StringVar(&most, "fail-over", "", "end with 1 when B is larger than A by more than this `share`, such as 5%")
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
-func (a *app) runCompare(ctx context.Context, args []string, most string) error {
+func (a *console) runCompare(ctx context.Context, args []string, most string) error {
 	limit, err := share(most)
 	if err != nil {
 		return err
@@ -52,41 +45,17 @@ func (a *app) runCompare(ctx context.Context, args []string, most string) error 
 	if err != nil && !errors.Is(err, project.ErrNone) {
 		return err
 	}
-	from, d, err := a.side(ctx, p, slices.Concat(args, []string{"", ""})[0], nil, true)
+	r, err := app.Compare(ctx, p, args, a.to, a.entry, a.screen.Progress())
 	if err != nil {
 		return err
 	}
-	defer from.Close()
-	to, other, err := a.side(ctx, p, slices.Concat(args, []string{"", ""})[1], d, false)
-	if err != nil {
-		return err
+	a.answer(r)
+	a.showComparison(r)
+	if most != "" && r.Growth() > limit {
+		a.screen.Line("%s", a.screen.In(term.Bad, fmt.Sprintf("it grew by more than %s", most)))
+		return fault.Said
 	}
-	defer to.Close()
-	if d == nil {
-		d = other
-	}
-	r := compare.Builds(from, to, wantedCalls(p), func(b *export.Build) []finding.Finding {
-		s := check.Subject{Build: b}
-		if d != nil {
-			s.Destination, s.Rules = d.Name, d.Rules
-		}
-		if p != nil {
-			s.Accepts = accepts(p)
-		}
-		return check.Run(s)
-	})
-	if a.json {
-		err = a.screen.JSON(r)
-	} else {
-		a.showComparison(r)
-	}
-	if err == nil && most != "" && r.Growth() > limit {
-		if !a.json {
-			a.screen.Line("%s", a.screen.In(term.Bad, fmt.Sprintf("it grew by more than %s", most)))
-		}
-		return &silent{answerNo}
-	}
-	return err
+	return nil
 }
 
 // share reads a share such as 5% or 0.05.
@@ -97,7 +66,7 @@ func share(text string) (float64, error) {
 	number, percent := strings.CutSuffix(strings.TrimSpace(text), "%")
 	n, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
 	if err != nil || n < 0 {
-		return 0, &usage{fmt.Sprintf("--fail-over is %q; write a share such as 5%%", text), "havvel compare"}
+		return 0, wrong("havvel compare", "--fail-over is %q; write a share such as 5%%", text)
 	}
 	if percent {
 		n /= 100
@@ -105,107 +74,10 @@ func share(text string) (float64, error) {
 	return n, nil
 }
 
-// side is one of the two builds: a path, a version that was sent, or what is meant when nothing is said. A version that was
-// sent belongs to a destination, which is returned; with one, the project's export is what would be packed for it.
-func (a *app) side(ctx context.Context, p *project.Project, name string, d *project.Destination, first bool) (*export.Build, *project.Destination, error) {
-	if name != "" && exists(name) {
-		b, err := known(ctx, p, name)
-		return b, nil, err
-	}
-	if p == nil && name != "" {
-		return nil, nil, &export.Unreadable{Path: name, Reason: "there is nothing there", Next: "name two exports or archives; versions can be named where there is a " + project.Name}
-	}
-	if p == nil {
-		return nil, nil, &usage{"there is nothing to compare: name two exports or archives", "havvel compare"}
-	}
-	if name != "" || first {
-		return a.sent(ctx, p, name)
-	}
-	b, err := known(ctx, p, term.Near(p.ExportPath()))
-	if err == nil {
-		err = a.enter(p, b, true)
-	}
-	if err != nil || d == nil {
-		return b, nil, err
-	}
-	result, err := a.asPacked(ctx, p, d, b)
-	if err != nil {
-		return nil, nil, err
-	}
-	result.Path = fmt.Sprintf("%s, as it would be packed for %s", b.Path, d.Rules.Name)
-	return result, d, nil
-}
-
-// sent is the archive of a version that was sent, the last one when none is named.
-func (a *app) sent(ctx context.Context, p *project.Project, version string) (*export.Build, *project.Destination, error) {
-	all, _, err := logbook.Open(p.Folder).Deliveries()
-	if err != nil {
-		return nil, nil, err
-	}
-	for _, l := range slices.Backward(all) {
-		d := p.To[l.Destination]
-		if d == nil || version != "" && l.Version != version || len(a.to) > 0 && !slices.Contains(a.to, l.Destination) {
-			continue
-		}
-		b, err := archiveOf(ctx, p, d, l)
-		return b, d, err
-	}
-	if version == "" {
-		return nil, nil, &usage{"nothing was sent yet, so there is no version to compare with: name two exports or archives", "havvel compare"}
-	}
-	return nil, nil, &export.Unreadable{Path: version, Reason: "it is neither a file or folder nor a version that was sent", Next: "havvel where shows the versions that were sent"}
-}
-
-// archiveOf reads the archive of a delivery, if it is still the one that was sent.
-func archiveOf(ctx context.Context, p *project.Project, d *project.Destination, l *logbook.Delivery) (*export.Build, error) {
-	stem := archivePath(p, d, "", l.Version)
-	b, err := pack.Read(ctx, stem)
-	gone := func(why string) error {
-		return &export.Unreadable{Path: l.Version, Reason: fmt.Sprintf("its archive for %s %s", d.Rules.Name, why), Next: "keep what is in packed to compare with later, or name an export or archive"}
-	}
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, gone("is not in packed any more")
-	}
-	if err != nil {
-		return nil, err
-	}
-	if sum, err := sumOf(b.Path); b.Source == "zip" && err == nil && l.SHA256 != "" && sum != l.SHA256 {
-		b.Close()
-		return nil, gone("was packed again since, and is not the one that was sent")
-	}
-	b.Path = fmt.Sprintf("%s on %s", l.Version, d.Rules.Name)
-	return b, nil
-}
-
-func sumOf(path string) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	_, err = io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), err
-}
-
-// wantedCalls lists the calls that the project's portals want.
-func wantedCalls(p *project.Project) []string {
-	if p == nil {
-		return nil
-	}
-	var list []string
-	for _, d := range p.To {
-		for _, h := range d.Rules.Hooks {
-			list = append(list, h.Wanted(false)...)
-		}
-	}
-	return list
-}
-
 // mostShown is how many files of one sort are named.
 const mostShown = 12
 
-func (a *app) showComparison(r *compare.Result) {
+func (a *console) showComparison(r *compare.Result) {
 	s := a.screen
 	s.Table([]string{"", "files", "size"}, [][]string{
 		{r.From.Name, strconv.Itoa(r.From.Files), settings.Size(r.From.Bytes).String()},
@@ -238,7 +110,7 @@ func (a *app) showComparison(r *compare.Result) {
 }
 
 // showFileChanges names the files, the largest changes first.
-func (a *app) showFileChanges(r *compare.Result) {
+func (a *console) showFileChanges(r *compare.Result) {
 	s := a.screen
 	var rows [][]string
 	list := func(word string, files []compare.File) {
@@ -271,7 +143,7 @@ func (a *app) showFileChanges(r *compare.Result) {
 }
 
 // showFactChanges says what changed in what the builds ask for.
-func (a *app) showFactChanges(r *compare.Result) {
+func (a *console) showFactChanges(r *compare.Result) {
 	var lines []string
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	if w := r.Wasm; w.MemoryBefore != w.MemoryAfter {
@@ -279,10 +151,10 @@ func (a *app) showFactChanges(r *compare.Result) {
 	}
 	both := func(c compare.Change, now, before string) {
 		if len(c.New) > 0 {
-			add(now, list(c.New))
+			add(now, inwords.List(c.New))
 		}
 		if len(c.Gone) > 0 {
-			add(before, list(c.Gone))
+			add(before, inwords.List(c.Gone))
 		}
 	}
 	both(r.Wasm.Features, "WebAssembly now uses %s", "WebAssembly uses %s no more")

@@ -1,14 +1,14 @@
 package cli
 
 import (
+	"bytes"
 	"context"
-	"fmt"
 	"io"
 
 	"github.com/spf13/cobra"
 )
 
-// shells are those that commands can be completed in, and how each is told to.
+// shells are those that commands can be completed in, and how each is called.
 var shells = []struct {
 	name  string
 	write func(*cobra.Command, io.Writer) error
@@ -19,21 +19,32 @@ var shells = []struct {
 	{"zsh", func(c *cobra.Command, to io.Writer) error { return c.GenZshCompletion(to) }},
 }
 
-func (a *app) completion(root *cobra.Command) *cobra.Command {
+func (a *console) completion(root *cobra.Command) *cobra.Command {
 	c := a.new(command{
 		use:   "completion SHELL",
 		short: "Let the Tab key complete commands and names",
-		long: "Completion prints a script with which a shell completes commands, flags and the names of your destinations. SHELL is bash, fish,\n" +
+		long: "Completion prints a script with which a shell completes commands, flags and the names of your destinations. SHELL is bash, " +
+			"fish,\n" +
 			"powershell or zsh. Put the script where your shell looks for such scripts, and open a new terminal.",
-		example: "  havvel completion bash > ~/.local/share/bash-completion/completions/havvel\n  havvel completion fish > ~/.config/fish/completions/havvel.fish",
-		args:    cobra.ExactArgs(1),
+		example: "  havvel completion bash > ~/.local/share/bash-completion/completions/havvel\n  havvel completion fish > " +
+			"~/.config/fish/completions/havvel.fish",
+		args: cobra.ExactArgs(1),
 		run: func(_ context.Context, args []string) error {
 			for _, s := range shells {
-				if s.name == args[0] {
-					return s.write(root, a.out)
+				if s.name != args[0] {
+					continue
 				}
+				var script bytes.Buffer
+				if err := s.write(root, &script); err != nil {
+					return err
+				}
+				if a.answer(map[string]string{"shell": s.name, "script": script.String()}); a.json {
+					return nil
+				}
+				_, err := script.WriteTo(a.out)
+				return err
 			}
-			return &usage{fmt.Sprintf("there is no script for %q; there are bash, fish, powershell and zsh", args[0]), "havvel completion"}
+			return wrong("havvel completion", "there is no script for %q; there are bash, fish, powershell and zsh", args[0])
 		},
 	})
 	for _, s := range shells {

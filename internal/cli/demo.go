@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,14 +19,14 @@ import (
 	"havvel/internal/standin"
 )
 
-func (a *app) demo() *cobra.Command {
+func (a *console) demo() *cobra.Command {
 	var folder string
 	var stay, round bool
 	c := a.new(command{
 		use:   "demo",
 		short: "The full example, from an export to a public link",
-		long: "Demo writes a project with a real game into a folder, starts simulated portals on this machine, and walks the whole way\n" +
-			"by the real commands: from the export to a public page, and a second version under the same link. With --round it goes to a\n" +
+		long: "Demo writes a project with a real game into a folder, starts simulated portals on this machine, and walks the whole way with " +
+			"the real commands: from the export to a public page, and a second version under the same link. With --round it goes to a\n" +
 			"playtest host instead, where simulated testers play it, two of them in a real browser.",
 		example: "  havvel demo --stay --dir try\n  havvel demo --round",
 		args:    cobra.NoArgs,
@@ -43,7 +44,7 @@ func (a *app) demo() *cobra.Command {
 	return c
 }
 
-func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
+func (a *console) runDemo(ctx context.Context, folder string, stay bool) error {
 	s := a.screen
 	if a.dryRun {
 		a.planned(demo.Walk())
@@ -58,7 +59,11 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 		defer p.Stop()
 	}
 	portal := portals[0]
-	s.Line("The game Tinderwick Lane is in %s; three simulated portals are on this machine, Brackwater at %s.", s.In(term.Strong, folder), portal.Address())
+	s.Line(
+		"The game Tinderwick Lane is in %s; three simulated portals are on this machine, Brackwater at %s.",
+		s.In(term.Strong, folder),
+		portal.Address(),
+	)
 	s.Line("These are the commands as you would type them in that folder, and what they print:")
 	for _, stop := range demo.Walk() {
 		if err := a.stop(ctx, folder, stop); err != nil {
@@ -66,8 +71,13 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 		}
 	}
 	link := portal.Address() + "/play/tinderwick-lane"
+	a.tell(map[string]string{"event": "public", "link": link, "folder": folder})
 	s.Line("")
-	s.Line("%s %s", s.In(term.Good, fmt.Sprintf("From the export to a public page in %.0fs:", time.Since(began).Seconds())), s.In(term.Strong, link))
+	s.Line(
+		"%s %s",
+		s.In(term.Good, fmt.Sprintf("From the export to a public page in %.0fs:", time.Since(began).Seconds())),
+		s.In(term.Strong, link),
+	)
 	if stay {
 		s.Next("open the link and play. The portals stay up until Ctrl-C")
 		<-ctx.Done()
@@ -81,7 +91,10 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("")
 	s.Line("%s", s.In(term.Careful, "# The portals again, with the game in it: open the link and play."))
 	s.Line("$ cd %s && %s standin --data %s --port %s", folder, me(folder), demo.PortalFolder, port)
-	s.Line("%s", s.In(term.Careful, "# The game as the portal would show it, with its calls live in the terminal; and what a real browser makes of it."))
+	s.Line(
+		"%s",
+		s.In(term.Careful, "# The game as the portal would show it, with its calls live in the terminal; and what a real browser makes of it."),
+	)
 	s.Line("$ %s play --as brackwater", me(folder))
 	s.Line("$ %s trial", me(folder))
 	s.Line("%s", s.In(term.Careful, "# The same game as engines also write it: in one page, or in files of its own."))
@@ -93,8 +106,20 @@ func (a *app) runDemo(ctx context.Context, folder string, stay bool) error {
 	return nil
 }
 
+// demoJSON is one command of the demo.
+type demoJSON struct {
+	Event   string   `json:"event,omitempty"`
+	Why     string   `json:"why"`
+	Command []string `json:"command"`
+}
+
 // planned prints what would be run.
-func (a *app) planned(stops []demo.Stop) {
+func (a *console) planned(stops []demo.Stop) {
+	var doc []demoJSON
+	for _, stop := range stops {
+		doc = append(doc, demoJSON{Why: stop.Why, Command: stop.Command})
+	}
+	a.answer(map[string]any{"commands": doc})
 	for _, stop := range stops {
 		a.screen.Line("%s", a.screen.In(term.Quiet, "# "+stop.Why))
 		a.screen.Line("$ havvel %s", strings.Join(stop.Command, " "))
@@ -125,7 +150,7 @@ func demoWorld(folder string) ([]*standin.Portal, error) {
 }
 
 // stop walks one station of the example.
-func (a *app) stop(ctx context.Context, folder string, stop demo.Stop) error {
+func (a *console) stop(ctx context.Context, folder string, stop demo.Stop) error {
 	s := a.screen
 	s.Line("")
 	s.Line("%s", s.In(term.Careful, "# "+stop.Why))
@@ -142,7 +167,10 @@ func (a *app) stop(ctx context.Context, folder string, stop demo.Stop) error {
 	c := exec.CommandContext(ctx, self, stop.Command...)
 	c.Dir = folder
 	c.Env = append(append(os.Environ(), demo.Keys()...), stop.Env...)
-	c.Stdout, c.Stderr = a.out, a.err
+	a.tell(demoJSON{"command", stop.Why, stop.Command})
+	if c.Stdout, c.Stderr = a.out, a.err; a.json {
+		c.Stdout = io.Discard
+	}
 	c.Cancel = func() error { return c.Process.Signal(syscall.SIGINT) }
 	c.WaitDelay = 5 * time.Second
 	err = c.Run()

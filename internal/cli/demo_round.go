@@ -26,7 +26,7 @@ const (
 	demoBrowsing = 18 * time.Second // how long each of the two in a browser plays
 )
 
-func (a *app) runDemoRound(ctx context.Context, folder string, stay bool) (err error) {
+func (a *console) runDemoRound(ctx context.Context, folder string, stay bool) (err error) {
 	s := a.screen
 	if a.dryRun {
 		a.planned(slices.Concat(demo.RoundBegun(), demo.RoundEnded()))
@@ -46,7 +46,11 @@ func (a *app) runDemoRound(ctx context.Context, folder string, stay bool) (err e
 		}
 		return nil
 	}
-	s.Line("The game Tinderwick Lane is in %s; a playtest host is on this machine, the Shed at %s.", s.In(term.Strong, folder), host.ControlURL())
+	s.Line(
+		"The game Tinderwick Lane is in %s; a playtest host is on this machine, the Shed at %s.",
+		s.In(term.Strong, folder),
+		host.ControlURL(),
+	)
 	s.Line("These are the commands as you would type them in that folder, and what they print:")
 	if err := walk(demo.RoundBegun()); err != nil {
 		return err
@@ -62,6 +66,7 @@ func (a *app) runDemoRound(ctx context.Context, folder string, stay bool) (err e
 		return err
 	}
 	s.Line("")
+	a.tell(map[string]string{"event": "report", "file": filepath.Join(folder, demo.ReportFile), "link": list[0].Link})
 	s.Line("%s %s", s.In(term.Good, "What came back, as a page:"), s.In(term.Strong, filepath.Join(folder, demo.ReportFile)))
 	if !stay {
 		s.Next("open the page in a browser; havvel demo --round --stay leaves the host up, so that you can play, too")
@@ -101,7 +106,7 @@ func demoHost(ctx context.Context, folder string) (*playhost.Host, string, error
 }
 
 // demoPlayed lets simulated testers play.
-func (a *app) demoPlayed(ctx context.Context, link string) error {
+func (a *console) demoPlayed(ctx context.Context, link string) error {
 	s := a.screen
 	browser, none := trial.FindBrowser()
 	s.Line("")

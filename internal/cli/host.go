@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"net"
 	"net/url"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/playhost"
 	"havvel/internal/settings"
@@ -26,18 +26,19 @@ const filesVariable = "HAVVEL_FILES_KEY"
 type hostFlags struct {
 	data, files             string
 	listen, quota           string
-	keep                    span
+	keep                    duration
 	port                    int
 	controlURL, gamesURL    string
 	certificate, privateKey string
 }
 
-func (a *app) host() *cobra.Command {
-	f := hostFlags{keep: span(90 * 24 * time.Hour)}
+func (a *console) host() *cobra.Command {
+	f := hostFlags{keep: duration(90 * 24 * time.Hour)}
 	c := a.new(command{
 		use:   "host",
 		short: "Run a playtest host",
-		long: "Host runs a host of your own for versions that testers play. It needs nothing but a folder, and takes builds by havvel send like\n" +
+		long: "Host runs a host of your own for versions that testers play. It needs nothing but a folder, and takes builds by havvel send " +
+			"like\n" +
 			"any destination, under the rulebook shed. Games are served on an origin of their own, the next port. Ctrl-C ends it; uploads\n" +
 			"that are under way go on when it runs again. When it outgrows one machine, --data names a PostgreSQL server and --files a bucket,\n" +
 			"and any number of hosts run beside each other.",
@@ -46,7 +47,8 @@ func (a *app) host() *cobra.Command {
 		run:     func(ctx context.Context, _ []string) error { return a.runHost(ctx, f) },
 	})
 	c.PersistentFlags().StringVar(&f.data, "data", "shed-data", "`folder` for all that the host keeps, or postgres://…")
-	c.PersistentFlags().StringVar(&f.files, "files", "", "`folder` for files, or s3://HOST/BUCKET, which "+filesVariable+"=ID:SECRET lets into (that of --data)")
+	c.PersistentFlags().
+		StringVar(&f.files, "files", "", "`folder` for files, or s3://HOST/BUCKET, which "+filesVariable+"=ID:SECRET lets into (that of --data)")
 	c.Flags().StringVar(&f.listen, "listen", "127.0.0.1", "`address` of this machine to listen on")
 	a.withPort(c, &f.port, 7440, 1, "`port` for owners; games are on the next one; 0 takes free ones")
 	c.Flags().StringVar(&f.controlURL, "url", "", "`address` at which owners reach it, behind a proxy")
@@ -60,12 +62,13 @@ func (a *app) host() *cobra.Command {
 	return c
 }
 
-func (a *app) runHost(ctx context.Context, f hostFlags) error {
+func (a *console) runHost(ctx context.Context, f hostFlags) error {
 	o, err := f.options()
 	if err != nil {
 		return err
 	}
 	if a.dryRun {
+		a.answer(map[string]string{"control": o.Control, "games": o.Games, "data": f.place()})
 		a.screen.Line("a host would listen on %s for owners and on %s for games, with its data %s", o.Control, o.Games, f.place())
 		return nil
 	}
@@ -80,6 +83,7 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 	if err != nil {
 		return errors.Join(err, h.Stop(0))
 	}
+	a.tell(map[string]string{"event": "listening", "control": h.ControlURL(), "games": h.GamesURL()})
 	s.Line("%s  %s", s.In(term.Strong, "the host is at "+h.ControlURL()), s.In(term.Quiet, "games at "+h.GamesURL()))
 	s.Line("  in havvel.toml:  [to.shed]")
 	s.Line("                   rulebook = \"shed\"")
@@ -94,11 +98,12 @@ func (a *app) runHost(ctx context.Context, f hostFlags) error {
 	if err := h.Stop(10 * time.Second); err != nil {
 		return err
 	}
+	a.tell(map[string]string{"event": "ended"})
 	s.Line("ended; what was sent is %s", f.place())
 	return nil
 }
 
-// place says where the data are, without what lets in there.
+// place says where the data are, without the credentials.
 func (f *hostFlags) place() string {
 	if u, err := url.Parse(f.data); err == nil && u.Host != "" {
 		return "on the server " + u.Host
@@ -119,7 +124,16 @@ func (f *hostFlags) again() string {
 }
 
 func (f *hostFlags) options() (playhost.Options, error) {
-	o := playhost.Options{Data: f.data, Files: f.files, FilesKey: os.Getenv(filesVariable), Keep: time.Duration(f.keep), ControlURL: f.controlURL, GamesURL: f.gamesURL, Certificate: f.certificate, Key: f.privateKey}
+	o := playhost.Options{
+		Data:        f.data,
+		Files:       f.files,
+		FilesKey:    os.Getenv(filesVariable),
+		Keep:        time.Duration(f.keep),
+		ControlURL:  f.controlURL,
+		GamesURL:    f.gamesURL,
+		Certificate: f.certificate,
+		Key:         f.privateKey,
+	}
 	games := 0
 	if f.port > 0 {
 		games = f.port + 1
@@ -128,22 +142,25 @@ func (f *hostFlags) options() (playhost.Options, error) {
 	var quota settings.Size
 	switch {
 	case (f.certificate == "") != (f.privateKey == ""):
-		return o, &usage{"--certificate and --certificate-key go together", "havvel host"}
+		return o, wrong("havvel host", "--certificate and --certificate-key go together")
 	case f.controlURL != "" && f.controlURL == f.gamesURL:
-		return o, &usage{"--url and --games-url are the same; games must be on an origin of their own, so that they reach nothing of the host", "havvel host"}
+		return o, wrong(
+			"havvel host",
+			"--url and --games-url are the same; games must be on an origin of their own, so that they reach nothing of the host",
+		)
 	case f.quota != "":
 		if err := quota.UnmarshalText([]byte(f.quota)); err != nil {
-			return o, &usage{"--quota: " + err.Error(), "havvel host"}
+			return o, wrong("havvel host", "--quota: %w", err)
 		}
 	}
 	o.Quota = int64(quota)
 	return o, nil
 }
 
-func (a *app) hostToken(f *hostFlags) *cobra.Command {
+func (a *console) hostToken(f *hostFlags) *cobra.Command {
 	return a.group(command{
-		use: "token", short: "Who may send to the host",
-		long:    "Token makes, lists and revokes what lets owners in. The host keeps no token, but only a hash by which it knows it.",
+		use: "token", short: "Manage the tokens that owners send with",
+		long:    "Token makes, lists and revokes the tokens of owners. The host stores only a hash of each token.",
 		example: "  havvel host token make moth --data shed\n  havvel host token revoke moth --data shed",
 	}, a.tokenMake(f), a.tokenList(f), a.tokenRevoke(f))
 }
@@ -151,13 +168,13 @@ func (a *app) hostToken(f *hostFlags) *cobra.Command {
 // opened does something with the host's data, which another process may serve meanwhile; they must be there.
 func opened(f *hostFlags, do func(*playhost.Host) error) error {
 	if f.isNew() {
-		return &usage{fmt.Sprintf("there are no data of a host in %s; --data names the folder that havvel host runs with", f.data), "havvel host token"}
+		return wrong("havvel host token", "there are no data of a host in %s; --data names the folder that havvel host runs with", f.data)
 	}
 	return made(f, do)
 }
 
 // isNew reports whether the data are a folder that is not there yet.
-func (f *hostFlags) isNew() bool { return !strings.Contains(f.data, "://") && !exists(f.data) }
+func (f *hostFlags) isNew() bool { return !strings.Contains(f.data, "://") && !app.Exists(f.data) }
 
 // made is like opened, for data that may be made by it.
 func made(f *hostFlags, do func(*playhost.Host) error) error {
@@ -168,10 +185,10 @@ func made(f *hostFlags, do func(*playhost.Host) error) error {
 	return errors.Join(do(h), h.Close())
 }
 
-func (a *app) tokenMake(f *hostFlags) *cobra.Command {
+func (a *console) tokenMake(f *hostFlags) *cobra.Command {
 	return a.new(command{
 		use: "make NAME", short: "Make a token, and print it this once", args: cobra.ExactArgs(1),
-		long:    "Make makes a token under a name, such as that of who will use it, and prints it. It is shown only now.",
+		long:    "Make makes a token under a name, such as its user's, and prints it. It is shown only this once.",
 		example: "  havvel host token make moth\n  havvel host token make build-server --data /srv/shed",
 		run: func(ctx context.Context, args []string) error {
 			if f.isNew() {
@@ -180,8 +197,9 @@ func (a *app) tokenMake(f *hostFlags) *cobra.Command {
 			return made(f, func(h *playhost.Host) error {
 				token, err := h.MakeToken(ctx, args[0])
 				if err != nil {
-					return &usage{err.Error(), "havvel host token make"}
+					return wrong("havvel host token make", "%w", err)
 				}
+				a.answer(map[string]string{"name": args[0], "token": token})
 				a.screen.Line("%s", token)
 				a.screen.Next("where the game is: havvel keys set shed, and paste the token; it is not shown again")
 				return nil
@@ -190,16 +208,15 @@ func (a *app) tokenMake(f *hostFlags) *cobra.Command {
 	})
 }
 
-func (a *app) tokenList(f *hostFlags) *cobra.Command {
+func (a *console) tokenList(f *hostFlags) *cobra.Command {
 	c := a.new(command{
-		use: "list", short: "Which tokens there are", args: cobra.NoArgs,
-		long:    "List names all tokens. None is shown: the host does not know them.",
+		use: "list", short: "List tokens", args: cobra.NoArgs,
+		long:    "List names all tokens. The tokens themselves are not shown: the host stores only hashes.",
 		example: "  havvel host token list\n  havvel host token list --json",
 		run: func(ctx context.Context, _ []string) error {
 			return opened(f, func(h *playhost.Host) error { return a.listTokens(ctx, h, f) })
 		},
 	})
-	a.withJSON(c)
 	return c
 }
 
@@ -209,7 +226,7 @@ type tokenRow struct {
 	Revoked bool   `json:"revoked"`
 }
 
-func (a *app) listTokens(ctx context.Context, h *playhost.Host, f *hostFlags) error {
+func (a *console) listTokens(ctx context.Context, h *playhost.Host, f *hostFlags) error {
 	list, err := h.Tokens(ctx)
 	if err != nil {
 		return err
@@ -223,9 +240,7 @@ func (a *app) listTokens(ctx context.Context, h *playhost.Host, f *hostFlags) er
 		doc = append(doc, tokenRow{t.Name, t.Made.Format(time.RFC3339), t.Revoked})
 		rows = append(rows, []string{t.Name, t.Made.Local().Format("2 January 2006 15:04"), state})
 	}
-	if a.json {
-		return a.screen.JSON(map[string]any{"tokens": doc})
-	}
+	a.answer(map[string]any{"tokens": doc})
 	if len(rows) == 0 {
 		a.screen.Line("there is no token yet, so nobody can send to the host")
 		a.screen.Next("havvel host token make NAME %s", f.again())
@@ -235,19 +250,24 @@ func (a *app) listTokens(ctx context.Context, h *playhost.Host, f *hostFlags) er
 	return nil
 }
 
-func (a *app) tokenRevoke(f *hostFlags) *cobra.Command {
+func (a *console) tokenRevoke(f *hostFlags) *cobra.Command {
 	return a.new(command{
-		use: "revoke NAME", short: "Shut out whoever has a token", args: cobra.ExactArgs(1),
-		long:    "Revoke shuts out whoever has the token of that name, at once. What was sent with it stays.",
+		use: "revoke NAME", short: "Stop accepting a token", args: cobra.ExactArgs(1),
+		long:    "Revoke stops the host from accepting the token of that name, at once. What was sent with it stays.",
 		example: "  havvel host token revoke moth\n  havvel host token revoke build-server --data /srv/shed",
 		run: func(ctx context.Context, args []string) error {
 			return opened(f, func(h *playhost.Host) error {
 				err := h.RevokeToken(ctx, args[0])
 				if errors.Is(err, playhost.ErrNoToken) {
-					return &usage{fmt.Sprintf("there is no token %q that lets anybody in; havvel host token list shows which there are", args[0]), "havvel host token revoke"}
+					return wrong(
+						"havvel host token revoke",
+						"there is no token %q that lets anybody in; havvel host token list shows which there are",
+						args[0],
+					)
 				}
 				if err == nil {
-					a.screen.Line("%s is shut out; what was sent with the token stays", args[0])
+					a.answer(map[string]string{"name": args[0]})
+					a.screen.Line("%s is no longer accepted; what was sent with the token stays", args[0])
 				}
 				return err
 			})

@@ -12,33 +12,35 @@ import (
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
-	"havvel/internal/cli/term"
+	"havvel/internal/inwords"
 	"havvel/internal/keys"
 )
 
-func (a *app) keys() *cobra.Command {
+func (a *console) keys() *cobra.Command {
 	return a.group(command{
 		use:   "keys",
-		short: "Set, list and forget what destinations need to let us in",
-		long: "A key is what lets us in: a token, a password, the passphrase of a key file, or a key pair as ID:SECRET. Keys are kept in\n" +
+		short: "Set, list and forget the credentials of destinations",
+		long: "A key is a destination's credentials: a token, a password, the passphrase of a private key, or a key pair as ID:SECRET. Keys " +
+			"are kept in\n" +
 			"a file that only you can read, each bound to the host that it was set for; they are never printed. An environment\n" +
-			"variable that havvel.toml names goes before a stored key, as on a build server.",
+			"variable that havvel.toml names takes precedence over a stored key, as on a build server.",
 		example: "  havvel keys set brackwater\n  havvel keys list",
 	}, a.keysSet(), a.keysList(), a.keysForget())
 }
 
-func (a *app) keysSet() *cobra.Command {
+func (a *console) keysSet() *cobra.Command {
 	return a.new(command{
-		use:     "set DESTINATION",
-		short:   "Store the key of a destination",
-		long:    "Set asks for the key of a destination in havvel.toml, without showing it, and stores it. When standard input is not a\nterminal, the key is its first line.",
+		use:   "set DESTINATION",
+		short: "Store the key of a destination",
+		long: "Set asks for the key of a destination in havvel.toml, without showing it, and stores it. When standard input is not " +
+			"a\nterminal, the key is its first line.",
 		example: "  havvel keys set brackwater\n  havvel keys set shed < key.txt",
 		args:    cobra.ExactArgs(1),
 		run:     func(_ context.Context, args []string) error { return a.runKeysSet(args[0]) },
 	})
 }
 
-func (a *app) runKeysSet(name string) error {
+func (a *console) runKeysSet(name string) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -49,7 +51,7 @@ func (a *app) runKeysSet(name string) error {
 	}
 	d := list[0]
 	if d.Host() == "" {
-		return &usage{fmt.Sprintf("%s is a folder of this machine, which needs no key", name), "havvel keys"}
+		return wrong("havvel keys", "%s is a folder of this machine, which needs no key", name)
 	}
 	where := ""
 	if d.Rules.Key.Where != "" {
@@ -63,9 +65,10 @@ func (a *app) runKeysSet(name string) error {
 	if err := ring.Set(keys.Key{Name: d.Name, Host: d.Host(), Secret: secret, Set: time.Now().UTC().Truncate(time.Second)}); err != nil {
 		return err
 	}
-	a.screen.Line("the key for %s is stored; it is told to %s only", d.Name, d.Host())
+	a.answer(keysJSON{Keys: []keyRow{{d.Name, d.Host(), time.Now().UTC().Format(time.RFC3339)}}})
+	a.screen.Line("the key for %s is stored; it is only ever sent to %s", d.Name, d.Host())
 	if variable, ok := strings.CutPrefix(d.Key, "env:"); ok && os.Getenv(variable) != "" {
-		a.screen.Warn("the environment variable %s is set, too, and goes before it", variable)
+		a.screen.Warn("the environment variable %s is set, too, and takes precedence", variable)
 	}
 	a.screen.Next("havvel send --to %s --dry-run", d.Name)
 	return nil
@@ -75,7 +78,7 @@ func (a *app) runKeysSet(name string) error {
 const longestKey = 16 << 10
 
 // secret asks for something secret on a terminal, or reads it from standard input.
-func (a *app) secret(what string) (string, error) {
+func (a *console) secret(what string) (string, error) {
 	var line string
 	if f, ok := a.in.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
 		fmt.Fprintf(a.err, "%s, which is not shown: ", what)
@@ -93,21 +96,20 @@ func (a *app) secret(what string) (string, error) {
 		line = text
 	}
 	if line = strings.TrimSpace(line); line == "" {
-		return "", &usage{"no " + what + " came", "havvel"}
+		return "", wrong("havvel", "no %s was given", what)
 	}
 	return line, nil
 }
 
-func (a *app) keysList() *cobra.Command {
+func (a *console) keysList() *cobra.Command {
 	c := a.new(command{
 		use:     "list",
-		short:   "Which keys are stored",
+		short:   "List stored keys",
 		long:    "List names the destinations for which a key is stored, and the host that each belongs to. Keys are never printed.",
 		example: "  havvel keys list\n  havvel keys list --json",
 		args:    cobra.NoArgs,
 		run:     func(context.Context, []string) error { return a.runKeysList() },
 	})
-	a.withJSON(c)
 	return c
 }
 
@@ -121,7 +123,7 @@ type keyRow struct {
 	Set         string `json:"set"`
 }
 
-func (a *app) runKeysList() error {
+func (a *console) runKeysList() error {
 	ring := keys.Open()
 	list, err := ring.List()
 	if err != nil {
@@ -133,24 +135,22 @@ func (a *app) runKeysList() error {
 		doc.Keys = append(doc.Keys, keyRow{k.Name, k.Host, k.Set.Format(time.RFC3339)})
 		rows = append(rows, []string{k.Name, k.Host, k.Set.Local().Format("2 Jan 2006")})
 	}
-	if a.json {
-		return a.screen.JSON(doc)
-	}
+	a.answer(doc)
 	if len(rows) == 0 {
 		a.screen.Line("no key is stored")
 		a.screen.Next("havvel keys set DESTINATION  (in the folder of your game)")
 		return nil
 	}
-	a.screen.Table([]string{"destination", "told to", "set"}, rows)
-	a.screen.Line("kept in %s", term.Near(ring.Path()))
+	a.screen.Table([]string{"destination", "only sent to", "set"}, rows)
+	a.screen.Line("kept in %s", inwords.Near(ring.Path()))
 	return nil
 }
 
-func (a *app) keysForget() *cobra.Command {
+func (a *console) keysForget() *cobra.Command {
 	c := a.new(command{
 		use:     "forget DESTINATION",
-		short:   "Take a stored key away",
-		long:    "Forget takes the stored key of a destination away, for all hosts that it was set for.",
+		short:   "Remove a stored key",
+		long:    "Forget removes the stored key of a destination, for all hosts that it was set for.",
 		example: "  havvel keys forget brackwater\n  havvel keys forget shed --dry-run",
 		args:    cobra.ExactArgs(1),
 		run:     func(_ context.Context, args []string) error { return a.runKeysForget(args[0]) },
@@ -159,21 +159,22 @@ func (a *app) keysForget() *cobra.Command {
 	return c
 }
 
-func (a *app) runKeysForget(name string) error {
+func (a *console) runKeysForget(name string) error {
 	ring := keys.Open()
 	list, err := ring.List()
 	if err != nil {
 		return err
 	}
-	n := 0
+	doc := keysJSON{Keys: []keyRow{}}
 	for _, k := range list {
 		if k.Name == name {
-			n++
+			doc.Keys = append(doc.Keys, keyRow{k.Name, k.Host, k.Set.Format(time.RFC3339)})
 		}
 	}
-	if n == 0 {
-		return &notReady{fmt.Sprintf("no key is stored for %s\n  havvel keys list shows those that are", name)}
+	if len(doc.Keys) == 0 {
+		return refused("no key is stored for %s", name).Then("havvel keys list shows those that are")
 	}
+	a.answer(doc)
 	if a.dryRun {
 		a.screen.Line("the key for %s would be forgotten", name)
 		return nil

@@ -9,14 +9,17 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
+	"havvel/internal/atomicfile"
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/inwords"
 	"havvel/internal/listing"
 	"havvel/internal/logbook"
 	"havvel/internal/pictures"
-	"havvel/internal/place"
 	"havvel/internal/project"
 )
 
@@ -25,24 +28,23 @@ type listingFlags struct {
 	page, diff bool
 }
 
-func (a *app) listing() *cobra.Command {
+func (a *console) listing() *cobra.Command {
 	var f listingFlags
 	c := a.new(command{
 		use:   "listing",
 		short: "Check and render the page's texts",
 		long: "Listing renders the game's page for each destination from what havvel.toml says, and lists what is missing or would be\n" +
 			"refused. --show prints every field as it would be sent; --page writes a page that looks as the portal would arrange it, on a\n" +
-			"desk and on a phone; --diff says what is otherwise than it was last sent. It ends with 1 when a portal would refuse something.",
+			"desktop and on a phone; --diff shows what has changed since the last upload. It ends with 1 when a portal would refuse something.",
 		example: "  havvel listing\n  havvel listing --show brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runListing(ctx, f) },
 	})
 	c.Flags().StringVar(&f.show, "show", "", "print all fields for this `destination`")
 	c.Flags().BoolVar(&f.page, "page", false, "write a preview of each page")
-	c.Flags().BoolVar(&f.diff, "diff", false, "show what is otherwise than it was last sent")
+	c.Flags().BoolVar(&f.diff, "diff", false, "show what has changed since the last upload")
 	c.RegisterFlagCompletionFunc("show", a.destinationNames)
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
@@ -54,7 +56,7 @@ type leaf struct {
 	findings []finding.Finding
 }
 
-func (a *app) runListing(ctx context.Context, f listingFlags) error {
+func (a *console) runListing(ctx context.Context, f listingFlags) error {
 	if f.show != "" {
 		a.to = []string{f.show}
 	}
@@ -66,12 +68,11 @@ func (a *app) runListing(ctx context.Context, f listingFlags) error {
 	var failed error
 	for _, l := range leaves {
 		if finding.Errors(l.findings) > 0 {
-			failed = &silent{answerNo}
+			failed = fault.Said
 		}
 	}
+	a.answer(listingDocument(leaves))
 	switch {
-	case a.json:
-		return errors.Join(a.screen.JSON(listingDocument(leaves)), failed)
 	case f.page:
 		return errors.Join(a.previews(p, leaves), failed)
 	case f.diff:
@@ -88,7 +89,7 @@ func (a *app) runListing(ctx context.Context, f listingFlags) error {
 }
 
 // leaves renders the pages of all destinations that have one; there must be one.
-func (a *app) leaves(ctx context.Context) (*project.Project, []*leaf, error) {
+func (a *console) leaves(ctx context.Context) (*project.Project, []*leaf, error) {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return nil, nil, err
@@ -100,9 +101,12 @@ func (a *app) leaves(ctx context.Context) (*project.Project, []*leaf, error) {
 		}
 	}
 	if len(with) == 0 {
-		return nil, nil, &notReady{fmt.Sprintf("none of these destinations has a page to fill in: %s\n  a portal has, where its rulebook lists fields or pictures (docs/formats/rulebook.md)", portalNames(p))}
+		return nil, nil, refused(
+			"none of these destinations has a page to fill in: %s",
+			portalNames(p),
+		).Then("a portal has one where its rulebook lists fields or pictures (docs/formats/rulebook.md)")
 	}
-	contents, orders, err := a.pages(ctx, p, with, p.Game.Version)
+	contents, orders, err := app.Pages(ctx, p, with, p.Game.Version, a.screen.Progress())
 	if err != nil {
 		return nil, nil, err
 	}
@@ -110,29 +114,31 @@ func (a *app) leaves(ctx context.Context) (*project.Project, []*leaf, error) {
 	var list []*leaf
 	for i, d := range with {
 		l := &leaf{d: d, contents: contents[d.Name], order: orders[i]}
-		l.findings = check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: accepts(p), Paper: paperOf(p, d, l.contents, l.order, sent)})
+		l.findings = check.RunPage(
+			check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: app.Accepts(p), Page: app.PageFacts(p, d, l.contents, l.order, sent)},
+		)
 		list = append(list, l)
 	}
 	return p, list, nil
 }
 
-// filled counts fields that hold something, and statements that are made.
-func (l *leaf) filled() (fields, stated int) {
+// filled counts fields that hold something, and declarations that are made.
+func (l *leaf) filled() (fields, declared int) {
 	for _, f := range l.contents.Fields {
-		if f.Stated {
+		if f.Declared {
 			fields++
 		}
 	}
-	return fields, len(l.contents.Stated())
+	return fields, len(l.contents.Declared())
 }
 
-func (a *app) showLeaves(courier *deliver.Courier, p *project.Project, leaves []*leaf) {
+func (a *console) showLeaves(courier *deliver.Courier, p *project.Project, leaves []*leaf) {
 	s := a.screen
 	s.Line("%s  %s", s.In(term.Strong, term.Clean(p.Game.Title)), s.In(term.Quiet, "version "+p.Game.Version))
 	var rows [][]string
 	var all []finding.Finding
 	for _, l := range leaves {
-		fields, stated := l.filled()
+		fields, declared := l.filled()
 		last := courier.LastPage(l.d)
 		state := "never"
 		if !last.At.IsZero() {
@@ -143,11 +149,11 @@ func (a *app) showLeaves(courier *deliver.Courier, p *project.Project, leaves []
 		}
 		rows = append(rows, []string{
 			l.d.Name, fmt.Sprintf("%d of %d", fields, len(l.contents.Fields)), fmt.Sprint(len(l.order.Cuts)),
-			fmt.Sprint(len(l.contents.Boards)), statements(stated, len(l.contents.Declarations)), state,
+			fmt.Sprint(len(l.contents.Leaderboards)), declarations(declared, len(l.contents.Declarations)), state,
 		})
 		all = append(all, l.findings...)
 	}
-	s.Table([]string{"destination", "fields", "pictures", "boards", "statements", "sent"}, rows, 1, 2, 3, 4)
+	s.Table([]string{"destination", "fields", "pictures", "leaderboards", "declarations", "sent"}, rows, 1, 2, 3, 4)
 	a.showPageFindings(all, len(leaves) > 1)
 	if a.nextOfPage(leaves, all) {
 		return
@@ -156,11 +162,11 @@ func (a *app) showLeaves(courier *deliver.Courier, p *project.Project, leaves []
 }
 
 // nextOfPage says what to do about a page that is not complete; false when it is.
-func (a *app) nextOfPage(leaves []*leaf, all []finding.Finding) bool {
+func (a *console) nextOfPage(leaves []*leaf, all []finding.Finding) bool {
 	switch {
 	case finding.Errors(all) > 0:
-		a.screen.Next("mend the errors in havvel.toml, and run havvel listing again")
-	case len(lacks(leaves[0].contents, leaves[0].order)) > 0:
+		a.screen.Next("fix the errors in havvel.toml, and run havvel listing again")
+	case len(app.Lacks(leaves[0].contents, leaves[0].order)) > 0:
 		a.screen.Next("havvel listing --show %s  (what each field can hold)", leaves[0].d.Name)
 	default:
 		return false
@@ -169,15 +175,21 @@ func (a *app) nextOfPage(leaves []*leaf, all []finding.Finding) bool {
 }
 
 // showPageFindings prints what is to be done about pages.
-func (a *app) showPageFindings(findings []finding.Finding, several bool) {
-	a.showGroup("Must be mended", term.Bad, findings, func(f finding.Finding) bool { return f.Level == finding.Error && f.Accepted == "" }, several)
-	a.showGroup("Should be mended", term.Careful, findings, func(f finding.Finding) bool { return f.Level == finding.Warning && f.Accepted == "" }, several)
-	a.showGroup("Good to know", term.Plain, findings, func(f finding.Finding) bool { return f.Level == finding.Note && f.Accepted == "" }, several)
+func (a *console) showPageFindings(findings []finding.Finding, several bool) {
+	a.showGroup("Errors", term.Bad, findings, func(f finding.Finding) bool { return f.Level == finding.Error && f.Accepted == "" }, several)
+	a.showGroup(
+		"Warnings",
+		term.Careful,
+		findings,
+		func(f finding.Finding) bool { return f.Level == finding.Warning && f.Accepted == "" },
+		several,
+	)
+	a.showGroup("Notes", term.Plain, findings, func(f finding.Finding) bool { return f.Level == finding.Note && f.Accepted == "" }, several)
 	a.screen.Line("")
 }
 
 // showLeaf prints every field as it would be sent.
-func (a *app) showLeaf(l *leaf) {
+func (a *console) showLeaf(l *leaf) {
 	s := a.screen
 	s.Line("%s", s.In(term.Strong, "The page on "+l.d.Rules.Name))
 	for i, f := range l.contents.Fields {
@@ -189,7 +201,7 @@ func (a *app) showLeaf(l *leaf) {
 		s.Line("")
 		s.Line("%s  %s", s.In(term.Strong, f.Name), s.In(term.Quiet, lengthOf(f)+facts))
 		switch {
-		case f.Count == 0 && f.Stated:
+		case f.Count == 0 && f.Declared:
 			s.Line("  (nothing, as you say)")
 		case f.Count == 0 && rule.Required:
 			s.Line("  %s", s.In(term.Careful, "missing"))
@@ -210,11 +222,11 @@ func (a *app) showLeaf(l *leaf) {
 	s.Next("havvel listing --page --to %s  (how it will look)", l.d.Name)
 }
 
-func statements(stated, asked int) string {
+func declarations(declared, asked int) string {
 	if asked == 0 {
 		return "none asked"
 	}
-	return fmt.Sprintf("%d of %d", stated, asked)
+	return fmt.Sprintf("%d of %d", declared, asked)
 }
 
 // lengthOf says how long a field is, and how long it can be.
@@ -240,13 +252,13 @@ func keysOf(from []string) []string {
 	return list
 }
 
-// showRest prints boards, statements and pictures.
-func (a *app) showRest(l *leaf) {
+// showRest prints leaderboards, declarations and pictures.
+func (a *console) showRest(l *leaf) {
 	s := a.screen
-	if len(l.contents.Boards) > 0 {
+	if len(l.contents.Leaderboards) > 0 {
 		s.Line("")
-		s.Line("%s  %s", s.In(term.Strong, "boards"), s.In(term.Quiet, "from [[statistic]]"))
-		for _, b := range l.contents.Boards {
+		s.Line("%s  %s", s.In(term.Strong, "leaderboards"), s.In(term.Quiet, "from [[statistic]]"))
+		for _, b := range l.contents.Leaderboards {
 			words := fmt.Sprintf("%s: %s, keeps the %s value", b.Name, b.Label, b.Keeps)
 			if b.Unit != "" {
 				words += ", in " + b.Unit
@@ -259,11 +271,11 @@ func (a *app) showRest(l *leaf) {
 	}
 	if len(l.contents.Declarations) > 0 {
 		s.Line("")
-		s.Line("%s  %s", s.In(term.Strong, "statements"), s.In(term.Quiet, "from [declares]"))
+		s.Line("%s  %s", s.In(term.Strong, "declarations"), s.In(term.Quiet, "from [declarations]"))
 		for _, d := range l.contents.Declarations {
-			state := s.In(term.Good, "stated")
-			if !d.Stated {
-				state = s.In(term.Careful, "not stated")
+			state := s.In(term.Good, "declared")
+			if !d.Declared {
+				state = s.In(term.Careful, "not declared")
 			}
 			s.Line("  %s: %s  (%s)", d.Name, state, term.Clean(d.Says))
 		}
@@ -275,8 +287,8 @@ func (a *app) showRest(l *leaf) {
 	}
 }
 
-// showDiff prints what is otherwise than it was last sent.
-func (a *app) showDiff(last *deliver.SentPage, l *leaf) {
+// showDiff prints what has changed since the last upload.
+func (a *console) showDiff(last *deliver.SentPage, l *leaf) {
 	s := a.screen
 	changed := last.Changed(l.contents)
 	switch {
@@ -306,13 +318,13 @@ type listingJSON struct {
 }
 
 type pageJSON struct {
-	Destination  string            `json:"destination"`
-	Fields       []fieldJSON       `json:"fields"`
-	Boards       []listing.Board   `json:"boards"`
-	Declarations []statedJSON      `json:"declarations"`
-	Pictures     []*pictures.Cut   `json:"pictures"`
-	Lacks        []string          `json:"lacks"`
-	Findings     []finding.Finding `json:"findings"`
+	Destination  string                `json:"destination"`
+	Fields       []fieldJSON           `json:"fields"`
+	Leaderboards []listing.Leaderboard `json:"leaderboards"`
+	Declarations []statedJSON          `json:"declarations"`
+	Pictures     []*pictures.Cut       `json:"pictures"`
+	Lacks        []string              `json:"lacks"`
+	Findings     []finding.Finding     `json:"findings"`
 }
 
 type fieldJSON struct {
@@ -326,17 +338,22 @@ type fieldJSON struct {
 }
 
 type statedJSON struct {
-	Name   string `json:"name"`
-	Says   string `json:"says"`
-	Stated bool   `json:"stated"`
+	Name     string `json:"name"`
+	Says     string `json:"says"`
+	Declared bool   `json:"declared"`
 }
 
 func listingDocument(leaves []*leaf) listingJSON {
 	doc := listingJSON{Pages: []pageJSON{}}
 	for _, l := range leaves {
 		page := pageJSON{
-			Destination: l.d.Name, Fields: []fieldJSON{}, Boards: append([]listing.Board{}, l.contents.Boards...), Declarations: []statedJSON{},
-			Pictures: append([]*pictures.Cut{}, l.order.Cuts...), Lacks: lacks(l.contents, l.order), Findings: append([]finding.Finding{}, l.findings...),
+			Destination:  l.d.Name,
+			Fields:       []fieldJSON{},
+			Leaderboards: append([]listing.Leaderboard{}, l.contents.Leaderboards...),
+			Declarations: []statedJSON{},
+			Pictures:     append([]*pictures.Cut{}, l.order.Cuts...),
+			Lacks:        app.Lacks(l.contents, l.order),
+			Findings:     append([]finding.Finding{}, l.findings...),
 		}
 		for _, f := range l.contents.Fields {
 			page.Fields = append(page.Fields, fieldJSON{f.Name, f.From, f.Form, f.Text, f.Words, f.Count, f.Limit})
@@ -350,17 +367,17 @@ func listingDocument(leaves []*leaf) listingJSON {
 }
 
 // previews writes a page for each destination that looks as the portal would arrange it.
-func (a *app) previews(p *project.Project, leaves []*leaf) error {
+func (a *console) previews(p *project.Project, leaves []*leaf) error {
 	for _, l := range leaves {
 		data, err := listing.Preview(l.contents.Page, p.Game.Title, l.shots())
 		if err != nil {
 			return err
 		}
 		path := filepath.Join(p.Folder, ".havvel", "page", l.d.Name+".html")
-		if err := place.Bytes(path, data); err != nil {
+		if err := atomicfile.Bytes(path, data); err != nil {
 			return err
 		}
-		a.screen.Line("%s  %s", a.screen.In(term.Strong, "the page on "+l.d.Rules.Name), term.Near(path))
+		a.screen.Line("%s  %s", a.screen.In(term.Strong, "the page on "+l.d.Rules.Name), inwords.Near(path))
 	}
 	a.screen.Next("open the files in a browser; havvel send fills in the pages")
 	return nil

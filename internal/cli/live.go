@@ -13,6 +13,8 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/fault"
+	"havvel/internal/inwords"
 	"havvel/internal/keys"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
@@ -20,15 +22,16 @@ import (
 )
 
 // withNotice adds the flag that names a command to be told of changes.
-func (a *app) withNotice(c *cobra.Command) {
-	c.Flags().StringVar(&a.onChange, "on-change", "", "run this `command` when a delivery's state changed, with the delivery as JSON on its standard input")
+func (a *console) withNotice(c *cobra.Command) {
+	c.Flags().
+		StringVar(&a.onChange, "on-change", "", "run this `command` when a delivery's state changed, with the delivery as JSON on its standard input")
 }
 
 // noticeLimit is how long such a command may take.
 const noticeLimit = time.Minute
 
 // notice tells the user's command of a delivery. When that fails, it is said, and nothing else changes.
-func (a *app) notice(ctx context.Context, st *deliver.Status) {
+func (a *console) notice(ctx context.Context, st *deliver.Status) {
 	if a.onChange == "" || a.dryRun || st == nil {
 		return
 	}
@@ -51,9 +54,9 @@ func (a *app) notice(ctx context.Context, st *deliver.Status) {
 	}
 }
 
-// live looks at what players get of a public delivery on a site, and says what is otherwise than it was sent.
-func (a *app) live(ctx context.Context, courier *deliver.Courier, d *project.Destination, st *deliver.Status) error {
-	if d.SiteAddress() == nil || d.Public == "" || st.State != rulebook.Public {
+// live looks at what players get of a public delivery on a site, and says what differs from what was sent.
+func (a *console) live(ctx context.Context, courier *deliver.Courier, d *project.Destination, st *deliver.Status) error {
+	if !deliver.Can(d, deliver.Compare) || st.State != rulebook.Public {
 		return nil
 	}
 	seen, err := courier.Look(ctx, d, st.Delivery)
@@ -64,22 +67,40 @@ func (a *app) live(ctx context.Context, courier *deliver.Courier, d *project.Des
 		a.screen.Warn("what players get could not be looked at: %v\n  havvel where --live --to %s looks again", err, d.Name)
 		return nil
 	}
-	if !a.json {
-		a.showLive(d, seen)
-	}
+	a.showLive(d, seen)
 	if len(seen.Differences) > 0 {
-		return &silent{answerNo}
+		return fault.Said
 	}
 	return nil
 }
 
-func (a *app) showLive(d *project.Destination, seen *deliver.Live) {
+func (a *console) showLive(d *project.Destination, seen *deliver.Live) {
 	s := a.screen
 	if len(seen.Differences) == 0 {
-		s.Line("  %s", s.In(term.Good, fmt.Sprintf("looked at what players get: %s, %s, all as sent", does(seen.Files, "1 file", fmt.Sprintf("%d files", seen.Files)), settings.Size(seen.Bytes))))
+		s.Line(
+			"  %s",
+			s.In(
+				term.Good,
+				fmt.Sprintf(
+					"looked at what players get: %s, %s, all as sent",
+					inwords.Of(seen.Files, "1 file", fmt.Sprintf("%d files", seen.Files)),
+					settings.Size(seen.Bytes),
+				),
+			),
+		)
 		return
 	}
-	s.Line("  %s", s.In(term.Bad, fmt.Sprintf("players get %s otherwise than sent from %s:", does(len(seen.Differences), "1 thing", fmt.Sprintf("%d things", len(seen.Differences))), d.Name)))
+	s.Line(
+		"  %s",
+		s.In(
+			term.Bad,
+			fmt.Sprintf(
+				"%s that players get from %s differ from what was sent:",
+				inwords.Of(len(seen.Differences), "1 thing", fmt.Sprintf("%d things", len(seen.Differences))),
+				d.Name,
+			),
+		),
+	)
 	for i, x := range seen.Differences {
 		if i == mostDifferences {
 			s.Line("    and %d more; havvel where --live --json lists all", len(seen.Differences)-i)
@@ -94,7 +115,7 @@ func (a *app) showLive(d *project.Destination, seen *deliver.Live) {
 const mostDifferences = 8
 
 // share prints lines that can be pasted, and the link as a code for phones.
-func (a *app) share(p *project.Project, st *deliver.Status, password bool) {
+func (a *console) share(p *project.Project, st *deliver.Status, password bool) {
 	s := a.screen
 	link := st.Link()
 	if link == "" {

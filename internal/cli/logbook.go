@@ -12,12 +12,12 @@ import (
 	"havvel/internal/logbook"
 )
 
-func (a *app) logbook() *cobra.Command {
+func (a *console) logbook() *cobra.Command {
 	var version string
 	c := a.new(command{
 		use:   "logbook",
 		short: "The history of deliveries",
-		long: "Logbook lists what was sent where, by whom, and what became of it, the last first. It asks nobody: havvel where does.\n" +
+		long: "Logbook lists what was sent where, by whom, and its states, the last first. It asks nobody: havvel where does.\n" +
 			"The file is .havvel/logbook.jsonl, and can be shared in version control: two people's histories may be merged line by line.",
 		example: "  havvel logbook\n  havvel logbook --to brackwater --version 0.4.0",
 		args:    cobra.NoArgs,
@@ -25,7 +25,6 @@ func (a *app) logbook() *cobra.Command {
 	})
 	c.Flags().StringVar(&version, "version", "", "only this `version`, with everything that became of it")
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
@@ -46,7 +45,7 @@ type logbookWas struct {
 	At    string `json:"at"`
 }
 
-func (a *app) runLogbook(version string) error {
+func (a *console) runLogbook(version string) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -79,14 +78,12 @@ func (a *app) runLogbook(version string) error {
 		}
 		doc.Deliveries = append(doc.Deliveries, row)
 	}
-	if a.json {
-		return a.screen.JSON(doc)
-	}
+	a.answer(doc)
 	a.showLogbook(doc, version)
 	return nil
 }
 
-func (a *app) showLogbook(doc logbookJSON, version string) {
+func (a *console) showLogbook(doc logbookJSON, version string) {
 	s := a.screen
 	if len(doc.Deliveries) == 0 {
 		s.Line("nothing was sent yet")
@@ -104,7 +101,17 @@ func (a *app) showLogbook(doc logbookJSON, version string) {
 			}
 			became = strings.Join(parts, ", ")
 		}
-		rows = append(rows, []string{first.At, r.Destination, r.Version, s.In(toneOf(r.State), became), term.Clean(r.By), r.Fingerprint[:min(10, len(r.Fingerprint))]})
+		rows = append(
+			rows,
+			[]string{
+				first.At,
+				r.Destination,
+				r.Version,
+				s.In(toneOf(r.State), became),
+				term.Clean(r.By),
+				r.Fingerprint[:min(10, len(r.Fingerprint))],
+			},
+		)
 	}
 	s.Table([]string{"sent", "destination", "version", "state", "by", "export"}, rows)
 }

@@ -10,16 +10,18 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/export/encoding"
+	"havvel/internal/inwords"
 	"havvel/internal/settings"
 )
 
 type lookFlags struct{ files, links, memory bool }
 
-func (a *app) look() *cobra.Command {
+func (a *console) look() *cobra.Command {
 	var f lookFlags
 	c := a.new(command{
 		use:   "look [EXPORT]",
@@ -35,21 +37,22 @@ func (a *app) look() *cobra.Command {
 	c.Flags().BoolVar(&f.links, "links", false, "list all links, and the files that nothing links to")
 	c.Flags().BoolVar(&f.memory, "memory", false, "show what takes memory")
 	a.withEntry(c)
-	a.withJSON(c)
 	return c
 }
 
-func (a *app) runLook(ctx context.Context, args []string, f lookFlags) error {
-	p, b, err := a.subject(ctx, args, known)
+func (a *console) runLook(ctx context.Context, args []string, f lookFlags) error {
+	p, b, err := app.Open(ctx, args, a.entry, app.Known)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
 	s := a.screen
-	if a.json {
-		return s.JSON(lookDocument(b))
-	}
-	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("a %s, %s in %s", b.Source, settings.Size(b.Bytes), files(len(b.Parts())))))
+	a.answer(lookDocument(b))
+	s.Line(
+		"%s  %s",
+		s.In(term.Strong, b.Path),
+		s.In(term.Quiet, fmt.Sprintf("a %s, %s in %s", b.Source, settings.Size(b.Bytes), inwords.Files(len(b.Parts())))),
+	)
 	s.Line("")
 	switch {
 	case f.files:
@@ -83,14 +86,20 @@ var speeds = []struct {
 	bits float64 // a second
 }{{"at 5 Mbit/s", 5e6}, {"at 50", 50e6}, {"at 250", 250e6}}
 
-func (a *app) lookWhole(b *export.Build) {
+func (a *console) lookWhole(b *export.Build) {
 	s := a.screen
 	rows := [][]string{{"shape", fmt.Sprintf("%s (%s)", b.Shape, shapes[b.Shape])}, {"entry page", a.entryWords(b)}}
 	start := b.Start()
 	if b.Entry != nil {
-		rows = append(rows, []string{"to start", fmt.Sprintf("about %s in %s: %s", settings.Size(start.Bytes), files(len(start.Files)), times(start.Bytes))})
+		rows = append(
+			rows,
+			[]string{"to start", fmt.Sprintf("about %s in %s: %s", settings.Size(start.Bytes), inwords.Files(len(start.Files)), times(start.Bytes))},
+		)
 		if start.Wire < start.Bytes*9/10 {
-			rows = append(rows, []string{"", fmt.Sprintf("about %s where the host compresses on the way: %s", settings.Size(start.Wire), times(start.Wire))})
+			rows = append(
+				rows,
+				[]string{"", fmt.Sprintf("about %s where the host compresses on the way: %s", settings.Size(start.Wire), times(start.Wire))},
+			)
 		}
 	}
 	rows = append(rows, []string{"in memory", memoryWords(b)})
@@ -113,7 +122,7 @@ func (a *app) lookWhole(b *export.Build) {
 	}
 }
 
-func (a *app) entryWords(b *export.Build) string {
+func (a *console) entryWords(b *export.Build) string {
 	if b.Entry == nil {
 		return a.screen.In(term.Bad, "none: no HTML page in it runs a script")
 	}
@@ -129,7 +138,7 @@ func times(bytes int64) string {
 	var list []string
 	for _, s := range speeds {
 		took := time.Duration(float64(bytes) * 8 / s.bits * float64(time.Second))
-		words := term.Span(took)
+		words := inwords.Span(took)
 		if took < 10*time.Second {
 			words = fmt.Sprintf("%.1fs", took.Seconds())
 		}
@@ -147,7 +156,11 @@ func memoryWords(b *export.Build) string {
 	if m.WasmMaximum > m.WasmInitial {
 		words += fmt.Sprintf("; WebAssembly may grow to %s", settings.Size(m.WasmMaximum))
 	}
-	return words + fmt.Sprintf("  (a phone's tab has about %s, a desk's %s)", settings.Size(check.PhoneTab), settings.Size(check.DeskTab))
+	return words + fmt.Sprintf(
+		"  (a phone's tab has about %s, a desktop's %s)",
+		settings.Size(check.PhoneTab),
+		settings.Size(check.DesktopTab),
+	)
 }
 
 func needs(b *export.Build) string {
@@ -169,10 +182,16 @@ func needs(b *export.Build) string {
 func lookNotes(b *export.Build) []string {
 	var notes []string
 	if n := len(b.Files) - len(b.Parts()); n > 0 {
-		notes = append(notes, fmt.Sprintf("not counted: %s that %s belong in a build (havvel check names them)", files(n), does(n, "does not", "do not")))
+		notes = append(
+			notes,
+			fmt.Sprintf("not counted: %s that %s belong in a build (havvel check names them)", inwords.Files(n), inwords.Of(n, "does not", "do not")),
+		)
 	}
 	if len(b.Entries) > 1 && b.Entries[0].File.Path != export.EntryName {
-		notes = append(notes, fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", term.Clean(b.Entries[1].File.Path), b.Entries[1].Reason))
+		notes = append(
+			notes,
+			fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", term.Clean(b.Entries[1].File.Path), b.Entries[1].Reason),
+		)
 	}
 	var twice, unused, save int64
 	for _, same := range b.Duplicates() {
@@ -191,7 +210,7 @@ func lookNotes(b *export.Build) []string {
 		notes = append(notes, fmt.Sprintf("there twice: %s (--files shows them)", settings.Size(twice)))
 	}
 	if len(idle) > 0 && b.Shape != export.SinglePage {
-		notes = append(notes, fmt.Sprintf("nothing is known to load %s, %s (--links names them)", files(len(idle)), settings.Size(unused)))
+		notes = append(notes, fmt.Sprintf("nothing is known to load %s, %s (--links names them)", inwords.Files(len(idle)), settings.Size(unused)))
 	}
 	if save > 0 {
 		notes = append(notes, fmt.Sprintf("sounds and pictures without compression: about %s could be saved", settings.Size(save)))
@@ -209,7 +228,7 @@ var kindNames = []struct {
 	{export.KindFont, "fonts"}, {export.KindText, "text and settings"}, {export.KindArchive, "archives"},
 }
 
-func (a *app) lookKinds(b *export.Build) {
+func (a *console) lookKinds(b *export.Build) {
 	var rows [][]string
 	for _, k := range kindNames {
 		n, bytes := 0, int64(0)
@@ -227,7 +246,7 @@ func (a *app) lookKinds(b *export.Build) {
 	a.screen.Table([]string{"kind", "files", "size", "share"}, rows, 1, 2, 3)
 }
 
-func (a *app) lookLargest(b *export.Build) {
+func (a *console) lookLargest(b *export.Build) {
 	parts := slices.Clone(b.Parts())
 	slices.SortStableFunc(parts, func(x, y *export.File) int { return cmp.Compare(y.Bytes, x.Bytes) })
 	var rows [][]string
@@ -244,7 +263,7 @@ func detail(f *export.File) string {
 	case f.Media != nil && f.Media.Picture():
 		list = append(list, fmt.Sprintf("%s, %d by %d", f.Media.Format, f.Media.Width, f.Media.Height))
 	case f.Media != nil && f.Media.Length > 0:
-		list = append(list, fmt.Sprintf("%s, %s", f.Media.Format, term.Span(f.Media.Length)))
+		list = append(list, fmt.Sprintf("%s, %s", f.Media.Format, inwords.Span(f.Media.Length)))
 	case f.Wasm != nil && len(f.Wasm.Memories) > 0:
 		list = append(list, fmt.Sprintf("WebAssembly, memory from %s", settings.Size(f.Wasm.Memories[0].Initial)))
 	default:
@@ -283,7 +302,7 @@ func unpacker(b *export.Build, f *export.File) string {
 	return fmt.Sprintf("; named in %s, %s", term.Clean(l.From.Path), words)
 }
 
-func (a *app) lookFiles(b *export.Build) {
+func (a *console) lookFiles(b *export.Build) {
 	var rows [][]string
 	for _, f := range b.Files {
 		what := detail(f) + unpacker(b, f)
@@ -302,7 +321,7 @@ func (a *app) lookFiles(b *export.Build) {
 	}
 }
 
-func (a *app) lookLinks(b *export.Build) {
+func (a *console) lookLinks(b *export.Build) {
 	s := a.screen
 	var rows [][]string
 	for _, l := range b.Links {
@@ -314,7 +333,16 @@ func (a *app) lookLinks(b *export.Build) {
 		if len(target) > 60 {
 			target = append(target[:57], '…')
 		}
-		rows = append(rows, []string{fmt.Sprintf("%s:%d:%d", term.Clean(l.From.Path), l.Line, l.Column), l.Use, string(target), l.Certainty.String(), s.In(tone, string(l.Result))})
+		rows = append(
+			rows,
+			[]string{
+				fmt.Sprintf("%s:%d:%d", term.Clean(l.From.Path), l.Line, l.Column),
+				l.Use,
+				string(target),
+				l.Certainty.String(),
+				s.In(tone, string(l.Result)),
+			},
+		)
 	}
 	s.Table([]string{"where", "use", "names", "how sure", "result"}, rows)
 	if list := b.Unparsed(); len(list) > 0 {
@@ -335,7 +363,7 @@ func (a *app) lookLinks(b *export.Build) {
 	}
 }
 
-func (a *app) lookMemory(b *export.Build) {
+func (a *console) lookMemory(b *export.Build) {
 	m := b.Memory()
 	size := func(n int64) string { return settings.Size(n).String() }
 	s := a.screen
@@ -350,7 +378,11 @@ func (a *app) lookMemory(b *export.Build) {
 	if m.WasmMaximum > 0 {
 		s.Line("  WebAssembly may grow to %s.", size(m.WasmMaximum))
 	}
-	s.Line("  A phone's tab can be expected to give about %s, a desk's %s (docs/memory.md says why).", size(check.PhoneTab), size(check.DeskTab))
+	s.Line(
+		"  A phone's tab can be expected to give about %s, a desktop's %s (docs/memory.md says why).",
+		size(check.PhoneTab),
+		size(check.DesktopTab),
+	)
 	var heavy []*export.File
 	for _, f := range b.Parts() {
 		if f.Media != nil && f.Media.Decoded() > 0 {

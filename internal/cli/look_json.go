@@ -100,7 +100,15 @@ func lookDocument(b *export.Build) lookJSON {
 		d.Entries = append(d.Entries, entryRow{e.File.Path, e.Reason})
 	}
 	for _, f := range b.Files {
-		row := fileRow{Path: f.Path, Bytes: f.Bytes, Kind: string(f.Kind), Encoding: f.Encoding, Decoded: f.Decoded, Junk: f.Junk, Damage: f.Damage}
+		row := fileRow{
+			Path:     f.Path,
+			Bytes:    f.Bytes,
+			Kind:     string(f.Kind),
+			Encoding: f.Encoding,
+			Decoded:  f.Decoded,
+			Junk:     f.Junk,
+			Damage:   f.Damage,
+		}
 		if f.Junk == "" {
 			row.SHA256 = fmt.Sprintf("%x", f.SHA256)
 		}
@@ -125,7 +133,14 @@ func lookDocument(b *export.Build) lookJSON {
 }
 
 func moduleRow(f *export.File, m *wasm.Module) wasmRow {
-	row := wasmRow{File: f.Path, Bytes: f.Bytes, Imports: len(m.Imports), DataBytes: m.DataBytes, Memories: []memoryOne{}, Features: []string{}}
+	row := wasmRow{
+		File:      f.Path,
+		Bytes:     f.Bytes,
+		Imports:   len(m.Imports),
+		DataBytes: m.DataBytes,
+		Memories:  []memoryOne{},
+		Features:  []string{},
+	}
 	for _, x := range m.Memories {
 		row.Memories = append(row.Memories, memoryOne(x))
 	}

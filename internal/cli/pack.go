@@ -4,18 +4,18 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"havvel/internal/app"
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/inwords"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
 	"havvel/internal/project"
@@ -25,21 +25,15 @@ import (
 // packFlags are what pack takes besides what all commands take.
 type packFlags struct {
 	folder, version string
-	choices         packChoices
+	choices         app.Choices
 }
 
-// packChoices are what the command line says of the plan, for pack and send.
-type packChoices struct {
-	slim, smallest, acceptErrors bool
-	without                      []string
-}
-
-func (a *app) pack() *cobra.Command {
+func (a *console) pack() *cobra.Command {
 	var f packFlags
 	c := a.new(command{
 		use:   "pack [EXPORT]",
 		short: "Write the archives that the destinations want",
-		long: "Pack makes a plan of what each destination must be handed otherwise than it was exported, says it, and writes the archive.\n" +
+		long: "Pack works out what has to differ from the export for each destination, says so, and writes the archive.\n" +
 			"It never changes the export; the same export gives the same bytes. The archive is read back and checked before it gets\n" +
 			"its name. --plan only says what would change.",
 		example: "  havvel pack --plan\n  havvel pack --to brackwater --slim --out archives",
@@ -53,27 +47,18 @@ func (a *app) pack() *cobra.Command {
 	c.Flags().BoolVar(&a.dryRun, "plan", false, "say what would change, and why, and write nothing")
 	a.withChoices(c, &f.choices)
 	a.withTo(c)
-	a.withJSON(c)
 	a.withDryRun(c, "the same as --plan")
 	return c
 }
 
-func (a *app) withChoices(c *cobra.Command, to *packChoices) {
-	c.Flags().BoolVar(&to.slim, "slim", false, "make pictures, sounds and texts smaller without loss")
-	c.Flags().BoolVar(&to.smallest, "smallest", false, "make archives as small as can be; takes a few times as long, once")
-	c.Flags().StringArrayVar(&to.without, "without", nil, "leave out this `step` of the plan; may be repeated")
-	c.Flags().BoolVar(&to.acceptErrors, "accept-errors", false, "go on with an archive in which the check finds errors")
+func (a *console) withChoices(c *cobra.Command, to *app.Choices) {
+	c.Flags().BoolVar(&to.Slim, "slim", false, "make pictures, sounds and texts smaller without loss")
+	c.Flags().BoolVar(&to.Smallest, "smallest", false, "make archives as small as can be; takes a few times as long, once")
+	c.Flags().StringArrayVar(&to.Without, "without", nil, "leave out this `step` of the plan; may be repeated")
+	c.Flags().BoolVar(&to.AcceptErrors, "accept-errors", false, "go on with an archive in which the check finds errors")
 	c.RegisterFlagCompletionFunc("without", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return stepNames(), cobra.ShellCompDirectiveNoFileComp
+		return app.StepNames(), cobra.ShellCompDirectiveNoFileComp
 	})
-}
-
-func stepNames() []string {
-	var names []string
-	for _, k := range pack.Kinds() {
-		names = append(names, k.Name)
-	}
-	return names
 }
 
 type packJSON struct {
@@ -92,20 +77,20 @@ type archiveRow struct {
 	Findings    []finding.Finding `json:"findings"`
 }
 
-func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
+func (a *console) runPack(ctx context.Context, args []string, f packFlags) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}
-	if f.version, err = chosenVersion(p, f.version); err != nil {
+	if f.version, err = app.Version(p, f.version); err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, args, exact)
+	_, b, err := app.Open(ctx, args, a.entry, app.Exact)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	cache, err := pack.Open(cacheFolder(p))
+	cache, err := pack.Open(app.CacheFolder(p))
 	if err != nil {
 		return err
 	}
@@ -114,14 +99,14 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 	rows := make([]archiveRow, len(destinations))
 	wants := make([]pack.For, len(destinations))
 	for i, d := range destinations {
-		if wants[i], err = a.wanted(p, d, b, f.version, f.choices); err != nil {
-			return err
+		if wants[i], err = app.Wanted(p, d, b, f.version, f.choices); err != nil {
+			return a.refusal(p, d, b, err)
 		}
 	}
 	write := func(ctx context.Context, i int, report progress.Reporter) error {
 		plan, err := cache.Plan(ctx, b, wants[i])
 		if err == nil {
-			rows[i], err = packed(ctx, plan, archivePath(p, destinations[i], f.folder, f.version), a.dryRun, report)
+			rows[i], err = packed(ctx, plan, app.ArchivePath(p, destinations[i], f.folder, f.version), a.dryRun, report)
 		}
 		rows[i].Destination = destinations[i].Name
 		return err
@@ -138,19 +123,15 @@ func (a *app) runPack(ctx context.Context, args []string, f packFlags) error {
 	if err := work.Wait(); err != nil {
 		return err
 	}
-	if !a.json {
-		for i, d := range destinations {
-			a.showPacked(d, b, rows[i])
-		}
+	for i, d := range destinations {
+		a.showPacked(d, b, rows[i])
 	}
 	doc := packJSON{rows}
-	if a.json {
-		return a.screen.JSON(doc)
-	}
+	a.answer(doc)
 	if a.dryRun {
-		a.screen.Next("havvel pack%s  (writes what is said above)", argument(args))
+		a.screen.Next("havvel pack%s%s  (writes it)", a.toFlags(), argument(args))
 	} else {
-		a.screen.Next("havvel send%s", argument(args))
+		a.screen.Next("havvel send%s%s", a.toFlags(), argument(args))
 	}
 	return nil
 }
@@ -171,109 +152,31 @@ func packed(ctx context.Context, plan *pack.Plan, stem string, dryRun bool, repo
 	return r, nil
 }
 
-// wanted checks a build for a destination, and says what is wanted of the plan.
-func (a *app) wanted(p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (pack.For, error) {
-	to, err := packFor(p, d, version, c)
-	if err != nil || c.acceptErrors {
-		return to, err
+// refusal prints the findings for which a destination would not take a build, where that is the error, instead of naming the first.
+func (a *console) refusal(p *project.Project, d *project.Destination, b *export.Build, err error) error {
+	var faulty *pack.Faulty
+	if !errors.As(err, &faulty) {
+		return err
 	}
-	return to, a.forbidden(p, d, b, c)
-}
-
-// chosenVersion is the version on the command line, or the project's.
-func chosenVersion(p *project.Project, ver string) (string, error) {
-	if ver == "" {
-		return p.Game.Version, nil
-	}
-	if err := project.VerifyVersion(ver); err != nil {
-		return "", &usage{"--version: " + err.Error(), "havvel send"}
-	}
-	return ver, nil
-}
-
-// archivePath is where a destination's archive goes, without its ending.
-func archivePath(p *project.Project, d *project.Destination, folder, ver string) string {
-	if folder == "" {
-		folder = filepath.Join(p.Folder, "packed")
-	}
-	return term.Near(filepath.Join(folder, d.Name+"-"+ver))
-}
-
-// packFor says what project and command line want of a plan.
-func packFor(p *project.Project, d *project.Destination, version string, c packChoices) (pack.For, error) {
-	to := pack.For{
-		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: accepts(p),
-		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
-		Slim: c.slim || p.Pack.Slim, Smallest: c.smallest || p.Pack.Smallest, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
-		Without: slices.Concat(p.Pack.Without, c.without), AcceptErrors: c.acceptErrors,
-	}
-	for _, name := range to.Without {
-		if err := settings.Within("step", name, stepNames()...); err != nil {
-			return to, &usage{fmt.Sprintf("there is no step %q to leave out; there is: %s", name, strings.Join(stepNames(), ", ")), "havvel pack"}
-		}
-	}
-	var err error
-	to.Front, err = frontOf(p)
-	return to, err
-}
-
-// frontOf reads what the project says of the page's looks.
-func frontOf(p *project.Project) (*pack.Front, error) {
-	if p.Front == nil {
-		return nil, nil
-	}
-	f := &pack.Front{Title: p.Front.Title, Background: p.Front.Background, Bar: p.Front.Bar, Canvas: p.Front.Canvas}
-	if f.Title == "" {
-		f.Title = p.Game.Title
-	}
-	err := f.Verify()
-	for name, to := range map[string]**pack.Art{p.Front.Icon: &f.Icon, p.Front.Picture: &f.Picture} {
-		if name == "" || err != nil {
-			continue
-		}
-		var data []byte
-		if data, err = os.ReadFile(filepath.Join(p.Folder, filepath.FromSlash(name))); err == nil {
-			*to, err = pack.ArtOf(name, data)
-		}
-	}
-	if err != nil {
-		return nil, &settings.Problem{File: filepath.Join(p.Folder, project.Name), Message: err.Error()}
-	}
-	return f, nil
-}
-
-// forbidden checks a build for a destination. When there are errors it prints them, and returns an error.
-func (a *app) forbidden(p *project.Project, d *project.Destination, b *export.Build, c packChoices) error {
-	s := subject(p, d, b)
-	s.Without = append(s.Without, c.without...)
-	findings := check.Run(s)
-	if finding.Errors(findings) == 0 {
-		return nil
-	}
+	a.answer(checkJSON{faulty.Findings})
 	if a.json {
-		return &pack.Faulty{Findings: findings}
+		return err
 	}
-	var errs []finding.Finding
-	for _, f := range findings {
-		if f.Level == finding.Error {
-			errs = append(errs, f)
-		}
-	}
-	a.showFindings(b, []check.Subject{s}, errs, len(check.Catalogue()))
-	a.screen.Next("mend the errors, export again, and run havvel check")
-	return &silent{answerNo}
+	a.showFindings(b, []check.Subject{app.Subject(p, d, b)}, faulty.Findings, len(check.Catalogue()))
+	a.screen.Next("fix the errors, export again, and run havvel check")
+	return fault.Said
 }
 
 // unkept warns that what was worked out could not be kept.
-func (a *app) unkept(cache *pack.Cache) {
+func (a *console) unkept(cache *pack.Cache) {
 	if err := cache.Unkept(); err != nil {
 		a.screen.Warn("can't keep what was compressed, so the next pack takes as long: %v", err)
 	}
 }
 
-func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) {
+func (a *console) showPacked(d *project.Destination, b *export.Build, r archiveRow) {
 	s := a.screen
-	about := fmt.Sprintf("for %s, %s", d.Rules.Name, files(r.Entries))
+	about := fmt.Sprintf("for %s, %s", d.Rules.Name, inwords.Files(r.Entries))
 	if a.dryRun {
 		about += ", not written"
 	} else {
@@ -288,15 +191,15 @@ func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) 
 	}
 	a.showSteps(r.Steps)
 	if len(r.Steps) == 0 {
-		s.Line("  the files of %s as they are", b.Path)
+		s.Line("  the files of %s, unchanged", b.Path)
 	}
 	n := finding.Errors(r.Findings)
 	verdict := a.noErrors(b)
 	if n > 0 {
-		verdict = s.In(term.Bad, does(n, "1 error", fmt.Sprintf("%d errors", n)))
+		verdict = s.In(term.Bad, inwords.Of(n, "1 error", fmt.Sprintf("%d errors", n)))
 	}
 	if a.dryRun {
-		s.Line("  checked as it would be: %s", verdict)
+		s.Line("  checked as planned: %s", verdict)
 	} else {
 		s.Line("  read back and checked: whole, %s", verdict)
 	}
@@ -304,7 +207,7 @@ func (a *app) showPacked(d *project.Destination, b *export.Build, r archiveRow) 
 }
 
 // showSteps prints what changes, kind by kind; with --plan also why.
-func (a *app) showSteps(steps []pack.Step) {
+func (a *console) showSteps(steps []pack.Step) {
 	s := a.screen
 	last := ""
 	for _, step := range steps {
@@ -333,10 +236,4 @@ func change(n int64) string {
 		return "−" + settings.Size(-n).String()
 	}
 	return "+" + settings.Size(n).String()
-}
-
-// exists reports whether there is a file of that name.
-func exists(path string) bool {
-	_, err := os.Lstat(path)
-	return !errors.Is(err, os.ErrNotExist)
 }

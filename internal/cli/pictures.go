@@ -2,16 +2,17 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/inwords"
 	"havvel/internal/pictures"
-	"havvel/internal/place"
 	"havvel/internal/settings"
 )
 
@@ -20,7 +21,7 @@ type picturesFlags struct {
 	fromTrial bool
 }
 
-func (a *app) pictures() *cobra.Command {
+func (a *console) pictures() *cobra.Command {
 	var f picturesFlags
 	c := a.new(command{
 		use:   "pictures",
@@ -35,7 +36,6 @@ func (a *app) pictures() *cobra.Command {
 	c.Flags().StringVar(&f.sheet, "sheet", "", "`file` for the sheet (in .havvel/pictures)")
 	c.Flags().BoolVar(&f.fromTrial, "from-trial", false, "take screenshots and a clip of the running game first")
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
@@ -45,7 +45,7 @@ type picturesJSON struct {
 	Findings []finding.Finding `json:"findings"`
 }
 
-func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
+func (a *console) runPictures(ctx context.Context, f picturesFlags) error {
 	if f.fromTrial {
 		if err := a.takeMasters(ctx); err != nil {
 			return err
@@ -67,7 +67,7 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 		}
 	}
 	if finding.Errors(doc.Findings) > 0 {
-		failed = &silent{answerNo}
+		failed = fault.Said
 	}
 	if len(doc.Pictures) > 0 {
 		if doc.Sheet = f.sheet; doc.Sheet == "" {
@@ -77,15 +77,17 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 		if err != nil {
 			return err
 		}
-		if err := place.Bytes(doc.Sheet, sheet); err != nil {
+		if err := atomicfile.Bytes(doc.Sheet, sheet); err != nil {
 			return err
 		}
 	}
-	if a.json {
-		return errors.Join(a.screen.JSON(doc), failed)
-	}
+	a.answer(doc)
 	for _, l := range leaves {
-		a.screen.Line("%s  %s", a.screen.In(term.Strong, l.d.Rules.Name), a.screen.In(term.Quiet, does(len(l.order.Cuts), "1 picture", fmt.Sprintf("%d pictures", len(l.order.Cuts)))))
+		a.screen.Line(
+			"%s  %s",
+			a.screen.In(term.Strong, l.d.Rules.Name),
+			a.screen.In(term.Quiet, inwords.Of(len(l.order.Cuts), "1 picture", fmt.Sprintf("%d pictures", len(l.order.Cuts)))),
+		)
 		if len(l.order.Cuts) > 0 {
 			a.showCuts(l.order.Cuts)
 		}
@@ -93,9 +95,9 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 	a.showPageFindings(doc.Findings, len(leaves) > 1)
 	switch {
 	case failed != nil:
-		a.screen.Next("mend the errors, and run havvel pictures again")
+		a.screen.Next("fix the errors, and run havvel pictures again")
 	case doc.Sheet != "":
-		a.screen.Next("look at %s: would you click? Then havvel listing --page", term.Near(doc.Sheet))
+		a.screen.Next("look at %s: would you click? Then havvel listing --page", inwords.Near(doc.Sheet))
 	default:
 		a.screen.Next("havvel pictures --from-trial  (takes some of the running game)")
 	}
@@ -103,7 +105,7 @@ func (a *app) runPictures(ctx context.Context, f picturesFlags) error {
 }
 
 // showCuts prints pictures, a line each.
-func (a *app) showCuts(cuts []*pictures.Cut) {
+func (a *console) showCuts(cuts []*pictures.Cut) {
 	var rows [][]string
 	for _, c := range cuts {
 		name := c.Name
@@ -114,7 +116,7 @@ func (a *app) showCuts(cuts []*pictures.Cut) {
 		if c.Width > 0 {
 			size = fmt.Sprintf("%dx%d", c.Width, c.Height)
 		}
-		rows = append(rows, []string{name, size, settings.Size(c.Bytes).String(), c.Master, term.Near(c.Path)})
+		rows = append(rows, []string{name, size, settings.Size(c.Bytes).String(), c.Master, inwords.Near(c.Path)})
 	}
 	a.screen.Table([]string{"  picture", "size", "weight", "from", "file"}, indentRows(rows), 1, 2)
 }

@@ -10,10 +10,11 @@ import (
 	"strings"
 	"time"
 
+	"havvel/internal/app"
+	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/pictures"
-	"havvel/internal/place"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -32,7 +33,7 @@ type wish struct {
 }
 
 // takeMasters takes screenshots and clips of the running game, and names them in havvel.toml.
-func (a *app) takeMasters(ctx context.Context) error {
+func (a *console) takeMasters(ctx context.Context) error {
 	browser, err := trial.FindBrowser()
 	if err != nil {
 		return err
@@ -41,13 +42,17 @@ func (a *app) takeMasters(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, nil, known)
+	_, b, err := app.Open(ctx, nil, a.entry, app.Known)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
 	if b.Entry == nil {
-		return &export.Unreadable{Path: b.Path, Reason: "there is no page in it that could be run", Next: "name the folder or zip that the engine wrote"}
+		return &export.Unreadable{
+			Path:   b.Path,
+			Reason: "there is no page in it that could be run",
+			Next:   "name the folder or zip that the engine wrote",
+		}
 	}
 	d, shots, clips := takenFor(destinations)
 	if d == nil {
@@ -57,7 +62,7 @@ func (a *app) takeMasters(ctx context.Context) error {
 	if err := fill(t, p, trialFlags{}); err != nil {
 		return err
 	}
-	if t.Build, err = a.asPacked(ctx, p, d, b); err != nil {
+	if t.Build, err = app.AsPacked(ctx, p, d, b, a.screen.Progress()); err != nil {
 		return err
 	}
 	t.Destination, t.Rules = d.Name, d.Rules
@@ -117,7 +122,7 @@ func takenFor(destinations []*project.Destination) (first *project.Destination, 
 }
 
 // takeStills writes the screenshots that differ most.
-func (a *app) takeStills(ctx context.Context, p *project.Project, t *trial.Trial, v rulebook.View, most int) ([]project.Picture, error) {
+func (a *console) takeStills(ctx context.Context, p *project.Project, t *trial.Trial, v rulebook.View, most int) ([]project.Picture, error) {
 	if most == 0 {
 		return nil, nil
 	}
@@ -135,19 +140,23 @@ func (a *app) takeStills(ctx context.Context, p *project.Project, t *trial.Trial
 	var list []project.Picture
 	for i, data := range varied {
 		m := project.Picture{File: path.Join(taken, fmt.Sprintf("trial-shot-%d.png", i+1)), Roles: []string{"screenshot"}}
-		if err := place.Bytes(filepath.Join(p.Folder, filepath.FromSlash(m.File)), data); err != nil {
+		if err := atomicfile.Bytes(filepath.Join(p.Folder, filepath.FromSlash(m.File)), data); err != nil {
 			return nil, err
 		}
-		if !a.json {
-			a.screen.Line("took %s  %s", m.File, a.screen.In(term.Quiet, settings.Size(len(data)).String()))
-		}
+		a.screen.Line("took %s  %s", m.File, a.screen.In(term.Quiet, settings.Size(len(data)).String()))
 		list = append(list, m)
 	}
 	return list, nil
 }
 
 // takeClips records the game once, and makes of that each clip that is wanted.
-func (a *app) takeClips(ctx context.Context, p *project.Project, t *trial.Trial, v rulebook.View, wishes []*wish) ([]project.Picture, error) {
+func (a *console) takeClips(
+	ctx context.Context,
+	p *project.Project,
+	t *trial.Trial,
+	v rulebook.View,
+	wishes []*wish,
+) ([]project.Picture, error) {
 	if len(wishes) == 0 {
 		return nil, nil
 	}
@@ -169,12 +178,10 @@ func (a *app) takeClips(ctx context.Context, p *project.Project, t *trial.Trial,
 			return nil, err
 		}
 		m := project.Picture{File: path.Join(taken, fmt.Sprintf("trial-clip-%dx%d.%s", w.size[0], w.size[1], w.format)), Roles: []string{"clip"}}
-		if err := place.Bytes(filepath.Join(p.Folder, filepath.FromSlash(m.File)), data); err != nil {
+		if err := atomicfile.Bytes(filepath.Join(p.Folder, filepath.FromSlash(m.File)), data); err != nil {
 			return nil, err
 		}
-		if !a.json {
-			a.screen.Line("recorded %s  %s", m.File, a.screen.In(term.Quiet, settings.Size(len(data)).String()))
-		}
+		a.screen.Line("recorded %s  %s", m.File, a.screen.In(term.Quiet, settings.Size(len(data)).String()))
 		list = append(list, m)
 	}
 	return list, nil
@@ -196,7 +203,7 @@ func (w *wish) make(ctx context.Context, browser string, frames []trial.Frame) (
 }
 
 // name writes masters into havvel.toml that it does not name yet.
-func (a *app) name(p *project.Project, list []project.Picture) error {
+func (a *console) name(p *project.Project, list []project.Picture) error {
 	var fresh []project.Picture
 	for _, m := range list {
 		if !slices.ContainsFunc(p.Pictures, func(o project.Picture) bool { return o.File == m.File }) {
@@ -209,12 +216,10 @@ func (a *app) name(p *project.Project, list []project.Picture) error {
 	if err := p.AddPictures(fresh); err != nil {
 		return err
 	}
-	if !a.json {
-		var names []string
-		for _, m := range fresh {
-			names = append(names, path.Base(m.File))
-		}
-		a.screen.Line("named in %s as masters: %s", project.Name, strings.Join(names, ", "))
+	var names []string
+	for _, m := range fresh {
+		names = append(names, path.Base(m.File))
 	}
+	a.screen.Line("named in %s as masters: %s", project.Name, strings.Join(names, ", "))
 	return nil
 }

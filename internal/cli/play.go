@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
-	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/serve"
 	"havvel/internal/settings"
@@ -24,12 +24,13 @@ type playFlags struct {
 	port     int
 }
 
-func (a *app) play() *cobra.Command {
+func (a *console) play() *cobra.Command {
 	var f playFlags
 	c := a.new(command{
 		use:   "play [EXPORT]",
 		short: "Serve the build here as a portal would",
-		long: "Play serves an export, or an archive, on this machine: over HTTP, with right types and headers, in a page with the windows in which\n" +
+		long: "Play serves an export, or an archive, on this machine: over HTTP, with right types and headers, in a page with the windows " +
+			"in which\n" +
 			"players see it. With --as it is packed for a destination and served as that does, with stand-ins for its scripts; what the game\n" +
 			"calls, and what goes wrong, appears here as it happens. When the export changes, the page loads it anew. Ctrl-C ends it.",
 		example: "  havvel play\n  havvel play --as brackwater --lan",
@@ -45,13 +46,13 @@ func (a *app) play() *cobra.Command {
 	return c
 }
 
-func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
+func (a *console) runPlay(ctx context.Context, args []string, f playFlags) error {
 	serveOften()
 	config := serve.Config{LAN: f.lan, Port: f.port, Heard: a.heard()}
 	if f.slow != "" {
 		var speed settings.Size
 		if err := speed.UnmarshalText([]byte(strings.TrimSuffix(f.slow, "/s"))); err != nil || speed <= 0 {
-			return &usage{fmt.Sprintf("--slow is %q; write a speed such as 500KB", f.slow), "havvel play"}
+			return wrong("havvel play", "--slow is %q; write a speed such as 500KB", f.slow)
 		}
 		config.Slow = int64(speed)
 	}
@@ -72,6 +73,7 @@ func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
 	for {
 		select {
 		case <-ctx.Done():
+			a.tell(map[string]string{"event": "ended"})
 			a.screen.Line("")
 			return nil
 		case <-time.After(time.Second):
@@ -82,14 +84,19 @@ func (a *app) runPlay(ctx context.Context, args []string, f playFlags) error {
 		}
 		mark = fresh
 		server.Replace(now)
+		a.tell(map[string]string{"event": "changed"})
 		a.screen.Line("%s  the export changed; the page loads it anew", clock())
 	}
 }
 
 // playable is what is served: the export, or what would be packed of it. mark changes when the export does; nil is returned
 // when it is still the one of before.
-func (a *app) playable(ctx context.Context, args []string, as, before string) (b *export.Build, d *project.Destination, mark string, err error) {
-	p, b, err := a.subject(ctx, args, known)
+func (a *console) playable(
+	ctx context.Context,
+	args []string,
+	as, before string,
+) (b *export.Build, d *project.Destination, mark string, err error) {
+	p, b, err := app.Open(ctx, args, a.entry, app.Known)
 	if err != nil {
 		return nil, nil, "", err
 	}
@@ -98,7 +105,11 @@ func (a *app) playable(ctx context.Context, args []string, as, before string) (b
 	}
 	if b.Entry == nil {
 		b.Close()
-		return nil, nil, "", &export.Unreadable{Path: b.Path, Reason: "there is no page in it that could be played", Next: "name the folder or zip that the engine wrote"}
+		return nil, nil, "", &export.Unreadable{
+			Path:   b.Path,
+			Reason: "there is no page in it that could be played",
+			Next:   "name the folder or zip that the engine wrote",
+		}
 	}
 	if as == "" {
 		return b, nil, mark, nil
@@ -111,36 +122,8 @@ func (a *app) playable(ctx context.Context, args []string, as, before string) (b
 	if err != nil {
 		return nil, nil, "", err
 	}
-	result, err := a.asPacked(ctx, p, list[0], b)
+	result, err := app.AsPacked(ctx, p, list[0], b, a.screen.Progress())
 	return result, list[0], mark, err
-}
-
-// asPacked is a build as it would be handed to a destination, which nothing was written for.
-func (a *app) asPacked(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build) (*export.Build, error) {
-	plan, done, err := a.planFor(ctx, p, d, b, p.Game.Version, packChoices{})
-	if err != nil {
-		return nil, err
-	}
-	defer done()
-	return plan.Result(), nil
-}
-
-// planned is the plan of what a destination is handed; done lets go of the cache that it was made with.
-func (a *app) planFor(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, version string, c packChoices) (plan *pack.Plan, done func() error, err error) {
-	to, err := packFor(p, d, version, c)
-	if err != nil {
-		return nil, nil, err
-	}
-	to.Report = a.screen.Progress()
-	cache, err := pack.Open(cacheFolder(p))
-	if err != nil {
-		return nil, nil, err
-	}
-	if plan, err = cache.Plan(ctx, b, to); err != nil {
-		cache.Close()
-		return nil, nil, err
-	}
-	return plan, cache.Close, nil
 }
 
 func titleOf(b *export.Build) string {
@@ -150,34 +133,48 @@ func titleOf(b *export.Build) string {
 	return b.Path
 }
 
-func (a *app) sayPlaying(server *serve.Server, b *export.Build, d *project.Destination, lan bool) {
+func (a *console) sayPlaying(server *serve.Server, b *export.Build, d *project.Destination, lan bool) {
 	s := a.screen
 	as := "a plain host"
 	if d != nil {
 		as = d.Rules.Name
 	}
+	a.tell(map[string]string{"event": "listening", "page": server.Page, "game": server.Game})
 	s.Line("%s as on %s: %s", term.Clean(titleOf(b)), as, s.In(term.Strong, server.Page))
 	s.Line("%s", s.In(term.Quiet, "the game alone: "+server.Game))
 	if lan {
 		a.code(server.Page)
 		s.Line("")
-		s.Line("%s", s.In(term.Quiet, "whoever is on the same network and has this link can play, until Ctrl-C"))
+		s.Line("%s", s.In(term.Quiet, "anybody on the same network who has this link can play, until Ctrl-C"))
 	}
 	s.Next("open the link in a browser; what the game calls, and what goes wrong, appears here. Ctrl-C ends it")
 }
 
 func clock() string { return time.Now().Format("15:04:05") }
 
+// playedJSON is one thing that the game said.
+type playedJSON struct {
+	Event     string `json:"event"`
+	Name      string `json:"name,omitempty"`
+	Arguments any    `json:"arguments,omitempty"`
+	Detail    any    `json:"detail,omitempty"`
+	Message   string `json:"message,omitempty"`
+	File      string `json:"file,omitempty"`
+	Line      int    `json:"line,omitempty"`
+	Column    int    `json:"column,omitempty"`
+}
+
 // heard prints what the game says.
-func (a *app) heard() func(serve.Event) {
+func (a *console) heard() func(serve.Event) {
 	s := a.screen
 	return func(e serve.Event) {
+		a.tell(playedJSON{e.Kind, e.Name, e.Arguments, e.Detail, e.Message, e.File, e.Line, e.Column})
 		at := s.In(term.Quiet, clock())
 		switch e.Kind {
 		case "call":
 			s.Line("%s  %s", at, s.In(term.Good, term.Clean(e.Name+"("+argumentsOf(e.Arguments)+")")))
-		case "moment":
-			s.Line("%s  %s", at, s.In(term.Quiet, term.Clean("moment "+e.Name+detailOf(e.Detail))))
+		case "event":
+			s.Line("%s  %s", at, s.In(term.Quiet, term.Clean("event "+e.Name+detailOf(e.Detail))))
 		case "missing":
 			if e.Name != "favicon.ico" {
 				s.Line("%s  %s", at, s.In(term.Careful, term.Clean("there is no file "+e.Name)))
@@ -205,13 +202,13 @@ func argumentsOf(list json.RawMessage) string {
 	return strings.TrimSuffix(strings.TrimPrefix(string(list), "["), "]")
 }
 
-// detailOf is what a moment says besides its name.
+// detailOf is what an event says besides its name.
 func detailOf(detail json.RawMessage) string {
 	var more map[string]any
 	if json.Unmarshal(detail, &more) != nil {
 		return ""
 	}
-	delete(more, "moment")
+	delete(more, "event")
 	if len(more) == 0 {
 		return ""
 	}

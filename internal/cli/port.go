@@ -8,7 +8,7 @@ import (
 )
 
 // withPort adds a port of this machine; more is how many ports after it are taken, too.
-func (a *app) withPort(c *cobra.Command, port *int, usual, more int, what string) {
+func (a *console) withPort(c *cobra.Command, port *int, usual, more int, what string) {
 	*port = usual
 	c.Flags().Var(&portNumber{port, more}, "port", what)
 }

@@ -9,20 +9,22 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/keys"
-	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
 
-func (a *app) publish() *cobra.Command {
+func (a *console) publish() *cobra.Command {
 	var some bool
 	c := a.new(command{
-		use:     "publish",
-		short:   "Make a sent version public",
-		long:    "Publish makes the last version that was sent to each destination public, and prints its link. The link stays the same\nfor every later version. With --password, only those see it who have a password, which is asked for, or read from standard\ninput; havvel where --share --password tells it again.",
+		use:   "publish",
+		short: "Make a sent version public",
+		long: "Publish makes the last version that was sent to each destination public, and prints its link. The link stays the " +
+			"same\nfor every later version. With --password, only those see it who have a password, which is asked for, or read from " +
+			"standard\ninput; havvel where --share --password prints it again.",
 		example: "  havvel publish\n  havvel publish --to brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx, some) },
@@ -30,12 +32,11 @@ func (a *app) publish() *cobra.Command {
 	c.Flags().BoolVar(&some, "password", false, "show it only to those who have a password")
 	a.withNotice(c)
 	a.withTo(c)
-	a.withJSON(c)
 	a.withDryRun(c, "say what would be made public, and do nothing")
 	return c
 }
 
-func (a *app) runPublish(ctx context.Context, some bool) error {
+func (a *console) runPublish(ctx context.Context, some bool) error {
 	return a.atEach(ctx, func(courier *deliver.Courier, d *project.Destination) (*deliver.Status, string, error) {
 		if some {
 			return a.restrict(ctx, courier, d)
@@ -45,7 +46,10 @@ func (a *app) runPublish(ctx context.Context, some bool) error {
 }
 
 // atEach does something at each destination, and tells of it, and then what comes next. One that fails does not hinder the others.
-func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Destination) (status *deliver.Status, next string, err error)) error {
+func (a *console) atEach(
+	ctx context.Context,
+	do func(*deliver.Courier, *project.Destination) (status *deliver.Status, next string, err error),
+) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
@@ -68,39 +72,34 @@ func (a *app) atEach(ctx context.Context, do func(*deliver.Courier, *project.Des
 			a.notice(ctx, status)
 		}
 	}
-	if a.json && !a.dryRun {
-		return errors.Join(a.screen.JSON(doc), failed)
-	}
-	if !a.json {
-		for _, next := range steps {
-			a.screen.Next("%s", next)
-		}
+	a.answer(doc)
+	for _, next := range steps {
+		a.screen.Next("%s", next)
 	}
 	return failed
 }
 
-// notReady says that there is nothing that could be made public.
-type notReady struct{ message string }
-
-func (e *notReady) Error() string { return e.message }
-
-func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *project.Destination) (now *deliver.Status, next string, err error) {
-	last, err := lastOf(courier, d)
+func (a *console) publishOne(
+	ctx context.Context,
+	courier *deliver.Courier,
+	d *project.Destination,
+) (now *deliver.Status, next string, err error) {
+	last, err := app.Last(courier, d)
 	if err != nil {
 		return nil, "", err
 	}
-	if len(d.Rules.Publish) == 0 && d.SiteAddress() == nil {
-		return nil, "", &notReady{fmt.Sprintf("%s makes versions public by itself; there is nothing to do", d.Rules.Name)}
+	if !deliver.Can(d, deliver.Publish) {
+		return nil, "", deliver.No(d, deliver.Publish)
 	}
 	if a.dryRun {
 		a.screen.Line("version %s would become public on %s", last.Version, d.Rules.Name)
 		a.firstTime(courier, d)
-		return nil, "", nil
+		return &deliver.Status{Delivery: last, Would: rulebook.Public}, "", nil
 	}
 	if now, err = courier.Ask(ctx, d, last, 0); err != nil {
 		return nil, "", err
 	}
-	if err := publishable(d, now); err != nil {
+	if err := app.Publishable(d, now); err != nil {
 		return nil, "", err
 	}
 	if now.State != rulebook.Public {
@@ -109,37 +108,36 @@ func (a *app) publishOne(ctx context.Context, courier *deliver.Courier, d *proje
 			return nil, "", err
 		}
 	}
-	if !a.json {
-		s := a.screen
-		s.Line("%s  %s", s.In(term.Strong, "version "+now.Version+" is "+now.State+" on "+d.Rules.Name), term.Clean(now.Link()))
-	}
+	s := a.screen
+	s.Line("%s  %s", s.In(term.Strong, "version "+now.Version+" is "+now.State+" on "+d.Rules.Name), term.Clean(now.Link()))
 	if err := a.live(ctx, courier, d, now); err != nil {
 		return now, "", err
 	}
 	switch {
 	case now.Link() != "":
 		next = "open the link as a stranger would, and play it once"
-	case d.SiteAddress() != nil:
+	case !deliver.Can(d, deliver.Headers):
 		next = fmt.Sprintf("set public under [to.%s] in havvel.toml, so that havvel knows the link and can look at what players get", d.Name)
 	}
 	return now, next, nil
 }
 
 // restrict shows a version to those who have a password, and keeps the password with the keys.
-func (a *app) restrict(ctx context.Context, courier *deliver.Courier, d *project.Destination) (now *deliver.Status, next string, err error) {
-	last, err := lastOf(courier, d)
+func (a *console) restrict(
+	ctx context.Context,
+	courier *deliver.Courier,
+	d *project.Destination,
+) (now *deliver.Status, next string, err error) {
+	last, err := app.Last(courier, d)
 	if err != nil {
 		return nil, "", err
 	}
-	if d.SiteAddress() != nil {
-		return nil, "", &notReady{fmt.Sprintf("%s is a site, which shows a version to everybody who has its link\n  havvel where --share --to %s prints that of the draft", d.Name, d.Name)}
-	}
-	if len(d.Rules.Restrict) == 0 {
-		return nil, "", &deliver.NoWay{Destination: d.Name, Portal: d.Rules.Name, What: "show a version to those with a password", Key: "restrict"}
+	if !deliver.Can(d, deliver.Restrict) {
+		return nil, "", deliver.No(d, deliver.Restrict)
 	}
 	if a.dryRun {
 		a.screen.Line("version %s would be shown on %s to those with a password", last.Version, d.Rules.Name)
-		return nil, "", nil
+		return &deliver.Status{Delivery: last, Would: last.State}, "", nil
 	}
 	password, err := a.secret("password of the page on " + d.Rules.Name)
 	if err != nil {
@@ -151,40 +149,16 @@ func (a *app) restrict(ctx context.Context, courier *deliver.Courier, d *project
 	if err := keys.Open().Set(passwordOf(d, password)); err != nil {
 		return now, "", err
 	}
-	if !a.json {
-		s := a.screen
-		s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("version %s is on %s for those with the password", now.Version, d.Rules.Name)), term.Clean(now.Link()))
-	}
+	s := a.screen
+	s.Line(
+		"%s  %s",
+		s.In(term.Strong, fmt.Sprintf("version %s is on %s for those with the password", now.Version, d.Rules.Name)),
+		term.Clean(now.Link()),
+	)
 	return now, fmt.Sprintf("havvel where --share --password --to %s  (lines to paste)", d.Name), nil
 }
 
 // passwordOf is a page's password, as it is kept with the keys.
 func passwordOf(d *project.Destination, word string) keys.Key {
 	return keys.Key{Name: d.Name + " password", Host: d.Host(), Secret: word, Set: time.Now().UTC().Truncate(time.Second)}
-}
-
-func lastOf(courier *deliver.Courier, d *project.Destination) (*logbook.Delivery, error) {
-	latest, err := courier.Latest([]*project.Destination{d})
-	if err != nil {
-		return nil, err
-	}
-	if len(latest) == 0 {
-		return nil, &notReady{fmt.Sprintf("nothing was sent to %s yet\n  havvel send uploads this version", d.Name)}
-	}
-	return latest[0], nil
-}
-
-// publishable says why a delivery can't be made public.
-func publishable(d *project.Destination, s *deliver.Status) error {
-	switch {
-	case s.State == rulebook.Refused:
-		reasons := ""
-		for _, r := range s.Reasons {
-			reasons += "\n  - " + r
-		}
-		return &notReady{fmt.Sprintf("%s refused version %s, so it can't be made public%s", d.Rules.Name, s.Version, reasons)}
-	case deliver.Undecided(s.State):
-		return &notReady{fmt.Sprintf("%s has not decided on version %s yet (state: %s)\n  havvel where --wait waits for it", d.Rules.Name, s.Version, s.State)}
-	}
-	return nil
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/check"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver/site"
@@ -64,7 +65,9 @@ func TestReference(t *testing.T) {
 func checksPage(string) string {
 	var b strings.Builder
 	b.WriteString("# Checks\n\n" + generated)
-	b.WriteString("What `havvel check` looks for. An error is certain: the build would not work, or be refused. A finding that\n`havvel pack` mends by itself is a note when the build goes out by `pack`.\n\n| id | level | what it finds |\n|---|---|---|\n")
+	b.WriteString(
+		"What `havvel check` looks for. An error is certain: the build would not work, or be refused. A finding that\n`havvel pack` fixes by itself is a note when the build goes out by `pack`.\n\n| id | level | what it finds |\n|---|---|---|\n",
+	)
 	for _, c := range check.Catalogue() {
 		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
 	}
@@ -91,7 +94,7 @@ func exitCodesPage(string) string {
 func commandsPage(string) string {
 	var b strings.Builder
 	b.WriteString("# Commands\n\n" + generated + "What `--help` says of every command.\n")
-	a := &app{out: &b, err: &b, screen: term.New(&b, &b)}
+	a := &console{out: &b, err: &b, screen: term.New(&b, &b)}
 	root := a.root()
 	for _, c := range root.Commands() {
 		if c.GroupID == "" {
@@ -116,7 +119,7 @@ func writeHelp(b *strings.Builder, c *cobra.Command) {
 
 var keysPart = regexp.MustCompile(`(?s)<!-- keys.*?<!-- /keys -->`)
 
-// withKeys replaces the table of keys in a page that is otherwise written by hand.
+// withKeys replaces the table of keys in a page whose rest is written by hand.
 func withKeys(old string, v any) string {
 	var b strings.Builder
 	b.WriteString("<!-- keys: made from the code by `make docs`; change them there. -->\n\n| key | takes | what it says |\n|---|---|---|\n")
@@ -213,7 +216,7 @@ func readQuestions(t *testing.T) func([]byte) error {
 		if err := os.WriteFile(file, data, 0o644); err != nil {
 			return err
 		}
-		list, err := questions(file)
+		list, err := app.Questions(file)
 		if err == nil && len(list) == 0 {
 			err = errors.New("there is no question")
 		}

@@ -3,62 +3,50 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
-	"havvel/internal/logbook"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/round"
-	"havvel/internal/rulebook"
-	"havvel/internal/settings"
 )
 
-func (a *app) round() *cobra.Command {
+func (a *console) round() *cobra.Command {
 	return a.group(command{
 		use: "round", short: "Playtest rounds: open, list, close, report",
-		long:    "Round gives a version that was sent to a playtest host to testers, for a while, and says what came back: how far they got, where\nthey stopped, how it ran, what they answered. Testers are asked whether they agree; without that nothing is kept.",
+		long: "Round gives a version that was sent to a playtest host to testers, for a while, and says what came back: how far they " +
+			"got, where\nthey stopped, how it ran, what they answered. Testers are asked whether they agree; without that nothing is kept.",
 		example: "  havvel round open --to shed --until 3d\n  havvel round report",
 	}, a.roundOpen(), a.roundList(), a.roundClose(), a.roundReport())
 }
 
 // playtests is the destination that is a playtest host, and what speaks to it.
-func (a *app) playtests() (*project.Project, *project.Destination, *round.Client, error) {
+func (a *console) playtests() (*project.Project, *project.Destination, *round.Client, error) {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	var hosts []*project.Destination
-	for _, d := range destinations {
-		if d.Rules.Rounds {
-			hosts = append(hosts, d)
-		}
-	}
-	switch {
-	case len(hosts) == 0:
-		return nil, nil, nil, &usage{"none of these destinations is a playtest host; havvel host runs one, and says what to write into " + project.Name, "havvel round"}
-	case len(hosts) > 1:
-		return nil, nil, nil, &usage{fmt.Sprintf("there are %d playtest hosts; name one with --to", len(hosts)), "havvel round"}
-	}
-	key, err := hosts[0].Secret()
-	return p, hosts[0], &round.Client{Address: hosts[0].Address, Token: key}, err
+	d, client, err := app.PlaytestHost(destinations)
+	return p, d, client, err
 }
 
 type roundFlags struct {
 	version, questions string
-	until, keep        span
+	until, keep        duration
 	most               int
 	password, record   bool
 }
 
-func (a *app) roundOpen() *cobra.Command {
-	f := roundFlags{until: span(7 * 24 * time.Hour)}
+func (a *console) roundOpen() *cobra.Command {
+	f := roundFlags{until: duration(7 * 24 * time.Hour)}
 	c := a.new(command{
 		use: "open", short: "Give a version to testers", args: cobra.NoArgs,
-		long:    "Open opens a round of the last version that was sent to the host, and prints its link, lines to paste, and a code for phones. It ends\nby itself. Questions for afterwards come from a TOML file of [[question]] with ask, kind (scale, choice or text) and choices.",
+		long: "Open opens a round of the last version that was sent to the host, and prints its link, lines to paste, and a code for " +
+			"phones. It ends\nby itself. Questions for afterwards come from a TOML file of [[question]] with ask, kind (scale, choice or text) " +
+			"and choices.",
 		example: "  havvel round open --until 3d --most 10\n  havvel round open --questions page/questions.toml --password",
 		run:     func(ctx context.Context, _ []string) error { return a.runRoundOpen(ctx, f) },
 	})
@@ -70,26 +58,39 @@ func (a *app) roundOpen() *cobra.Command {
 	c.Flags().Var(&f.keep, "keep", "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
 	c.Flags().BoolVar(&f.password, "password", false, "ask testers for a password, which is asked for here, or read from standard input")
 	a.withTo(c)
-	a.withJSON(c)
 	a.withDryRun(c, "say what would be opened, and open nothing")
 	return c
 }
 
-func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
+func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 	p, d, client, err := a.playtests()
 	if err != nil {
 		return err
 	}
-	l, err := a.toPlay(p, d, f.version)
+	l, err := app.ToPlay(a.courier(p), d, f.version)
 	if err != nil {
 		return err
 	}
-	o := round.Opening{Build: l.Values["id"], Seconds: int64(time.Duration(f.until) / time.Second), Keep: int64(time.Duration(f.keep) / time.Second), Most: f.most, Record: f.record, Controls: controls(p.ListingFor(d))}
-	if o.Questions, err = questions(f.questions); err != nil {
+	o := round.Opening{
+		Build:    l.Values["id"],
+		Seconds:  int64(time.Duration(f.until) / time.Second),
+		Keep:     int64(time.Duration(f.keep) / time.Second),
+		Most:     f.most,
+		Record:   f.record,
+		Controls: app.Controls(p.ListingFor(d)),
+	}
+	if o.Questions, err = app.Questions(f.questions); err != nil {
 		return err
 	}
+	a.answer(map[string]any{"version": l.Version, "destination": d.Name})
 	if a.dryRun {
-		a.screen.Line("a round of version %s would open on %s for %s, with %s", l.Version, d.Rules.Name, term.Span(time.Duration(f.until)), does(len(o.Questions), "1 question", fmt.Sprintf("%d questions", len(o.Questions))))
+		a.screen.Line(
+			"a round of version %s would open on %s for %s, with %s",
+			l.Version,
+			d.Rules.Name,
+			inwords.Span(time.Duration(f.until)),
+			inwords.Of(len(o.Questions), "1 question", fmt.Sprintf("%d questions", len(o.Questions))),
+		)
 		return nil
 	}
 	if f.password {
@@ -101,9 +102,7 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 	if err != nil {
 		return err
 	}
-	if a.json {
-		return a.screen.JSON(opened)
-	}
+	a.answer(opened)
 	s := a.screen
 	s.Line("%s  %s", s.In(term.Strong, "a round of version "+l.Version+" is open"), s.In(term.Quiet, opened.ID))
 	s.Line("")
@@ -117,60 +116,10 @@ func (a *app) runRoundOpen(ctx context.Context, f roundFlags) error {
 	return nil
 }
 
-// toPlay is the delivery of a version to a host, or the last one.
-func (a *app) toPlay(p *project.Project, d *project.Destination, version string) (*logbook.Delivery, error) {
-	all, _, err := a.courier(p).Book.Deliveries()
-	if err != nil {
-		return nil, err
-	}
-	for i := len(all) - 1; i >= 0; i-- {
-		if l := all[i]; l.Destination == d.Name && l.State != rulebook.Refused && (version == "" || l.Version == version) {
-			return l, nil
-		}
-	}
-	what := "nothing"
-	if version != "" {
-		what = "no version " + version
-	}
-	return nil, &notReady{fmt.Sprintf("%s was sent to %s yet\n  havvel send --to %s sends this version", what, d.Name, d.Name)}
-}
-
-// controls are those of the listing, as testers read them.
-func controls(l *project.Listing) []round.Control {
-	var list []round.Control
-	for _, c := range l.Controls {
-		list = append(list, round.Control{Action: c.Action, Keys: strings.Join(c.Keys, ", "), Mouse: c.Mouse, Touch: c.Touch, Gamepad: c.Gamepad})
-	}
-	return list
-}
-
-// questions reads those for afterwards.
-func questions(file string) ([]round.Question, error) {
-	if file == "" {
-		return nil, nil
-	}
-	data, err := os.ReadFile(file)
-	if err != nil {
-		return nil, &usage{fmt.Sprintf("--questions: %v", err), "havvel round open"}
-	}
-	var in struct {
-		Questions []round.Question `toml:"question"`
-	}
-	if err := settings.Read(file, data, &in); err != nil {
-		return nil, err
-	}
-	for _, q := range in.Questions {
-		if err := q.Verify(); err != nil {
-			return nil, &settings.Problem{File: file, Message: err.Error()}
-		}
-	}
-	return in.Questions, nil
-}
-
-func (a *app) roundList() *cobra.Command {
+func (a *console) roundList() *cobra.Command {
 	c := a.new(command{
-		use: "list", short: "Which rounds there are", args: cobra.NoArgs,
-		long:    "List shows the rounds of this game, the last first, with how many testers agreed to be watched.",
+		use: "list", short: "List rounds", args: cobra.NoArgs,
+		long:    "List shows the rounds of this game, the last first, with how many testers agreed to share.",
 		example: "  havvel round list\n  havvel round list --json",
 		run: func(ctx context.Context, _ []string) error {
 			p, _, client, err := a.playtests()
@@ -181,9 +130,7 @@ func (a *app) roundList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.json {
-				return a.screen.JSON(map[string]any{"rounds": append([]round.Round{}, list...)})
-			}
+			a.answer(map[string]any{"rounds": append([]round.Round{}, list...)})
 			if len(list) == 0 {
 				a.screen.Line("there was no round of this game yet")
 				a.screen.Next("havvel round open")
@@ -202,7 +149,6 @@ func (a *app) roundList() *cobra.Command {
 		},
 	})
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
@@ -213,38 +159,22 @@ func testersOf(r round.Round) string {
 	return fmt.Sprint(r.Sessions)
 }
 
-// chosen is the round whose id begins so, or the last one.
-func chosen(ctx context.Context, client *round.Client, p *project.Project, args []string) (*round.Round, error) {
-	list, err := client.List(ctx, p.Game.Short)
-	if err != nil {
-		return nil, err
-	}
-	for i := range list {
-		if len(args) == 0 || strings.HasPrefix(list[i].ID, args[0]) {
-			return &list[i], nil
-		}
-	}
-	if len(args) == 0 {
-		return nil, &notReady{"there was no round of this game yet\n  havvel round open opens one"}
-	}
-	return nil, &usage{fmt.Sprintf("there is no round %q; havvel round list shows which there are", args[0]), "havvel round"}
-}
-
 // chosenRound is the round that arguments name, and what speaks to its host.
-func (a *app) chosenRound(ctx context.Context, args []string) (*project.Project, *round.Client, *round.Round, error) {
+func (a *console) chosenRound(ctx context.Context, args []string) (*project.Project, *round.Client, *round.Round, error) {
 	p, _, client, err := a.playtests()
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	r, err := chosen(ctx, client, p, args)
+	r, err := app.ChosenRound(ctx, client, p, args)
 	return p, client, r, err
 }
 
-func (a *app) roundClose() *cobra.Command {
+func (a *console) roundClose() *cobra.Command {
 	var forget bool
 	c := a.new(command{
 		use: "close [ROUND]", short: "End a round at once", args: cobra.MaximumNArgs(1),
-		long:    "Close ends the last round, or the one named by the beginning of its id: its link shows nothing any more. What came back stays for as\nlong as testers were told, unless it is to be forgotten at once.",
+		long: "Close ends the last round, or the one named by the beginning of its id: its link shows nothing any more. What came back " +
+			"stays for as\nlong as testers were told, unless it is to be forgotten at once.",
 		example: "  havvel round close\n  havvel round close 4kq2m7 --forget",
 		run:     func(ctx context.Context, args []string) error { return a.runRoundClose(ctx, args, forget) },
 	})
@@ -253,17 +183,18 @@ func (a *app) roundClose() *cobra.Command {
 	return c
 }
 
-func (a *app) runRoundClose(ctx context.Context, args []string, forget bool) error {
+func (a *console) runRoundClose(ctx context.Context, args []string, forget bool) error {
 	_, client, r, err := a.chosenRound(ctx, args)
 	if err != nil {
 		return err
 	}
+	a.answer(map[string]any{"round": r.ID, "version": r.Version, "sessions": r.Sessions, "forgotten": forget})
 	if forget {
 		n, err := client.Forget(ctx, r.ID)
 		if err != nil {
 			return err
 		}
-		words := does(n, "the one session is deleted", fmt.Sprintf("all %d sessions are deleted", n))
+		words := inwords.Of(n, "the one session is deleted", fmt.Sprintf("all %d sessions are deleted", n))
 		if n == 0 {
 			words = "nothing had come back"
 		}
@@ -273,7 +204,11 @@ func (a *app) runRoundClose(ctx context.Context, args []string, forget bool) err
 	if err := client.Close(ctx, r.ID); err != nil {
 		return err
 	}
-	a.screen.Line("the round of version %s is closed; %s", r.Version, does(r.Sessions, "1 tester took part", fmt.Sprintf("%d testers took part", r.Sessions)))
+	a.screen.Line(
+		"the round of version %s is closed; %s",
+		r.Version,
+		inwords.Of(r.Sessions, "1 tester took part", fmt.Sprintf("%d testers took part", r.Sessions)),
+	)
 	a.screen.Next("havvel round report")
 	return nil
 }

@@ -6,14 +6,16 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
+	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
-	"havvel/internal/place"
+	"havvel/internal/disk"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/round"
 	"havvel/internal/round/page"
@@ -24,12 +26,14 @@ type reportFlags struct {
 	simulated                   bool
 }
 
-func (a *app) roundReport() *cobra.Command {
+func (a *console) roundReport() *cobra.Command {
 	var f reportFlags
 	c := a.new(command{
 		use: "report [ROUND]", short: "What came back", args: cobra.MaximumNArgs(1),
-		long: "Report says how far testers of the last round got, or of the one named by the beginning of its id: level by level how many reached and won\n" +
-			"it, where they stopped, how often they tried and how long it took; how smoothly it ran; errors; answers. A page shows each session, too, with its\n" +
+		long: "Report says how far testers of the last round got, or of the one named by the beginning of its id: level by level how many " +
+			"reached and won\n" +
+			"it, where they stopped, how often they tried and how long it took; how smoothly it ran; errors; answers. A page shows each " +
+			"session, too, with its\n" +
 			"clip. Against another round it says what changed, and where there were too few testers to tell. Simulated testers are never mixed in.",
 		example: "  havvel round report --page report.html\n  havvel round report --against 4kq2m7",
 		run:     func(ctx context.Context, args []string) error { return a.runRoundReport(ctx, args, f) },
@@ -40,11 +44,10 @@ func (a *app) roundReport() *cobra.Command {
 	c.Flags().StringVar(&f.against, "against", "", "compare with an earlier `round`, named by the beginning of its id")
 	c.Flags().BoolVar(&f.simulated, "simulated", false, "report simulated testers instead of people")
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
-func (a *app) runRoundReport(ctx context.Context, args []string, f reportFlags) error {
+func (a *console) runRoundReport(ctx context.Context, args []string, f reportFlags) error {
 	p, client, r, err := a.chosenRound(ctx, args)
 	if err != nil {
 		return err
@@ -56,7 +59,7 @@ func (a *app) runRoundReport(ctx context.Context, args []string, f reportFlags) 
 	var earlier *round.Round
 	var changes []round.Change
 	if f.against != "" {
-		if earlier, err = chosen(ctx, client, p, []string{f.against}); err != nil {
+		if earlier, err = app.ChosenRound(ctx, client, p, []string{f.against}); err != nil {
 			return err
 		}
 		before, err := gather(ctx, client, earlier, reportFlags{simulated: f.simulated})
@@ -70,15 +73,13 @@ func (a *app) runRoundReport(ctx context.Context, args []string, f reportFlags) 
 			return err
 		}
 	}
-	if a.json {
-		return a.screen.JSON(struct {
-			*round.Report
-			Round   string         `json:"round"`
-			Opens   int            `json:"opens"`
-			Against string         `json:"against,omitempty"`
-			Changes []round.Change `json:"changes,omitempty"`
-		}{back.report, r.ID, r.Opens, f.against, changes})
-	}
+	a.answer(struct {
+		*round.Report
+		Round   string         `json:"round"`
+		Opens   int            `json:"opens"`
+		Against string         `json:"against,omitempty"`
+		Changes []round.Change `json:"changes,omitempty"`
+	}{back.report, r.ID, r.Opens, f.against, changes})
 	a.showRound(p, r, back.report)
 	if earlier != nil {
 		a.showChanges(earlier, changes)
@@ -108,7 +109,7 @@ func written(file string, write func(io.Writer) error) error {
 	if file == "" {
 		return write(nil)
 	}
-	return place.File(file, func(f *os.File) error { return write(f) })
+	return atomicfile.File(file, func(f disk.File) error { return write(f) })
 }
 
 func (g *gathered) read(ctx context.Context, client *round.Client, r *round.Round, lines, rows io.Writer, simulated bool) error {
@@ -147,7 +148,16 @@ func (g *gathered) read(ctx context.Context, client *round.Client, r *round.Roun
 	return err
 }
 
-func (a *app) writePage(ctx context.Context, client *round.Client, p *project.Project, r *round.Round, back *gathered, earlier *round.Round, changes []round.Change, file string) error {
+func (a *console) writePage(
+	ctx context.Context,
+	client *round.Client,
+	p *project.Project,
+	r *round.Round,
+	back *gathered,
+	earlier *round.Round,
+	changes []round.Change,
+	file string,
+) error {
 	x := &page.Page{
 		Title: p.Game.Title, Version: r.Version, Round: r.ID, Opened: r.Opened, Until: r.Until, Questions: r.Questions,
 		Opens: r.Opens, Report: back.report, Plays: back.plays, More: back.more, Clips: map[string][]byte{}, Changes: changes,
@@ -175,24 +185,31 @@ func (a *app) writePage(ctx context.Context, client *round.Client, p *project.Pr
 		left -= int64(clip.Len())
 		x.Clips[play.ID] = clip.Bytes()
 	}
-	return place.File(file, func(f *os.File) error { return page.Write(f, x) })
+	return atomicfile.File(file, func(f disk.File) error { return page.Write(f, x) })
 }
 
-func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
+func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report) {
 	s := a.screen
-	s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("%s %s", p.Game.Title, r.Version)), s.In(term.Quiet, "opened "+r.Opened.Local().Format("2 January 15:04")))
-	who := "agreed to be watched"
+	s.Line(
+		"%s  %s",
+		s.In(term.Strong, fmt.Sprintf("%s %s", p.Game.Title, r.Version)),
+		s.In(term.Quiet, "opened "+r.Opened.Local().Format("2 January 15:04")),
+	)
+	who := "agreed to share"
 	if x.OfSimulated {
 		s.Line("  %s", s.In(term.Careful, "simulated: no person played in what is shown here"))
-		who = "played by programs"
+		who = "simulated"
 	}
-	words := fmt.Sprintf("%s %s, %d began to play", does(x.Testers, "1 tester", fmt.Sprintf("%d testers", x.Testers)), who, x.Started)
+	words := fmt.Sprintf("%s %s, %d began to play", inwords.Of(x.Testers, "1 tester", fmt.Sprintf("%d testers", x.Testers)), who, x.Started)
 	if len(x.Levels) > 0 {
 		words += fmt.Sprintf(", %d won the last level that anybody reached", x.Finished)
 	}
 	s.Line("  %s", words)
 	if r.Opens > 0 {
-		s.Line("  %s", s.In(term.Quiet, "the page was opened "+does(r.Opens, "once", fmt.Sprintf("%d times", r.Opens))+", by those too who agreed to nothing"))
+		s.Line(
+			"  %s",
+			s.In(term.Quiet, "the page was opened "+inwords.Of(r.Opens, "once", fmt.Sprintf("%d times", r.Opens))+" (this counts people who shared nothing, too)"),
+		)
 	}
 	if x.Seconds > 0 {
 		words := fmt.Sprintf("half of them played %s or longer", seconds(x.Seconds))
@@ -200,7 +217,7 @@ func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
 			words += fmt.Sprintf("; the first picture came after %s", seconds(x.Shown))
 		}
 		if x.Pauses > 0 {
-			words += fmt.Sprintf("; %d looked away meanwhile", x.Pauses)
+			words += fmt.Sprintf("; %d looked away during play", x.Pauses)
 		}
 		s.Line("  %s", s.In(term.Quiet, words))
 	}
@@ -224,14 +241,26 @@ func (a *app) showRound(p *project.Project, r *round.Round, x *round.Report) {
 			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more errors; --page and --json have all", len(x.Errors)-i)))
 			break
 		}
-		s.Paragraph(term.Bad, "  error: ", "    ", term.Clean(fmt.Sprintf("%s  (%s, %s)", e.Message, does(e.Testers, "1 tester", fmt.Sprintf("%d testers", e.Testers)), does(e.Times, "once", fmt.Sprintf("%d times", e.Times)))))
+		s.Paragraph(
+			term.Bad,
+			"  error: ",
+			"    ",
+			term.Clean(
+				fmt.Sprintf(
+					"%s  (%s, %s)",
+					e.Message,
+					inwords.Of(e.Testers, "1 tester", fmt.Sprintf("%d testers", e.Testers)),
+					inwords.Of(e.Times, "once", fmt.Sprintf("%d times", e.Times)),
+				),
+			),
+		)
 	}
 	for _, q := range x.Answers {
 		a.showAnswers(r, q)
 	}
 }
 
-func (a *app) showLevels(x *round.Report) {
+func (a *console) showLevels(x *round.Report) {
 	if len(x.Levels) == 0 {
 		return
 	}
@@ -249,20 +278,32 @@ func (a *app) showLevels(x *round.Report) {
 		}
 		const wide = 16
 		funnel := strings.Repeat("█", wide*l.Won/most) + s.In(term.Quiet, strings.Repeat("░", wide*l.Reached/most-wide*l.Won/most))
-		rows = append(rows, []string{term.Clean(l.Name), funnel, fmt.Sprint(l.Reached), fmt.Sprint(l.Won), stopped, amount(l.PerWin, ""), seconds(l.Seconds), s.In(term.Careful, strings.Join(l.Hard, ", "))})
+		rows = append(
+			rows,
+			[]string{
+				term.Clean(l.Name),
+				funnel,
+				fmt.Sprint(l.Reached),
+				fmt.Sprint(l.Won),
+				stopped,
+				amount(l.PerWin, ""),
+				seconds(l.Seconds),
+				s.In(term.Careful, strings.Join(l.Hard, ", ")),
+			},
+		)
 	}
-	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries each win", "time", "hard by"}, rows, 2, 3, 4, 5, 6)
+	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries per win", "time", "hard because of"}, rows, 2, 3, 4, 5, 6)
 }
 
 // showAnswers shows what was said to a question: counted where there are choices, else as it was written.
-func (a *app) showAnswers(r *round.Round, q round.Answer) {
+func (a *console) showAnswers(r *round.Round, q round.Answer) {
 	s := a.screen
 	ask, kind := fmt.Sprintf("question %d", q.Question+1), "text"
 	if q.Question < len(r.Questions) {
 		ask, kind = r.Questions[q.Question].Ask, r.Questions[q.Question].Kind
 	}
 	s.Line("")
-	s.Line("  %s  %s", term.Clean(ask), s.In(term.Quiet, does(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given)))))
+	s.Line("  %s  %s", term.Clean(ask), s.In(term.Quiet, inwords.Of(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given)))))
 	if kind == "text" {
 		given := q.Grouped()
 		for i, g := range given {
@@ -293,10 +334,13 @@ func (a *app) showAnswers(r *round.Round, q round.Answer) {
 	s.Line("    %s", strings.Join(words, "   "))
 }
 
-func (a *app) showChanges(earlier *round.Round, changes []round.Change) {
+func (a *console) showChanges(earlier *round.Round, changes []round.Change) {
 	s := a.screen
 	s.Line("")
-	s.Line("%s", s.In(term.Strong, fmt.Sprintf("against %s, opened %s", term.Clean(earlier.Version), earlier.Opened.Local().Format("2 January 15:04"))))
+	s.Line(
+		"%s",
+		s.In(term.Strong, fmt.Sprintf("against %s, opened %s", term.Clean(earlier.Version), earlier.Opened.Local().Format("2 January 15:04"))),
+	)
 	var rows [][]string
 	unsure := 0
 	for _, c := range changes {
@@ -309,7 +353,16 @@ func (a *app) showChanges(earlier *round.Round, changes []round.Change) {
 			words = s.In(term.Quiet, words)
 		}
 		unit := map[string]string{"%": " %", "s": "s"}[c.Unit]
-		rows = append(rows, []string{name, fmt.Sprintf("%.1f%s", c.Before, unit), fmt.Sprintf("%.1f%s", c.After, unit), fmt.Sprintf("%d, %d", c.N[0], c.N[1]), words})
+		rows = append(
+			rows,
+			[]string{
+				name,
+				fmt.Sprintf("%.1f%s", c.Before, unit),
+				fmt.Sprintf("%.1f%s", c.After, unit),
+				fmt.Sprintf("%d, %d", c.N[0], c.N[1]),
+				words,
+			},
+		)
 	}
 	s.Table([]string{"figure", "before", "after", "testers", "what can be said"}, rows, 1, 2, 3)
 	if unsure > 0 {
@@ -318,7 +371,7 @@ func (a *app) showChanges(earlier *round.Round, changes []round.Change) {
 }
 
 // nextOfRound says what to look at: the level at which most stopped.
-func (a *app) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
+func (a *console) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
 	worst := round.Level{}
 	for _, l := range x.Levels {
 		if l.Stopped > worst.Stopped {
@@ -332,7 +385,11 @@ func (a *app) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
 	case x.Testers == 0 && r.Open:
 		a.screen.Next("wait for testers; the link is %s", term.Clean(r.Link))
 	case worst.Stopped > 0:
-		a.screen.Next("look at level %s, where %s stopped: havvel round report --page report.html shows each session", term.Clean(worst.Name), does(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)))
+		a.screen.Next(
+			"look at level %s, where %s stopped: havvel round report --page report.html shows each session",
+			term.Clean(worst.Name),
+			inwords.Of(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)),
+		)
 	case r.Open:
 		a.screen.Next("havvel round close, when it is enough")
 	case x.Testers == 0:
@@ -353,7 +410,7 @@ func amount(v float64, unit string) string {
 // seconds writes a length of time; nothing where there is none.
 func seconds(v float64) string {
 	if v >= 100 {
-		return term.Span(time.Duration(v * float64(time.Second)))
+		return inwords.Span(time.Duration(v * float64(time.Second)))
 	}
 	return amount(v, "s")
 }

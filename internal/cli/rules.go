@@ -9,21 +9,23 @@ import (
 	"github.com/spf13/cobra"
 
 	"havvel/internal/cli/term"
+	"havvel/internal/fault"
+	"havvel/internal/inwords"
 	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
-	"havvel/internal/settings"
 )
 
-func (a *app) rules() *cobra.Command {
+func (a *console) rules() *cobra.Command {
 	return a.group(command{
-		use:     "rules",
-		short:   "List, show, check and try rulebooks",
-		long:    "A rulebook says what one portal accepts and how it is talked to. Some ship with havvel; a portal that it doesn't know\nneeds nothing but a rulebook of yours: docs/formats/rulebook.md says how to write one.",
+		use:   "rules",
+		short: "List, show, check and try rulebooks",
+		long: "A rulebook says what one portal accepts and how to talk to it. Some ship with havvel; a portal that it doesn't know\nonly " +
+			"needs a rulebook that you write: docs/formats/rulebook.md says how to write one.",
 		example: "  havvel rules list\n  havvel rules show brackwater",
 	}, a.rulesList(), a.rulesShow(), a.rulesCheck(), a.rulesTry())
 }
 
-func (a *app) rulesList() *cobra.Command {
+func (a *console) rulesList() *cobra.Command {
 	c := a.new(command{
 		use:     "list",
 		short:   "The rulebooks that ship with havvel",
@@ -32,7 +34,6 @@ func (a *app) rulesList() *cobra.Command {
 		args:    cobra.NoArgs,
 		run:     func(context.Context, []string) error { return a.runRulesList() },
 	})
-	a.withJSON(c)
 	return c
 }
 
@@ -49,18 +50,20 @@ type rulesRow struct {
 	Sends    bool   `json:"sends"`
 }
 
-func (a *app) runRulesList() error {
+func rowOf(name string, r *rulebook.Rulebook) rulesRow {
+	return rulesRow{name, r.Name, r.About, r.Archive.HandOver, int64(r.Archive.Limit), len(r.Send) > 0}
+}
+
+func (a *console) runRulesList() error {
 	doc := rulesJSON{Rulebooks: []rulesRow{}}
 	for _, name := range rulebook.Names() {
 		r, err := rulebook.Find(name, ".")
 		if err != nil {
 			return err
 		}
-		doc.Rulebooks = append(doc.Rulebooks, rulesRow{name, r.Name, r.About, r.Archive.HandOver, int64(r.Archive.Limit), len(r.Send) > 0})
+		doc.Rulebooks = append(doc.Rulebooks, rowOf(name, r))
 	}
-	if a.json {
-		return a.screen.JSON(doc)
-	}
+	a.answer(doc)
 	for _, r := range doc.Rulebooks {
 		a.screen.Line("%s", a.screen.In(term.Strong, r.Rulebook))
 		a.screen.Paragraph(term.Plain, "  ", "  ", r.About)
@@ -69,12 +72,13 @@ func (a *app) runRulesList() error {
 	return nil
 }
 
-func (a *app) rulesShow() *cobra.Command {
+func (a *console) rulesShow() *cobra.Command {
 	var whole bool
 	c := a.new(command{
-		use:     "show NAME",
-		short:   "What a rulebook asks for",
-		long:    "Show says in words what a portal asks for. NAME is a rulebook that ships, or a file ending in .toml. With --toml it prints\nthe rulebook as it is written, to begin your own from.",
+		use:   "show NAME",
+		short: "What a rulebook asks for",
+		long: "Show says in words what a portal asks for. NAME is a rulebook that ships, or a file ending in .toml. With --toml it " +
+			"prints\nthe rulebook as it is written, to begin your own from.",
 		example: "  havvel rules show brackwater\n  havvel rules show brackwater --toml",
 		args:    cobra.ExactArgs(1),
 		run:     func(_ context.Context, args []string) error { return a.runRulesShow(args[0], whole) },
@@ -84,7 +88,7 @@ func (a *app) rulesShow() *cobra.Command {
 	return c
 }
 
-func (a *app) runRulesShow(name string, whole bool) error {
+func (a *console) runRulesShow(name string, whole bool) error {
 	if whole {
 		read := rulebook.Text
 		if strings.HasSuffix(name, ".toml") {
@@ -92,7 +96,10 @@ func (a *app) runRulesShow(name string, whole bool) error {
 		}
 		text, err := read(name)
 		if err != nil {
-			return &usage{err.Error(), "havvel rules show"}
+			return wrong("havvel rules show", "%w", err)
+		}
+		if a.answer(map[string]string{"rulebook": name, "text": string(text)}); a.json {
+			return nil
 		}
 		_, err = a.out.Write(text)
 		return err
@@ -101,6 +108,7 @@ func (a *app) runRulesShow(name string, whole bool) error {
 	if err != nil {
 		return err
 	}
+	a.answer(rulesJSON{[]rulesRow{rowOf(name, r)}})
 	a.showRules(r)
 	a.screen.Next("havvel start --to %s  (in the folder of your game)", name)
 	return nil
@@ -109,13 +117,13 @@ func (a *app) runRulesShow(name string, whole bool) error {
 // findRules reads a rulebook; a name that there is not is wrong usage.
 func findRules(name string) (*rulebook.Rulebook, error) {
 	r, err := rulebook.Find(name, ".")
-	if err != nil && !is[*settings.Problem](err) {
-		err = &usage{err.Error(), "havvel rules"}
+	if err != nil && fault.Of(err).At.File == "" {
+		err = wrong("havvel rules", "%w", err)
 	}
 	return r, err
 }
 
-func (a *app) showRules(r *rulebook.Rulebook) {
+func (a *console) showRules(r *rulebook.Rulebook) {
 	s := a.screen
 	s.Line("%s", s.In(term.Strong, term.Clean(r.Name)))
 	if r.About != "" {
@@ -152,13 +160,13 @@ func (a *app) showRules(r *rulebook.Rulebook) {
 	for _, h := range r.Hooks {
 		add("script", true, h.Script+hookWords(h))
 	}
-	add("texts", len(r.Fields) > 0, fmt.Sprintf("%d fields, of which %s must be there", len(r.Fields), list(requiredFields(r))))
+	add("texts", len(r.Fields) > 0, fmt.Sprintf("%d fields, of which %s must be there", len(r.Fields), inwords.List(requiredFields(r))))
 	for _, p := range r.Pictures {
 		add("picture "+p.Name, true, pictures.Describe(p))
 	}
-	add("boards", r.Boards != nil, "made of statistics")
+	add("leaderboards", r.Leaderboards != nil, "made of statistics")
 	for _, d := range r.Declarations {
-		add("statement "+d.Name, true, d.Says)
+		add("declaration "+d.Name, true, d.Says)
 	}
 	for _, f := range r.Finals {
 		add("for good", true, f.Says)
@@ -166,7 +174,7 @@ func (a *app) showRules(r *rulebook.Rulebook) {
 	add("key", r.Key.Variable != "", fmt.Sprintf("in %s; you find it here: %s", r.Key.Variable, r.Key.Where))
 	sends := "by hand: its rulebook has no recipe yet"
 	if len(r.Send) > 0 {
-		sends = "by havvel send, in " + does(len(r.Send), "one step", fmt.Sprintf("%d steps", len(r.Send)))
+		sends = "by havvel send, in " + inwords.Of(len(r.Send), "one step", fmt.Sprintf("%d steps", len(r.Send)))
 	}
 	add("uploaded", true, sends)
 	s.Table(nil, rows)
@@ -196,12 +204,12 @@ func hookWords(h rulebook.Hook) string {
 		words += "; havvel pack plants it"
 	}
 	if must := h.Wanted(true); len(must) > 0 {
-		words += "; the game must call " + list(must)
+		words += "; the game must call " + inwords.List(must)
 	}
 	return words
 }
 
-func (a *app) rulesCheck() *cobra.Command {
+func (a *console) rulesCheck() *cobra.Command {
 	return a.new(command{
 		use:     "check FILE",
 		short:   "Find mistakes in a rulebook of your own",
@@ -212,14 +220,15 @@ func (a *app) rulesCheck() *cobra.Command {
 	})
 }
 
-func (a *app) runRulesCheck(file string) error {
+func (a *console) runRulesCheck(file string) error {
 	if !strings.HasSuffix(file, ".toml") {
-		return &usage{fmt.Sprintf("%s is not the name of a rulebook's file, which ends in .toml", file), "havvel rules check"}
+		return wrong("havvel rules check", "%s is not the name of a rulebook's file, which ends in .toml", file)
 	}
 	r, err := findRules(file)
 	if err != nil {
 		return err
 	}
+	a.answer(rulesJSON{[]rulesRow{rowOf(file, r)}})
 	a.showRules(r)
 	a.screen.Line("%s", a.screen.In(term.Good, "no mistakes"))
 	a.screen.Next("name it in havvel.toml:  rulebook = %q", file)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -14,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/project"
@@ -26,7 +28,7 @@ type tryFlags struct {
 	limit   time.Duration
 }
 
-func (a *app) rulesTry() *cobra.Command {
+func (a *console) rulesTry() *cobra.Command {
 	var f tryFlags
 	c := a.new(command{
 		use:   "try FILE",
@@ -34,9 +36,10 @@ func (a *app) rulesTry() *cobra.Command {
 		long: "Try packs the game in this folder as a rulebook wants it, and walks the rulebook's recipe against an address: it shows each\n" +
 			"request and its answer, with keys masked. On a terminal it waits for Enter before each request. Nothing is written into the\n" +
 			"logbook. A simulated portal (havvel standin) is a good place to begin.",
-		example: "  havvel rules try our-portal.toml --against http://127.0.0.1:7411\n  havvel rules try our-portal.toml --against https://api.brackwater.example --publish",
-		args:    cobra.ExactArgs(1),
-		run:     func(ctx context.Context, args []string) error { return a.runRulesTry(ctx, args[0], f) },
+		example: "  havvel rules try our-portal.toml --against http://127.0.0.1:7411\n  havvel rules try our-portal.toml --against " +
+			"https://api.brackwater.example --publish",
+		args: cobra.ExactArgs(1),
+		run:  func(ctx context.Context, args []string) error { return a.runRulesTry(ctx, args[0], f) },
 	})
 	c.Flags().StringVar(&f.against, "against", "", "`address` of the portal's interface (the rulebook's)")
 	c.Flags().BoolVar(&f.publish, "publish", false, "make the version public at the end, when the portal has decided")
@@ -45,7 +48,7 @@ func (a *app) rulesTry() *cobra.Command {
 	return c
 }
 
-func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
+func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 	r, err := findRules(file)
 	if err != nil {
 		return err
@@ -56,26 +59,32 @@ func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 	}
 	d, err := p.Trying(r, f.against)
 	if err != nil {
-		return &usage{err.Error(), "havvel rules try"}
+		return wrong("havvel rules try", "%w", err)
 	}
 	if len(r.Send) == 0 {
-		return &deliver.NoWay{Destination: d.Name, Portal: r.Name, What: "upload a version", Key: "send"}
+		return deliver.No(d, deliver.Send)
 	}
-	_, b, err := a.subject(ctx, nil, exact)
+	_, b, err := app.Open(ctx, nil, a.entry, app.Exact)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
-	plan, done, err := a.planFor(ctx, p, d, b, p.Game.Version, packChoices{acceptErrors: true})
+	plan, done, err := app.PlanFor(ctx, p, d, b, p.Game.Version, app.Choices{AcceptErrors: true}, a.screen.Progress())
 	if err != nil {
 		return err
 	}
 	defer done()
+	st := &stepper{a: a, doc: triedJSON{Requests: []requestJSON{}}}
+	defer func() { a.answer(st.doc) }()
 	if a.dryRun {
-		a.screen.Line("%d requests would go to %s, and one more for each picture after the first", len(r.Enter)+len(r.Send)+len(r.Fill)+len(r.Follow), d.Address)
+		a.screen.Line(
+			"%d requests would go to %s, and one more for each picture after the first",
+			len(r.Enter)+len(r.Send)+len(r.Fill)+len(r.Follow),
+			d.Address,
+		)
 		return nil
 	}
-	archive, err := plan.Write(ctx, archivePath(p, d, "", p.Game.Version), a.screen.Progress())
+	archive, err := plan.Write(ctx, app.ArchivePath(p, d, "", p.Game.Version), a.screen.Progress())
 	if err != nil {
 		return err
 	}
@@ -83,14 +92,16 @@ func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 	if err != nil {
 		return err
 	}
-	answer, err := a.courier(p).Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, f.limit, &stepper{a: a})
+	answer, err := a.courier(p).
+		Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, f.limit, st)
 	if err != nil {
 		return err
 	}
+	st.doc.State, st.doc.Link = answer.State, cmp.Or(answer.Link, answer.Draft)
 	s := a.screen
 	switch {
 	case f.publish && deliver.Undecided(answer.State):
-		return &undecided{r.Name, p.Game.Version, answer.State, f.limit, "the recipe works up to here; --limit waits longer"}
+		return app.NotDecided(r.Name, p.Game.Version, answer.State, f.limit).Then("the recipe works up to here; --limit waits longer")
 	case f.publish && answer.State != rulebook.Public:
 		s.Line("%s", s.In(term.Careful, "the recipe works up to here; what was not accepted can't be made public"))
 	default:
@@ -111,8 +122,21 @@ func (a *app) runRulesTry(ctx context.Context, file string, f tryFlags) error {
 
 // stepper shows requests and answers, and on a terminal waits before each request.
 type stepper struct {
-	a *app
-	n int
+	a   *console
+	doc triedJSON
+}
+
+type triedJSON struct {
+	Requests []requestJSON `json:"requests"`
+	State    string        `json:"state"`
+	Link     string        `json:"link"`
+}
+
+type requestJSON struct {
+	Step    string `json:"step"`
+	Method  string `json:"method"`
+	Address string `json:"address"`
+	Status  int    `json:"status"` // 0 when there was no answer
 }
 
 // longestShown is how much of a body is shown, in bytes.
@@ -120,8 +144,8 @@ const longestShown = 600
 
 func (st *stepper) Asked(step, method, address string, headers map[string]string, body string) {
 	s := st.a.screen
-	st.n++
-	s.Line("%s  %s %s", s.In(term.Strong, fmt.Sprintf("%d %s", st.n, step)), method, term.Clean(address))
+	st.doc.Requests = append(st.doc.Requests, requestJSON{Step: step, Method: method, Address: address})
+	s.Line("%s  %s %s", s.In(term.Strong, fmt.Sprintf("%d %s", len(st.doc.Requests), step)), method, term.Clean(address))
 	for _, name := range slices.Sorted(maps.Keys(headers)) {
 		s.Line("  %s", s.In(term.Quiet, term.Clean(name+": "+headers[name])))
 	}
@@ -136,6 +160,7 @@ func (st *stepper) Asked(step, method, address string, headers map[string]string
 
 func (st *stepper) Answered(r *http.Response, body string) {
 	s := st.a.screen
+	st.doc.Requests[len(st.doc.Requests)-1].Status = r.StatusCode
 	tone := term.Good
 	if r.StatusCode >= 400 {
 		tone = term.Bad

@@ -9,18 +9,20 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/export"
+	"havvel/internal/inwords"
+	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
-	"havvel/internal/trial"
 )
 
 // sendFlags are what send takes besides what all commands take.
 type sendFlags struct {
-	choices packChoices
+	choices app.Choices
 	version string
 	again   bool
 	only    string
@@ -28,14 +30,14 @@ type sendFlags struct {
 	limit   time.Duration
 }
 
-func (a *app) send() *cobra.Command {
+func (a *console) send() *cobra.Command {
 	var f sendFlags
 	c := a.new(command{
 		use:   "send [EXPORT]",
 		short: "Upload this version",
 		long: "Send checks the export, packs it, uploads it to each destination, and fills in its page there with what has changed of it. An\n" +
 			"export with errors is not sent, nor one that was sent before; then only the page goes, if that has changed. What was sent is\n" +
-			"written into the logbook; havvel where says what became of it.",
+			"written into the logbook; havvel where says what state it is in.",
 		example: "  havvel send --wait\n  havvel send --to brackwater --version 0.4.1",
 		args:    cobra.MaximumNArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runSend(ctx, args, f) },
@@ -48,33 +50,32 @@ func (a *app) send() *cobra.Command {
 	a.withNotice(c)
 	a.withChoices(c, &f.choices)
 	a.withTo(c)
-	a.withJSON(c)
 	a.withDryRun(c, "check and say what would be sent, and send nothing")
 	return c
 }
 
-func (a *app) withWait(c *cobra.Command, wait *bool, limit *time.Duration) {
+func (a *console) withWait(c *cobra.Command, wait *bool, limit *time.Duration) {
 	c.Flags().BoolVarP(wait, "wait", "w", false, "wait until the portal has decided")
 	c.Flags().DurationVar(limit, "limit", 2*time.Minute, "with --wait, the longest `time` to wait")
 }
 
-func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
+func (a *console) runSend(ctx context.Context, args []string, f sendFlags) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
 	}
 	if f.only != "" {
-		if err := settings.Within("--only", f.only, "build", "page"); err != nil {
-			return &usage{err.Error(), "havvel send"}
+		if err := oneOf("havvel send", "--only", f.only, "build", "page"); err != nil {
+			return wrong("havvel send", "%w", err)
 		}
 	}
 	if f.only == "page" {
 		return a.sendPages(ctx, p, destinations)
 	}
-	if f.version, err = chosenVersion(p, f.version); err != nil {
+	if f.version, err = app.Version(p, f.version); err != nil {
 		return err
 	}
-	_, b, err := a.subject(ctx, args, exact)
+	_, b, err := app.Open(ctx, args, a.entry, app.Exact)
 	if err != nil {
 		return err
 	}
@@ -86,15 +87,19 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 			return err
 		}
 	}
-	var pageOnly []*project.Destination
+	var pageOnly, have []*project.Destination
 	if !f.again {
-		if destinations, pageOnly, err = a.unsent(courier, destinations, pages, f.version, b.Fingerprint); err != nil {
+		if destinations, pageOnly, have, err = app.Unsent(courier, destinations, pages, f.version, b.Fingerprint); err != nil {
 			return err
 		}
+		for _, d := range have {
+			a.screen.Line("%s has version %s of this export already", d.Rules.Name, f.version)
+		}
 	}
+	how := app.Sending{Choices: f.choices, Version: f.version, Again: f.again, DryRun: a.dryRun}
 	for _, d := range destinations { // all of them before the first byte goes out
-		if err := a.sendable(p, d, b, courier, f); err != nil {
-			return err
+		if err := app.Sendable(courier, d, b, how); err != nil {
+			return a.refusal(p, d, b, err)
 		}
 	}
 	if len(pageOnly) > 0 {
@@ -116,7 +121,7 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 			}
 		}
 	}
-	if f.wait {
+	if f.wait && !a.dryRun {
 		failed = errors.Join(failed, a.awaitAll(ctx, p, courier, shown, f.limit))
 	}
 	doc := deliveriesJSON{Deliveries: []deliveryRow{}}
@@ -124,109 +129,38 @@ func (a *app) runSend(ctx context.Context, args []string, f sendFlags) error {
 		doc.add(status)
 		a.notice(ctx, status)
 	}
-	switch {
-	case a.json && !a.dryRun:
-		if err := a.screen.JSON(doc); err != nil {
-			return err
-		}
-	case len(shown) > 0:
-		a.nextOf(p, shown)
+	a.answer(doc)
+	if len(shown) > 0 && !a.dryRun {
+		a.next(app.Next(p, shown))
 	}
 	return failed
 }
 
-// unsent are the destinations that lack this version of this export, when there are any; so a command that failed at one of
-// several can be run again.
-//
-// pageOnly are those that have it, and lack what has changed of their page.
-func (a *app) unsent(courier *deliver.Courier, destinations []*project.Destination, pages map[string]*deliver.Contents, version, fingerprint string) (left, pageOnly []*project.Destination, err error) {
-	var have []*project.Destination
-	for _, d := range destinations {
-		var before *deliver.AlreadySent
-		err := courier.Fresh(d, version, fingerprint)
-		if errors.As(err, &before) && before.Same && before.Before.Version == version && before.Before.State != rulebook.Refused {
-			if page := pages[d.Name]; page != nil && courier.Unfilled(d, page, version) {
-				pageOnly = append(pageOnly, d)
-			} else {
-				have = append(have, d)
-			}
-			continue
-		}
-		if err != nil && before == nil {
-			return nil, nil, err
-		}
-		left = append(left, d)
-	}
-	if len(left) == 0 && len(pageOnly) == 0 {
-		return destinations, nil, nil // which then is refused
-	}
-	for _, d := range have {
-		if !a.json {
-			a.screen.Line("%s has version %s of this export already", d.Rules.Name, version)
-		}
-	}
-	return left, pageOnly, nil
-}
-
-// sendable says what forbids sending a build to a destination.
-func (a *app) sendable(p *project.Project, d *project.Destination, b *export.Build, courier *deliver.Courier, f sendFlags) error {
-	if len(d.Rules.Send) == 0 && d.SiteAddress() == nil {
-		return fmt.Errorf("can't send to %s: its rulebook has no [[send]] steps\n  havvel pack may write the archive, to be uploaded by hand", d.Rules.Name)
-	}
-	if _, err := a.wanted(p, d, b, f.version, f.choices); err != nil {
-		return err
-	}
-	if why := untriedWhy(p, d, b); why != "" && !f.choices.acceptErrors {
-		return &untried{d.Rules.Name, why}
-	}
-	if !f.again {
-		if err := courier.Fresh(d, f.version, b.Fingerprint); err != nil {
-			return err
-		}
-	}
-	if _, err := d.Secret(); err != nil && !a.dryRun {
-		return err
-	}
-	return nil
-}
-
-// untried says that the project wants a clean trial, and there is none of this export.
-type untried struct {
-	portal, why string
-}
-
-func (e *untried) Error() string {
-	return fmt.Sprintf("not sent to %s: havvel.toml wants a clean trial of this export, and %s\n  run havvel trial first", e.portal, e.why)
-}
-
-// untriedWhy says why there is no clean trial of an export for a destination, where the project wants one; else "".
-func untriedWhy(p *project.Project, d *project.Destination, b *export.Build) string {
-	if !p.Trial.Required {
-		return ""
-	}
-	switch last := trial.Last(p.Folder, d.Name); {
-	case last == nil || last.Fingerprint != b.Fingerprint:
-		return "there is none"
-	case !last.Clean():
-		return "the last one found errors"
-	}
-	return ""
-}
-
-func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, page *deliver.Contents, courier *deliver.Courier, f sendFlags) (*deliver.Status, error) {
-	plan, done, err := a.planFor(ctx, p, d, b, f.version, f.choices)
+func (a *console) sendOne(
+	ctx context.Context,
+	p *project.Project,
+	d *project.Destination,
+	b *export.Build,
+	page *deliver.Contents,
+	courier *deliver.Courier,
+	f sendFlags,
+) (*deliver.Status, error) {
+	plan, done, err := app.PlanFor(ctx, p, d, b, f.version, f.choices, a.screen.Progress())
 	if err != nil {
 		return nil, err
 	}
 	defer done()
-	path := archivePath(p, d, "", f.version)
+	path := app.ArchivePath(p, d, "", f.version)
 	if a.dryRun {
-		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, files(len(plan.Items)), plan.Path(path), d.Shown())
+		a.screen.Line("%s would get version %s: %s in %s, at %s", d.Rules.Name, f.version, inwords.Files(len(plan.Items)), plan.Path(path), d.Shown())
 		a.hostWords(d)
 		a.pageWords(courier, d, page)
-		return nil, nil
+		return &deliver.Status{
+			Delivery: &logbook.Delivery{Line: logbook.Line{Destination: d.Name, Version: f.version, Fingerprint: b.Fingerprint}},
+			Would:    rulebook.Sent,
+		}, nil
 	}
-	if precompressed(b) && !a.json {
+	if precompressed(b) {
 		a.hostWords(d)
 	}
 	archive, err := plan.Write(ctx, path, a.screen.Progress())
@@ -237,17 +171,19 @@ func (a *app) sendOne(ctx context.Context, p *project.Project, d *project.Destin
 	if err != nil {
 		return nil, err
 	}
-	if !a.json {
-		a.screen.Line("%s  %s", a.screen.In(term.Strong, "sent "+f.version+" to "+d.Rules.Name), a.screen.In(term.Quiet, fmt.Sprintf("%s, %s", archive.Path, settings.Size(archive.Bytes))))
-		if d.SiteAddress() != nil {
-			a.screen.Line("  %s", took(status, archive.Entries))
-		}
+	a.screen.Line(
+		"%s  %s",
+		a.screen.In(term.Strong, "sent "+f.version+" to "+d.Rules.Name),
+		a.screen.In(term.Quiet, fmt.Sprintf("%s, %s", archive.Path, settings.Size(archive.Bytes))),
+	)
+	if !deliver.Can(d, deliver.Headers) {
+		a.screen.Line("  %s", took(status, archive.Entries))
 	}
 	if err := a.fillPage(ctx, courier, d, page, status); err != nil {
 		return status, err
 	}
-	if !f.wait && !a.json {
-		a.tell(status)
+	if !f.wait {
+		a.became(status)
 	}
 	return status, nil
 }
@@ -258,8 +194,8 @@ func precompressed(b *export.Build) bool {
 }
 
 // hostWords says what a site does to builds, since it sets no headers by itself.
-func (a *app) hostWords(d *project.Destination) {
-	if d.SiteAddress() == nil {
+func (a *console) hostWords(d *project.Destination) {
+	if deliver.Can(d, deliver.Headers) {
 		return
 	}
 	if len(d.Serves) == 0 {
@@ -273,7 +209,7 @@ func (a *app) hostWords(d *project.Destination) {
 // took says what an upload to a site took.
 func took(st *deliver.Status, entries int) string {
 	t := st.Took
-	words := fmt.Sprintf("%s of %s sent, %s", does(t.Files, "1", fmt.Sprint(t.Files)), files(entries), settings.Size(t.Bytes))
+	words := fmt.Sprintf("%s of %s sent, %s", inwords.Of(t.Files, "1", fmt.Sprint(t.Files)), inwords.Files(entries), settings.Size(t.Bytes))
 	if t.Copied > 0 {
 		words += fmt.Sprintf("; %d unchanged, copied on the host", t.Copied)
 	}
@@ -285,14 +221,19 @@ func took(st *deliver.Status, entries int) string {
 
 // awaitAll follows deliveries until the portals have decided, and says what they decided. All have the same time: while one is waited
 // for, the others decide, too.
-func (a *app) awaitAll(ctx context.Context, p *project.Project, courier *deliver.Courier, sent []*deliver.Status, limit time.Duration) (failed error) {
+func (a *console) awaitAll(
+	ctx context.Context,
+	p *project.Project,
+	courier *deliver.Courier,
+	sent []*deliver.Status,
+	limit time.Duration,
+) (failed error) {
 	until := time.Now().Add(limit)
 	for i, status := range sent {
 		d := p.To[status.Destination]
 		switch {
-		case a.json:
-		case awaited(d, status.State):
-			a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
+		case app.Awaited(d, status.State):
+			a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, inwords.Span(limit))
 		case len(sent) > 1:
 			a.screen.Line("%s", d.Rules.Name)
 		}
@@ -302,43 +243,14 @@ func (a *app) awaitAll(ctx context.Context, p *project.Project, courier *deliver
 			continue
 		}
 		sent[i] = after
-		if !a.json {
-			a.tell(after)
-		}
-		failed = errors.Join(failed, decided(d, after, limit))
+		a.became(after)
+		failed = errors.Join(failed, app.Decided(d, after, limit))
 	}
 	return failed
 }
 
-// awaited reports whether a destination can be asked when it decides on a version.
-func awaited(d *project.Destination, state string) bool {
-	return deliver.Undecided(state) && (d.SiteAddress() != nil || len(d.Rules.Follow) > 0)
-}
-
-// decided is the error for a delivery that was refused, or is not decided within the limit.
-func decided(d *project.Destination, s *deliver.Status, limit time.Duration) error {
-	switch {
-	case s.State == rulebook.Refused:
-		return &silent{answerNo}
-	case awaited(d, s.State):
-		return &undecided{d.Rules.Name, s.Version, s.State, limit, "nothing is lost; havvel where --wait asks again"}
-	}
-	return nil
-}
-
-// undecided says that a portal took longer than we wanted to wait.
-type undecided struct {
-	portal, version, state string
-	limit                  time.Duration
-	next                   string
-}
-
-func (e *undecided) Error() string {
-	return fmt.Sprintf("%s has not decided on version %s within %s (state: %s)\n  %s", e.portal, e.version, term.Span(e.limit), e.state, e.next)
-}
-
-// tell says what became of one delivery.
-func (a *app) tell(st *deliver.Status) {
+// became prints the state of one delivery.
+func (a *console) became(st *deliver.Status) {
 	s := a.screen
 	s.Line("  state: %s", s.In(toneOf(st.State), st.State))
 	for _, r := range st.Reasons {
@@ -375,6 +287,14 @@ type deliveryRow struct {
 	Sent        string   `json:"sent"`
 	Live        any      `json:"live,omitempty"`
 	Lacks       []string `json:"page_lacks,omitempty"`
+	Would       string   `json:"would_be,omitempty"` // of a dry run: the state that it would have
+}
+
+func sentAt(s *deliver.Status) string {
+	if s.Sent.IsZero() {
+		return ""
+	}
+	return s.Sent.UTC().Format(time.RFC3339)
 }
 
 func (doc *deliveriesJSON) add(s *deliver.Status) {
@@ -382,5 +302,8 @@ func (doc *deliveriesJSON) add(s *deliver.Status) {
 	if reasons == nil {
 		reasons = []string{}
 	}
-	doc.Deliveries = append(doc.Deliveries, deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, s.Sent.UTC().Format(time.RFC3339), nil, nil})
+	doc.Deliveries = append(
+		doc.Deliveries,
+		deliveryRow{s.Destination, s.Version, s.State, s.Link(), reasons, s.Fingerprint, sentAt(s), nil, nil, s.Would},
+	)
 }

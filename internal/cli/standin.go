@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"net"
 	"slices"
 	"strconv"
@@ -25,14 +24,14 @@ type standinFlags struct {
 	takes time.Duration
 }
 
-func (a *app) standin() *cobra.Command {
+func (a *console) standin() *cobra.Command {
 	var f standinFlags
 	c := a.new(command{
 		use:   "standin [NAME]...",
 		short: "Run the simulated portals",
 		long: "Standin runs portals that behave like real ones, on this machine only, to try things out: an arcade that verifies by itself,\n" +
-			"an open host of pages, and a portal where a person accepts or refuses. All of them, or those that are named. What they were\n" +
-			"told stays in their data folder. They can be told to misbehave, to see what becomes of an upload. Ctrl-C ends them.",
+			"an open host of pages, and a portal where a person accepts or refuses. All of them, or those that are named. What was sent to " +
+			"them stays in their data folder. They can be made to misbehave, to see how an upload copes. Ctrl-C ends them.",
 		example: "  havvel standin --data portals\n  havvel standin brackwater --port 7411 --fault drop-upload --at 100KB",
 		run:     func(ctx context.Context, args []string) error { return a.runStandin(ctx, args, f) },
 		args:    cobra.ArbitraryArgs,
@@ -50,13 +49,19 @@ func (a *app) standin() *cobra.Command {
 	return c
 }
 
-func (a *app) runStandin(ctx context.Context, names []string, f standinFlags) error {
+func (a *console) runStandin(ctx context.Context, names []string, f standinFlags) error {
 	list, err := chosenStandIns(names, f)
 	if err != nil {
 		return err
 	}
 	s := a.screen
 	var said string
+	var planned []standinJSON
+	defer func() {
+		if a.dryRun {
+			a.answer(map[string]any{"portals": planned})
+		}
+	}()
 	for i, x := range list {
 		port := 0
 		if f.port > 0 {
@@ -64,6 +69,7 @@ func (a *app) runStandin(ctx context.Context, names []string, f standinFlags) er
 		}
 		address := net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
 		if a.dryRun {
+			planned = append(planned, standinJSON{Rulebook: x.Rulebook, Name: x.Options.Name, Address: "http://" + address})
 			s.Line("%s would be at http://%s, with its data in %s", x.Options.Name, address, x.Options.Folder)
 			continue
 		}
@@ -72,6 +78,7 @@ func (a *app) runStandin(ctx context.Context, names []string, f standinFlags) er
 			return err
 		}
 		defer portal.Stop()
+		a.tell(standinJSON{"listening", x.Rulebook, x.Options.Name, portal.Address() + x.Path, x.Key})
 		s.Line("%s (simulated) is at %s", s.In(term.Strong, x.Options.Name), portal.Address())
 		s.Line("  in havvel.toml:  [to.%s]", x.Rulebook)
 		s.Line("                   rulebook = %q", x.Rulebook)
@@ -94,22 +101,32 @@ func (a *app) runStandin(ctx context.Context, names []string, f standinFlags) er
 	}
 	<-ctx.Done()
 	s.Line("")
-	s.Line("closed; what they were told is in %s", f.data)
+	a.tell(map[string]string{"event": "ended"})
+	s.Line("closed; what was sent to them is in %s", f.data)
 	return nil
+}
+
+// standinJSON is a portal that is simulated.
+type standinJSON struct {
+	Event    string `json:"event,omitempty"`
+	Rulebook string `json:"rulebook"`
+	Name     string `json:"name"`
+	Address  string `json:"address"`
+	Key      string `json:"key,omitempty"` // no secret
 }
 
 // chosenStandIns are the portals that are named, or all, as they are told to behave.
 func chosenStandIns(names []string, f standinFlags) ([]demo.StandIn, error) {
 	if f.fault != "" && !slices.Contains(standin.Faults(), f.fault) {
-		return nil, &usage{fmt.Sprintf("--fault is %q; it can be %s", f.fault, strings.Join(standin.Faults(), ", ")), "havvel standin"}
+		return nil, wrong("havvel standin", "--fault is %q; it can be %s", f.fault, strings.Join(standin.Faults(), ", "))
 	}
 	if f.port < 0 || f.port > 65530 {
-		return nil, &usage{fmt.Sprintf("--port is %d; ports go from 0 to 65530", f.port), "havvel standin"}
+		return nil, wrong("havvel standin", "--port is %d; ports go from 0 to 65530", f.port)
 	}
 	var at settings.Size
 	if f.at != "" {
 		if err := at.UnmarshalText([]byte(f.at)); err != nil {
-			return nil, &usage{"--at: " + err.Error(), "havvel standin"}
+			return nil, wrong("havvel standin", "--at: %w", err)
 		}
 	}
 	var list []demo.StandIn
@@ -124,7 +141,7 @@ func chosenStandIns(names []string, f standinFlags) ([]demo.StandIn, error) {
 	}
 	for _, name := range names {
 		if !slices.Contains(known, name) {
-			return nil, &usage{fmt.Sprintf("there is no simulated portal %q; there is: %s", name, strings.Join(known, ", ")), "havvel standin"}
+			return nil, wrong("havvel standin", "there is no simulated portal %q; there is: %s", name, strings.Join(known, ", "))
 		}
 	}
 	return list, nil

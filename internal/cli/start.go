@@ -3,9 +3,7 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -16,9 +14,11 @@ import (
 	"github.com/spf13/cobra"
 	xterm "golang.org/x/term"
 
+	"havvel/internal/app"
+	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
-	"havvel/internal/place"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -28,7 +28,7 @@ type startFlags struct {
 	title, short, studio, version, address, tagline, category string
 }
 
-func (a *app) start() *cobra.Command {
+func (a *console) start() *cobra.Command {
 	var f startFlags
 	c := a.new(command{
 		use:   "start [EXPORT]",
@@ -43,19 +43,31 @@ func (a *app) start() *cobra.Command {
 	c.Flags().StringVar(&f.short, "short", "", "its `name` in addresses (from the title)")
 	c.Flags().StringVar(&f.studio, "studio", "", "`who` makes it")
 	c.Flags().StringVar(&f.version, "version", "0.1.0", "the `version` that the next send uploads")
-	c.Flags().StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(), ", ")+", or a file ending in .toml; may be repeated")
+	c.Flags().
+		StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(), ", ")+", or a file ending in .toml; may be repeated")
 	c.Flags().StringVar(&f.address, "address", "", "`where` the portal's interface is (from the rulebook)")
 	c.Flags().StringVar(&f.tagline, "tagline", "", "one `sentence` that makes somebody want to play")
-	c.Flags().StringVar(&f.category, "category", "", "the `shelf` it belongs on")
+	c.Flags().StringVar(&f.category, "category", "", "its `category`")
 	a.withDryRun(c, "print the file, and write nothing")
 	return c
 }
 
-func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
-	if exists(project.Name) {
-		return &usage{"there is a " + project.Name + " in this folder already; change it with an editor, or take it away first", "havvel start"}
+// startJSON is the project file that start writes.
+type startJSON struct {
+	File         string   `json:"file"`
+	Text         string   `json:"text"`
+	Title        string   `json:"title"`
+	Short        string   `json:"short"`
+	Version      string   `json:"version"`
+	Export       string   `json:"export"`
+	Destinations []string `json:"destinations"`
+}
+
+func (a *console) runStart(ctx context.Context, args []string, f startFlags) error {
+	if app.Exists(project.Name) {
+		return wrong("havvel start", "there is a %s in this folder already", project.Name).Then("change it with an editor, or move it away first")
 	}
-	folder, err := a.findExport(args)
+	folder, err := app.FindExport(args)
 	if err != nil {
 		return err
 	}
@@ -76,19 +88,34 @@ func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
 		return err
 	}
 	s := a.screen
+	a.answer(
+		startJSON{
+			project.Name,
+			string(text),
+			p.Game.Title,
+			p.Game.Short,
+			p.Game.Version,
+			p.Game.Export,
+			append([]string{}, slices.Sorted(maps.Keys(p.To))...),
+		},
+	)
 	if a.dryRun {
 		s.Line("%s", strings.TrimSpace(string(text)))
 		return nil
 	}
-	if err := place.Bytes(project.Name, text); err != nil {
+	if err := atomicfile.Bytes(project.Name, text); err != nil {
 		return err
 	}
 	if _, err := project.Find("."); err != nil { // what was just written must be readable
 		os.Remove(project.Name)
 		return err
 	}
-	s.Line("%s  %s", s.In(term.Strong, "wrote "+project.Name), s.In(term.Quiet, fmt.Sprintf("for %q, version %s", p.Game.Title, p.Game.Version)))
-	s.Line("  export: %s, %s in %s", p.Game.Export, settings.Size(b.Bytes), files(len(b.Parts())))
+	s.Line(
+		"%s  %s",
+		s.In(term.Strong, "wrote "+project.Name),
+		s.In(term.Quiet, fmt.Sprintf("for %q, version %s", p.Game.Title, p.Game.Version)),
+	)
+	s.Line("  export: %s, %s in %s", p.Game.Export, settings.Size(b.Bytes), inwords.Files(len(b.Parts())))
 	for _, name := range slices.Sorted(maps.Keys(p.To)) {
 		s.Line("  goes to: %s", name)
 	}
@@ -100,7 +127,7 @@ func (a *app) runStart(ctx context.Context, args []string, f startFlags) error {
 }
 
 // askForPage asks for the least that a portal's page needs, where somebody sits at a terminal and has not said it by flags.
-func (a *app) askForPage(ctx context.Context, p *project.Project) error {
+func (a *console) askForPage(ctx context.Context, p *project.Project) error {
 	in, ok := a.in.(*os.File)
 	if !ok || !xterm.IsTerminal(int(in.Fd())) || len(p.To) == 0 || a.dryRun {
 		return nil
@@ -111,7 +138,7 @@ func (a *app) askForPage(ctx context.Context, p *project.Project) error {
 		into  *string
 	}{
 		{"One sentence that makes somebody want to play (Enter: later): ", &p.Listing.Tagline},
-		{"The shelf it belongs on, such as Puzzle (Enter: later): ", &p.Listing.Category},
+		{"Its category, such as Puzzle (Enter: later): ", &p.Listing.Category},
 	} {
 		if *q.into != "" {
 			continue
@@ -150,7 +177,7 @@ func newProject(b *export.Build, folder string, f startFlags, rulebooks []string
 	for _, r := range rulebooks {
 		rules, err := rulebook.Find(r, ".")
 		if err != nil {
-			return nil, &usage{"--to: " + err.Error(), "havvel start"}
+			return nil, wrong("havvel start", "--to: %w", err)
 		}
 		name := strings.TrimSuffix(path.Base(filepath.ToSlash(r)), ".toml")
 		d := &project.Destination{Rulebook: r, Address: f.address}
@@ -161,63 +188,3 @@ func newProject(b *export.Build, folder string, f startFlags, rulebooks []string
 	}
 	return p, nil
 }
-
-// findExport is the export that start is about: the one named, or the only one in this folder.
-func (a *app) findExport(args []string) (string, error) {
-	if len(args) > 0 {
-		return args[0], nil
-	}
-	found, err := exportsIn(".")
-	if err != nil {
-		return "", err
-	}
-	switch {
-	case len(found) == 0:
-		return "", &export.Unreadable{Path: "this folder", Reason: "there is no HTML page in it, nor in the folders below", Next: "export the game for the web, then name the folder: havvel start FOLDER"}
-	case len(found) > 1:
-		return "", &export.Unreadable{Path: "this folder", Reason: fmt.Sprintf("it holds %d exports: %s", len(found), list(found)), Next: "name one of them after the command"}
-	}
-	return found[0], nil
-}
-
-// exportsIn lists the topmost folders that hold HTML pages, to a depth of three. Where a game is made with tools of the web, its own
-// pages are what the export is made from; they count only where nothing else is below.
-func exportsIn(root string) ([]string, error) {
-	var found, sources []string
-	err := filepath.WalkDir(root, func(name string, d fs.DirEntry, err error) error {
-		if err != nil {
-			if errors.Is(err, fs.ErrPermission) {
-				return nil
-			}
-			return err
-		}
-		if !d.IsDir() {
-			return nil
-		}
-		hidden := name != root && strings.HasPrefix(d.Name(), ".")
-		if hidden || d.Name() == "node_modules" || strings.Count(filepath.ToSlash(name), "/") > 2 {
-			return filepath.SkipDir
-		}
-		pages, err := filepath.Glob(filepath.Join(escapeGlob(name), "*.htm*"))
-		switch {
-		case err != nil || len(pages) == 0:
-			return nil
-		case isWorkshop(name):
-			sources = append(sources, name)
-			return nil
-		}
-		found = append(found, name)
-		return filepath.SkipDir
-	})
-	if len(found) == 0 {
-		found = sources
-	}
-	return found, err
-}
-
-// isWorkshop reports whether a folder is one in which tools of the web make a game: they leave a package.json there.
-func isWorkshop(folder string) bool { return exists(filepath.Join(folder, "package.json")) }
-
-var globSigns = strings.NewReplacer(`*`, `\*`, `?`, `\?`, `[`, `\[`)
-
-func escapeGlob(name string) string { return globSigns.Replace(name) }

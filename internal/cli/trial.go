@@ -11,10 +11,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
+	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/finding"
-	"havvel/internal/place"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -28,12 +30,13 @@ type trialFlags struct {
 	watch, start   time.Duration
 }
 
-func (a *app) trial() *cobra.Command {
+func (a *console) trial() *cobra.Command {
 	var f trialFlags
 	c := a.new(command{
 		use:   "trial [EXPORT]",
 		short: "Run the build in a real browser, and say what was seen",
-		long: "Trial packs the export for each destination, serves it as that does, and runs it in Chromium, in each window in which players\n" +
+		long: "Trial packs the export for each destination, serves it the way that destination does, and runs it in Chromium, in each " +
+			"window in which players\n" +
 			"see it: when it starts, how it fits, what it calls, what goes wrong. Steps in havvel.toml play the game. The report is one\n" +
 			"page with pictures. It ends with 1 when something required failed, and with 3 when there is no browser.",
 		example: "  havvel trial\n  havvel trial --to brackwater --view frame --watch 12s",
@@ -48,7 +51,6 @@ func (a *app) trial() *cobra.Command {
 	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 	a.withEntry(c)
 	a.withTo(c)
-	a.withJSON(c)
 	return c
 }
 
@@ -56,24 +58,29 @@ type trialJSON struct {
 	Trials []*trial.Result `json:"trials"`
 }
 
-func (a *app) runTrial(ctx context.Context, args []string, f trialFlags) error {
-	if err := settings.Within("--format", f.format, formats...); err != nil {
-		return &usage{err.Error(), "havvel trial"}
+func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) error {
+	if err := oneOf("havvel trial", "--format", f.format, formats...); err != nil {
+		return err
 	}
+	a.inForm(f.format)
 	if f.watch > 5*time.Minute || f.start > 5*time.Minute {
-		return &usage{"a trial watches for five minutes at most", "havvel trial"}
+		return wrong("havvel trial", "a trial watches for five minutes at most")
 	}
 	browser, err := trial.FindBrowser()
 	if err != nil {
 		return err
 	}
-	p, b, err := a.subject(ctx, args, known)
+	p, b, err := app.Open(ctx, args, a.entry, app.Known)
 	if err != nil {
 		return err
 	}
 	defer b.Close()
 	if b.Entry == nil {
-		return &export.Unreadable{Path: b.Path, Reason: "there is no page in it that could be tried", Next: "name the folder or zip that the engine wrote"}
+		return &export.Unreadable{
+			Path:   b.Path,
+			Reason: "there is no page in it that could be tried",
+			Next:   "name the folder or zip that the engine wrote",
+		}
 	}
 	var destinations []*project.Destination
 	if p != nil {
@@ -107,14 +114,21 @@ func hasView(d *project.Destination, names []string) bool {
 }
 
 // tryOne runs a build as one destination shows it, keeps the result, and writes its report.
-func (a *app) tryOne(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, browser string, f trialFlags) (*trial.Result, error) {
+func (a *console) tryOne(
+	ctx context.Context,
+	p *project.Project,
+	d *project.Destination,
+	b *export.Build,
+	browser string,
+	f trialFlags,
+) (*trial.Result, error) {
 	t := &trial.Trial{Build: b, Fingerprint: b.Fingerprint, Browser: browser, Start: 20 * time.Second, Watch: 3 * time.Second, Only: f.views}
 	if err := fill(t, p, f); err != nil {
 		return nil, err
 	}
 	name := "a plain host"
 	if d != nil {
-		packed, err := a.asPacked(ctx, p, d, b)
+		packed, err := app.AsPacked(ctx, p, d, b, a.screen.Progress())
 		if err != nil {
 			return nil, err
 		}
@@ -123,9 +137,7 @@ func (a *app) tryOne(ctx context.Context, p *project.Project, d *project.Destina
 	if p != nil {
 		t.Before = trial.Last(p.Folder, t.Destination)
 	}
-	if f.format == "text" && !a.json {
-		a.screen.Line("%s as on %s", a.screen.In(term.Strong, term.Clean(titleOf(b))), name)
-	}
+	a.screen.Line("%s as on %s", a.screen.In(term.Strong, term.Clean(titleOf(b))), name)
 	progress := a.screen.Progress()
 	progress.Begin("trying it on "+name, 0)
 	r, err := t.Run(ctx)
@@ -142,20 +154,18 @@ func (a *app) tryOne(ctx context.Context, p *project.Project, d *project.Destina
 	if err != nil {
 		return nil, err
 	}
-	if f.format == "text" && !a.json {
-		a.showTrial(r, path)
-	}
+	a.showTrial(r, path)
 	return r, nil
 }
 
 // fill takes what project and command line say of a trial.
 func fill(t *trial.Trial, p *project.Project, f trialFlags) error {
 	if p != nil {
-		t.Statistics, t.Accepts = p.Statistics, accepts(p)
-		for _, line := range p.Trial.Steps {
+		t.Statistics, t.Accepts = p.Statistics, app.Accepts(p)
+		for i, line := range p.Trial.Steps {
 			s, err := trial.Parse(line)
 			if err != nil {
-				return &settings.Problem{File: filepath.Join(p.Folder, project.Name), Message: "trial.steps: " + err.Error()}
+				return p.Problem(fmt.Sprintf("trial.steps[%d]", i), "trial.steps: %w", err)
 			}
 			t.Steps = append(t.Steps, s)
 		}
@@ -176,7 +186,7 @@ func fill(t *trial.Trial, p *project.Project, f trialFlags) error {
 }
 
 // writeReport writes the report where it was asked for, or into the project; without both it goes nowhere.
-func (a *app) writeReport(p *project.Project, d *project.Destination, b *export.Build, r *trial.Result, path string) (string, error) {
+func (a *console) writeReport(p *project.Project, d *project.Destination, b *export.Build, r *trial.Result, path string) (string, error) {
 	portal := ""
 	if d != nil {
 		portal = d.Rules.Name
@@ -195,10 +205,10 @@ func (a *app) writeReport(p *project.Project, d *project.Destination, b *export.
 	if err := r.Report(&page, titleOf(b), portal); err != nil {
 		return "", err
 	}
-	return term.Near(path), place.Bytes(path, page.Bytes())
+	return inwords.Near(path), atomicfile.Bytes(path, page.Bytes())
 }
 
-func (a *app) showTrial(r *trial.Result, report string) {
+func (a *console) showTrial(r *trial.Result, report string) {
 	s := a.screen
 	var rows [][]string
 	for _, v := range r.Views {
@@ -210,7 +220,18 @@ func (a *app) showTrial(r *trial.Result, report string) {
 		if v.Fit.Canvas {
 			fit = fmt.Sprintf("%.0f %%", 100*v.Fit.Covers)
 		}
-		rows = append(rows, []string{v.Name, fmt.Sprintf("%d by %d", v.Width, v.Height), started, settings.Size(v.Bytes).String(), fmt.Sprintf("%.0f", v.Frames), fit, calls(v)})
+		rows = append(
+			rows,
+			[]string{
+				v.Name,
+				fmt.Sprintf("%d by %d", v.Width, v.Height),
+				started,
+				settings.Size(v.Bytes).String(),
+				fmt.Sprintf("%.0f", v.Frames),
+				fit,
+				calls(v),
+			},
+		)
 	}
 	defer a.report(r, report)
 	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
@@ -235,10 +256,15 @@ func (a *app) showTrial(r *trial.Result, report string) {
 }
 
 // report prints the result's end: what was sent, the verdict, and where the report is.
-func (a *app) report(r *trial.Result, path string) {
+func (a *console) report(r *trial.Result, path string) {
 	s := a.screen
 	for _, x := range r.Views[0].Sent {
-		words := fmt.Sprintf("%s sent %s: %s", x.Name, does(len(x.Values), "once", fmt.Sprintf("%d times", len(x.Values))), strings.Join(x.Values, ", "))
+		words := fmt.Sprintf(
+			"%s sent %s: %s",
+			x.Name,
+			inwords.Of(len(x.Values), "once", fmt.Sprintf("%d times", len(x.Values))),
+			strings.Join(x.Values, ", "),
+		)
 		if x.Keeps != "" {
 			words += fmt.Sprintf("; %s is kept: %s", x.Keeps, x.Kept)
 		}
@@ -262,32 +288,31 @@ func calls(v *trial.View) string {
 			n++
 		}
 	}
-	return does(n, "1 call", fmt.Sprintf("%d calls", n))
+	return inwords.Of(n, "1 call", fmt.Sprintf("%d calls", n))
 }
 
-func (a *app) printTrials(p *project.Project, b *export.Build, doc trialJSON, format string) error {
+func (a *console) printTrials(p *project.Project, b *export.Build, doc trialJSON, format string) error {
 	var findings []finding.Finding
 	var names []string
 	for _, r := range doc.Trials {
 		findings, names = append(findings, r.Findings...), append(names, r.Destination)
 	}
 	var err error
+	a.answer(doc)
 	switch {
-	case a.json || format == "json":
-		err = a.screen.JSON(doc)
-	case format == "sarif":
+	case a.raw && format == "sarif":
 		err = a.screen.JSON(sarif(b, trial.Kinds(), findings))
-	case format == "junit":
+	case a.raw:
 		err = writeXML(a.out, junit("havvel trial", names, trial.Kinds(), findings))
 	case finding.Errors(findings) > 0 && p == nil:
-		a.screen.Next("mend the errors, export again, and run havvel trial once more; --report FILE writes a report with pictures")
+		a.screen.Next("fix the errors, export again, and run havvel trial once more; --report FILE writes a report with pictures")
 	case finding.Errors(findings) > 0:
-		a.screen.Next("open the report; mend the errors, export again, and run havvel trial once more")
+		a.screen.Next("open the report; fix the errors, export again, and run havvel trial once more")
 	default:
 		a.nextTowards(p, "havvel send")
 	}
 	if err != nil {
 		return err
 	}
-	return a.faulty(findings, a.json || format != "text")
+	return a.faulty(findings)
 }

@@ -9,33 +9,35 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/fault"
+	"havvel/internal/inwords"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
 
-func (a *app) where() *cobra.Command {
+func (a *console) where() *cobra.Command {
 	var f whereFlags
 	c := a.new(command{
 		use:   "where",
 		short: "Every destination, its version, state and link",
-		long: "Where asks each destination what became of the last version that was sent, and shows it; and the public one, where that\n" +
+		long: "Where asks each destination for the state of the last version that was sent, and shows it; and the public one, where that\n" +
 			"is another. With --wait it asks until the portal has decided; with --live it fetches what players get, and compares every\n" +
-			"file with what was sent; with --share it prints lines to paste. A destination that can't be reached is shown as it was known.",
+			"file with what was sent; with --share it prints lines to paste. A destination that can't be reached is shown as the logbook has it.",
 		example: "  havvel where\n  havvel where --wait --to brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runWhere(ctx, f) },
 	})
 	a.withWait(c, &f.wait, &f.limit)
-	c.Flags().BoolVar(&f.all, "all", false, "list all versions that the destinations have, whoever sent them")
+	c.Flags().BoolVar(&f.all, "all", false, "list all versions that the destinations have, also those that others sent")
 	c.Flags().BoolVar(&f.live, "live", false, "fetch what players get, and compare it with what was sent")
 	c.Flags().BoolVar(&f.share, "share", false, "print lines with the link to paste, and a code for phones")
 	c.Flags().BoolVar(&f.password, "password", false, "with --share, tell the page's password, too")
 	a.withNotice(c)
 	a.withTo(c)
-	a.withJSON(c)
 	a.withDryRun(c, "show what the logbook knows, and ask nobody")
 	return c
 }
@@ -45,7 +47,7 @@ type whereFlags struct {
 	limit                            time.Duration
 }
 
-func (a *app) runWhere(ctx context.Context, f whereFlags) error {
+func (a *console) runWhere(ctx context.Context, f whereFlags) error {
 	p, destinations, err := a.destinations()
 	if err != nil {
 		return err
@@ -83,49 +85,50 @@ func (a *app) runWhere(ctx context.Context, f whereFlags) error {
 		doc.Deliveries[len(doc.Deliveries)-1].Lacks = missing[l.Destination]
 		shown = append(shown, status)
 	}
-	if !a.json {
-		a.showWhere(p, destinations, shown)
-		a.showLacks(destinations, missing)
-	}
+	a.showWhere(p, destinations, shown)
+	a.showLacks(destinations, missing)
 	if f.live {
 		failed = errors.Join(failed, a.lookAtAll(ctx, courier, p, shown, &doc))
 	}
-	if a.json {
-		return errors.Join(a.screen.JSON(doc), failed)
-	}
+	a.answer(doc)
 	for _, st := range shown {
 		if f.share && st.State != rulebook.Replaced && st.State != rulebook.Withdrawn {
 			a.share(p, st, f.password)
 		}
 	}
 	if !f.share {
-		a.nextOf(p, shown)
+		a.next(app.Next(p, shown))
 	}
 	return failed
 }
 
 // lacking says what the page of each destination still lacks.
-func (a *app) lacking(ctx context.Context, p *project.Project, destinations []*project.Destination) (map[string][]string, error) {
+func (a *console) lacking(ctx context.Context, p *project.Project, destinations []*project.Destination) (map[string][]string, error) {
 	all := map[string][]string{}
-	if !begun(p) {
+	if !app.PageBegun(p) {
 		return all, nil
 	}
-	pages, orders, err := a.pages(ctx, p, destinations, p.Game.Version)
+	pages, orders, err := app.Pages(ctx, p, destinations, p.Game.Version, a.screen.Progress())
 	if err != nil {
 		return nil, err
 	}
 	for i, d := range destinations {
-		if list := lacks(pages[d.Name], orders[i]); len(list) > 0 {
+		if list := app.Lacks(pages[d.Name], orders[i]); len(list) > 0 {
 			all[d.Name] = list
 		}
 	}
 	return all, nil
 }
 
-func (a *app) showLacks(destinations []*project.Destination, missing map[string][]string) {
+func (a *console) showLacks(destinations []*project.Destination, missing map[string][]string) {
 	for _, d := range destinations {
 		if list := missing[d.Name]; len(list) > 0 {
-			a.screen.Paragraph(term.Careful, "  ", "    ", fmt.Sprintf("the page on %s lacks: %s  (havvel listing --show %s)", d.Rules.Name, strings.Join(list, ", "), d.Name))
+			a.screen.Paragraph(
+				term.Careful,
+				"  ",
+				"    ",
+				fmt.Sprintf("the page on %s lacks: %s  (havvel listing --show %s)", d.Rules.Name, strings.Join(list, ", "), d.Name),
+			)
 		}
 	}
 }
@@ -136,7 +139,7 @@ type versionsJSON struct {
 }
 
 // runWhereAll lists what the destinations have. One that can't say is passed over, and named.
-func (a *app) runWhereAll(ctx context.Context, courier *deliver.Courier, destinations []*project.Destination) error {
+func (a *console) runWhereAll(ctx context.Context, courier *deliver.Courier, destinations []*project.Destination) error {
 	doc := []versionsJSON{}
 	var rows [][]string
 	var failed error
@@ -151,23 +154,27 @@ func (a *app) runWhereAll(ctx context.Context, courier *deliver.Courier, destina
 			rows = append(rows, []string{d.Name, term.Clean(k.Version), a.screen.In(toneOf(k.State), term.Clean(k.State))})
 		}
 	}
-	if a.json {
-		return errors.Join(a.screen.JSON(map[string]any{"destinations": doc}), failed)
-	}
+	a.answer(map[string]any{"destinations": doc})
 	a.screen.Table([]string{"destination", "version", "state"}, rows)
 	return failed
 }
 
 // noLink says why there is no link.
 func noLink(d *project.Destination) string {
-	if d.SiteAddress() != nil && d.Public == "" {
+	if !deliver.Can(d, deliver.Headers) && d.Public == "" {
 		return fmt.Sprintf("not known (public under [to.%s])", d.Name)
 	}
 	return "none yet"
 }
 
 // lookAtAll fetches what players get of each public delivery.
-func (a *app) lookAtAll(ctx context.Context, courier *deliver.Courier, p *project.Project, shown []*deliver.Status, doc *deliveriesJSON) error {
+func (a *console) lookAtAll(
+	ctx context.Context,
+	courier *deliver.Courier,
+	p *project.Project,
+	shown []*deliver.Status,
+	doc *deliveriesJSON,
+) error {
 	var failed error
 	for i, st := range shown {
 		if st.State != rulebook.Public {
@@ -180,24 +187,29 @@ func (a *app) lookAtAll(ctx context.Context, courier *deliver.Courier, p *projec
 			continue
 		}
 		doc.Deliveries[i].Live = seen
-		if !a.json {
-			a.showLive(d, seen)
-		}
+		a.showLive(d, seen)
 		if len(seen.Differences) > 0 {
-			failed = errors.Join(failed, &silent{answerNo})
+			failed = errors.Join(failed, fault.Said)
 		}
 	}
 	return failed
 }
 
 // ask asks about one delivery; one that can't be asked about is shown as the logbook knows it.
-func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Destination, l *logbook.Delivery, limit time.Duration, until time.Time) (*deliver.Status, error) {
+func (a *console) ask(
+	ctx context.Context,
+	courier *deliver.Courier,
+	d *project.Destination,
+	l *logbook.Delivery,
+	limit time.Duration,
+	until time.Time,
+) (*deliver.Status, error) {
 	known := &deliver.Status{Delivery: l}
 	if a.dryRun {
 		return known, nil
 	}
-	if limit > 0 && awaited(d, l.State) && !a.json {
-		a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, term.Span(limit))
+	if limit > 0 && app.Awaited(d, l.State) {
+		a.screen.Line("waiting for %s to decide, %s at most", d.Rules.Name, inwords.Span(limit))
 	}
 	status, err := courier.Ask(ctx, d, l, max(time.Until(until), 0))
 	if err != nil {
@@ -206,10 +218,10 @@ func (a *app) ask(ctx context.Context, courier *deliver.Courier, d *project.Dest
 	if limit == 0 {
 		return status, nil
 	}
-	return status, decided(d, status, limit)
+	return status, app.Decided(d, status, limit)
 }
 
-func (a *app) showWhere(p *project.Project, destinations []*project.Destination, shown []*deliver.Status) {
+func (a *console) showWhere(p *project.Project, destinations []*project.Destination, shown []*deliver.Status) {
 	s := a.screen
 	var rows [][]string
 	for _, d := range destinations {
@@ -237,47 +249,12 @@ func (a *app) showWhere(p *project.Project, destinations []*project.Destination,
 	}
 }
 
-// nextOf says what to do about the deliveries that wait for the developer: those that can be made public first.
-func (a *app) nextOf(p *project.Project, shown []*deliver.Status) {
-	in := map[string][]string{} // destinations, by what to do
-	for _, st := range shown {
-		switch {
-		case st.State == rulebook.Draft && len(p.To[st.Destination].Rules.Publish) == 0 && p.To[st.Destination].SiteAddress() == nil:
-			in["share"] = append(in["share"], st.Destination)
-		case st.State == rulebook.Draft:
-			in["publish"] = append(in["publish"], st.Destination)
-		case awaited(p.To[st.Destination], st.State):
-			in["wait"] = append(in["wait"], st.Destination)
-		case deliver.Undecided(st.State):
-			in["look"] = append(in["look"], p.To[st.Destination].Rules.Name)
-		case st.State == rulebook.Refused:
-			in["mend"] = append(in["mend"], st.Destination)
-		}
-	}
-	switch {
-	case len(shown) == 0:
-		a.screen.Next("havvel send")
-	case len(in["publish"]) > 0:
-		a.screen.Next("havvel publish%s  (makes it public; until then only people with the link see it)", toFlags(p, in["publish"]))
-	case len(in["wait"]) > 0:
-		a.screen.Next("havvel where --wait%s", toFlags(p, in["wait"]))
-	case len(in["share"]) > 0 && p.To[in["share"][0]].Rules.Rounds:
-		a.screen.Next("havvel round open%s  (gives it to testers, and brings back how it went)", toFlags(p, in["share"][:1]))
-	case len(in["share"]) > 0:
-		a.screen.Next("havvel where --share%s  (lines with the link, to paste)", toFlags(p, in["share"]))
-	case len(in["look"]) > 0:
-		a.screen.Next("look at your page on %s; the rulebook doesn't say how a version is followed there", list(in["look"]))
-	case len(in["mend"]) > 0:
-		a.screen.Next("mend what is named above, export again, and send it as a new version")
-	}
-}
-
-// toFlags names destinations on a command line; nothing when they are all that the project has.
-func toFlags(p *project.Project, names []string) string {
-	if len(names) == len(p.To) {
+// toFlags are the flags with which the command line named its destinations.
+func (a *console) toFlags() string {
+	if len(a.to) == 0 {
 		return ""
 	}
-	return " --to " + strings.Join(names, " --to ")
+	return " --to " + strings.Join(a.to, " --to ")
 }
 
 // when says a time of the recent past briefly.
@@ -288,8 +265,13 @@ func when(t time.Time) string {
 	return t.Local().Format("2 Jan 15:04")
 }
 
-func (a *app) warnUnread(book *logbook.Book) {
+func (a *console) warnUnread(book *logbook.Book) {
 	if _, unread, err := book.Deliveries(); err == nil && unread > 0 {
-		a.screen.Warn("%d %s of the logbook can't be read and %s passed over; a crash may have cut it short", unread, does(unread, "line", "lines"), does(unread, "is", "are"))
+		a.screen.Warn(
+			"%d %s of the logbook can't be read and %s passed over; a crash may have cut it short",
+			unread,
+			inwords.Of(unread, "line", "lines"),
+			inwords.Of(unread, "is", "are"),
+		)
 	}
 }

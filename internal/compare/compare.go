@@ -55,7 +55,7 @@ type Move struct {
 	From    string `json:"from"`
 	To      string `json:"to"`
 	Bytes   int64  `json:"bytes"`   // that it has now
-	Recoded bool   `json:"recoded"` // it is compressed otherwise than it was, or no longer
+	Recoded bool   `json:"recoded"` // it is compressed in another way than before, or no longer
 }
 
 // A Kind is how much the files of one kind have.

@@ -61,7 +61,8 @@ func TestBuilds(t *testing.T) {
 		"a file more":     {func(f map[string]string) { f["b.bin"] = "\x00more" }, "[{b.bin 0 5}] [] [] []", "1 file added; ", func(r *Result) bool { return r.Growth() > 0 }},
 		"a file less":     {func(f map[string]string) { delete(f, "art/a.png") }, "[] [{art/a.png 9 0}] [] []", "1 file removed; ", func(r *Result) bool { return r.Growth() < 0 }},
 		"another content": {func(f map[string]string) { f["lane.pack"] = "\x00short" }, "[] [] [{lane.pack 401 6}] []", "1 file changed; ", nil},
-		"another place":   {func(f map[string]string) { f["b.png"] = f["art/a.png"]; delete(f, "art/a.png") }, "[] [] [] [{art/a.png b.png 9 false}]", "1 file moved; ", nil},
+		"another place": {func(f map[string]string) { f["b.png"] = f["art/a.png"]; delete(f, "art/a.png") }, "[] [] [] [{art/a.png b.png " +
+			"9 false}]", "1 file moved; ", nil},
 		"another form": {func(f map[string]string) {
 			var b bytes.Buffer
 			z := gzip.NewWriter(&b)
@@ -91,7 +92,12 @@ func TestBuilds(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			files := good()
 			c.change(files)
-			r := Builds(build(t, good()), build(t, files), []string{"Arcade.ready", "Arcade.score"}, func(b *export.Build) []finding.Finding { return check.Run(check.Subject{Build: b}) })
+			r := Builds(
+				build(t, good()),
+				build(t, files),
+				[]string{"Arcade.ready", "Arcade.score"},
+				func(b *export.Build) []finding.Finding { return check.Run(check.Subject{Build: b}) },
+			)
 			if got := fmt.Sprint(r.Added, r.Removed, r.Changed, r.Moved); got != c.says {
 				t.Errorf("%s, want %s", got, c.says)
 			}

@@ -13,6 +13,7 @@ import (
 
 	"havvel/internal/deliver/portal"
 	"havvel/internal/deliver/site"
+	"havvel/internal/fault"
 	"havvel/internal/listing"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
@@ -39,6 +40,7 @@ type Status struct {
 	*logbook.Delivery
 	Draft string    // the link for its owner while it is not public; it is a secret and stands in no file
 	Took  site.Sent // what an upload to a site took
+	Would string    // of a dry run: the state that it would have
 }
 
 // Link is where the delivery can be looked at: the public link, or the one for its owner.
@@ -65,9 +67,24 @@ type AlreadySent struct {
 func (e *AlreadySent) Error() string {
 	day := e.Before.Sent.Local().Format("2 January 15:04")
 	if e.Same {
-		return fmt.Sprintf("this very export was sent to %s as version %s on %s (state: %s)", e.Before.Destination, e.Before.Version, day, e.Before.State)
+		return fmt.Sprintf(
+			"this very export was sent to %s as version %s on %s (state: %s)",
+			e.Before.Destination,
+			e.Before.Version,
+			day,
+			e.Before.State,
+		)
 	}
 	return fmt.Sprintf("version %s was sent to %s on %s, from another export", e.Before.Version, e.Before.Destination, day)
+}
+
+// Fault tells it.
+func (e *AlreadySent) Fault() *fault.Error {
+	told := fault.Tell(e, fault.No, "raise the version in havvel.toml, or send it once more with --again")
+	if e.Same {
+		told.Next = "export the game again, or send the same export once more with --again"
+	}
+	return told
 }
 
 // Fresh returns an *AlreadySent error when the export, or another one as that version, was sent to the
@@ -94,21 +111,18 @@ func (c *Courier) Fresh(d *project.Destination, version, fingerprint string) err
 
 // Send uploads a parcel and records the delivery. Nothing is recorded when the upload fails.
 func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*Status, error) {
-	if d.SiteAddress() != nil {
-		return c.sendToSite(ctx, d, p)
-	}
-	session, err := c.sendSession(d, p)
+	receipt, err := c.Target(d).Send(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	m := c.memory(d, p)
-	session.Remember = m.keep
-	answer, err := session.Send(ctx, d.Rules.Send, m.from())
-	if err != nil {
-		return nil, err
+	status, err := c.begin(d, p, receipt.Answer, receipt.Values)
+	if receipt.Done != nil {
+		receipt.Done()
 	}
-	defer m.forget()
-	return c.begin(d, p, answer, kept(d, session.Values))
+	if status != nil {
+		status.Took = receipt.Took
+	}
+	return status, err
 }
 
 // sendSession knows what a parcel's steps can use and send.
@@ -165,7 +179,7 @@ func kept(d *project.Destination, values map[string]string) map[string]string {
 func (c *Courier) session(d *project.Destination, more map[string]string) (*portal.Session, error) {
 	key, err := d.Secret()
 	if err != nil {
-		return nil, &NoKey{err}
+		return nil, err
 	}
 	values := map[string]string{
 		"game.title": c.Project.Game.Title, "game.short": c.Project.Game.Short, "game.studio": c.Project.Game.Studio,
@@ -174,19 +188,16 @@ func (c *Courier) session(d *project.Destination, more map[string]string) (*port
 		values[name] = v
 	}
 	s := portal.NewSession(d.Rules, d.Address, key, values)
-	statistics := []listing.Board{}
+	statistics := []listing.Leaderboard{}
 	for _, x := range c.Project.Statistics {
-		statistics = append(statistics, listing.Board{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden})
+		statistics = append(
+			statistics,
+			listing.Leaderboard{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden},
+		)
 	}
 	s.Report, s.Whole["game.statistics"] = c.Report, statistics
 	return s, nil
 }
-
-// NoKey says that the key which a destination wants is not set.
-type NoKey struct{ cause error }
-
-func (e *NoKey) Error() string { return e.cause.Error() }
-func (e *NoKey) Unwrap() error { return e.cause }
 
 // resume returns a session that knows what was kept of a delivery.
 func (c *Courier) resume(d *project.Destination, l *logbook.Delivery) (*portal.Session, error) {
@@ -200,17 +211,10 @@ func (c *Courier) resume(d *project.Destination, l *logbook.Delivery) (*portal.S
 	return c.session(d, values)
 }
 
-// Ask asks the portal what became of a delivery and records what changed. With a wait, it asks again
+// Ask asks for the state of a delivery and records what changed. With a wait, it asks again
 // until the portal has decided, for that long at most.
 func (c *Courier) Ask(ctx context.Context, d *project.Destination, l *logbook.Delivery, wait time.Duration) (*Status, error) {
-	if d.SiteAddress() != nil {
-		return c.askSite(ctx, d, l)
-	}
-	session, err := c.resume(d, l)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := session.Run(ctx, d.Rules.Follow, wait)
+	answer, err := c.Target(d).Ask(ctx, l, wait)
 	if err != nil {
 		return nil, err
 	}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"havvel/internal/deliver/portal"
+	"havvel/internal/fault"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
@@ -82,7 +83,8 @@ func (h *reedhouse) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		io.WriteString(w, `{"now": "in line"}`)
 	case strings.HasPrefix(r.URL.Path, "/ask/"):
 		ticket := strings.TrimPrefix(r.URL.Path, "/ask/")
-		json.NewEncoder(w).Encode(map[string]any{"now": h.now[ticket], "why": []string{"too dark"}, "peek": "https://r.example/peek/" + ticket, "link": "https://r.example/lane"})
+		json.NewEncoder(w).
+			Encode(map[string]any{"now": h.now[ticket], "why": []string{"too dark"}, "peek": "https://r.example/peek/" + ticket, "link": "https://r.example/lane"})
 	case strings.HasPrefix(r.URL.Path, "/show/"):
 		h.seen = append(h.seen, "show "+r.FormValue("note"))
 		w.WriteHeader(http.StatusNoContent)
@@ -98,7 +100,8 @@ func world(t *testing.T) (*Courier, *project.Destination, *reedhouse) {
 	folder := t.TempDir()
 	for name, text := range map[string]string{
 		"reedhouse.toml": rules,
-		project.Name:     "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.reed]\nrulebook = \"reedhouse.toml\"\naddress = \"" + server.URL + "\"\nkey = \"env:REED_KEY\"\n",
+		project.Name: "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.reed]\nrulebook = " +
+			"\"reedhouse.toml\"\naddress = \"" + server.URL + "\"\nkey = \"env:REED_KEY\"\n",
 	} {
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -120,7 +123,11 @@ func parcel(t *testing.T, version string) Parcel {
 	if err := os.WriteFile(path, []byte("zip of "+version), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	return Parcel{Version: version, Fingerprint: "print-" + version, Archive: &pack.Archive{Path: path, Bytes: int64(len("zip of " + version)), SHA256: "s"}}
+	return Parcel{
+		Version:     version,
+		Fingerprint: "print-" + version,
+		Archive:     &pack.Archive{Path: path, Bytes: int64(len("zip of " + version)), SHA256: "s"},
+	}
 }
 
 // TestJourney follows two versions through a portal whose ways are only in its rulebook.
@@ -144,7 +151,8 @@ func TestJourney(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if latest, err := c.Latest([]*project.Destination{d}); err != nil || len(latest) != 2 || latest[0].Version != "2" || latest[1].Version != "1" {
+	if latest, err := c.Latest([]*project.Destination{d}); err != nil || len(latest) != 2 || latest[0].Version != "2" ||
+		latest[1].Version != "1" {
 		t.Errorf("latest: %+v %v", latest, err)
 	}
 	if _, err := c.Publish(ctx, d, second.Delivery); err != nil {
@@ -176,7 +184,7 @@ func TestRefused(t *testing.T) {
 		t.Errorf("the same export: %v", err)
 	}
 	if err := c.Fresh(d, "1", "another"); err != nil {
-		t.Errorf("mended, under the same version: %v", err)
+		t.Errorf("fixed, under the same version: %v", err)
 	}
 }
 
@@ -207,12 +215,12 @@ func TestKeyRefused(t *testing.T) {
 	c, d, _ := world(t)
 	t.Setenv("REED_KEY", "wrong-key")
 	var refused *portal.Refused
-	if _, err := c.Send(context.Background(), d, parcel(t, "1")); !errors.As(err, &refused) || !refused.Key || strings.Contains(err.Error(), "wrong-key") {
+	if _, err := c.Send(context.Background(), d, parcel(t, "1")); !errors.As(err, &refused) || !refused.Key ||
+		strings.Contains(err.Error(), "wrong-key") {
 		t.Errorf("%v", err)
 	}
 	t.Setenv("REED_KEY", "")
-	var none *NoKey
-	if _, err := c.Send(context.Background(), d, parcel(t, "1")); !errors.As(err, &none) || !strings.Contains(err.Error(), "REED_KEY") {
+	if _, err := c.Send(context.Background(), d, parcel(t, "1")); err == nil || !strings.Contains(fault.Of(err).Next, "REED_KEY") {
 		t.Errorf("%v", err)
 	}
 	if all, _, err := c.Book.Deliveries(); err != nil || len(all) != 0 {

@@ -27,7 +27,7 @@ import (
 	"havvel/internal/project"
 )
 
-// A Difference is something that players get otherwise than it was packed.
+// A Difference is something that players get in another form than it was packed.
 type Difference struct {
 	File string `json:"file"`
 	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation" or "cache"
@@ -43,37 +43,9 @@ type Live struct {
 	Differences []Difference `json:"differences"`
 }
 
-// NoPublic says that it is not known where players reach a site.
-type NoPublic struct{ Destination string }
-
-func (e *NoPublic) Error() string {
-	return fmt.Sprintf("it is not known where players reach %s\n  set public under [to.%s] in havvel.toml", e.Destination, e.Destination)
-}
-
-// Look fetches what players get of a public delivery, and compares every file of it with what was sent. Of a portal it fetches
-// the page only: what stands around the game is the portal's own.
+// Look fetches what players get of a public delivery, and compares it with what was sent, as far as its destination lets it.
 func (c *Courier) Look(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Live, error) {
-	v := &visitor{link: l.Link, client: &http.Client{Timeout: 5 * time.Minute, Transport: &http.Transport{DisableCompression: true, Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8}}}
-	if d.SiteAddress() == nil {
-		return v.page(ctx, l.Link)
-	}
-	if d.Public == "" {
-		return nil, &NoPublic{d.Name}
-	}
-	v.link, v.isolated = d.Public, d.Isolation
-	var x *site.Index
-	var list []site.Held
-	folder := l.Values[folderValue]
-	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) (err error) {
-		if x, err = s.Index(ctx); err == nil {
-			list, err = s.Held(ctx, folder)
-		}
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	return v.site(ctx, x.Current, folder, list, d.Serves)
+	return c.Target(d).Look(ctx, l)
 }
 
 // A visitor fetches what players get.
@@ -116,13 +88,28 @@ func (v *visitor) site(ctx context.Context, current, folder string, list []site.
 	var x site.Index
 	switch {
 	case got.status != http.StatusOK || json.Unmarshal(got.start, &x) != nil:
-		v.say("havvel.json", "missing", fmt.Sprintf("the public address does not show what is on the site (status %d)", got.status), "is public in havvel.toml the address of the same folder?")
+		v.say(
+			"havvel.json",
+			"missing",
+			fmt.Sprintf("the public address does not show what is on the site (status %d)", got.status),
+			"is public in havvel.toml the address of the same folder?",
+		)
 		return &v.seen, nil
 	case x.Current != current:
-		v.say("havvel.json", "stale", fmt.Sprintf("players are led to %s, and not to %s, which is current on the site", x.Current, current), "something in between keeps an old answer: empty its cache, and have it pass havvel.json on")
+		v.say(
+			"havvel.json",
+			"stale",
+			fmt.Sprintf("players are led to %s, and not to %s, which is current on the site", x.Current, current),
+			"something in between keeps an old answer: empty its cache, and have it pass havvel.json on",
+		)
 	}
 	if age := maxAge(got.header.Get("Cache-Control")); age > 60 {
-		v.say("havvel.json", "cache", fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age), "have the web server send Cache-Control: no-store for havvel.json")
+		v.say(
+			"havvel.json",
+			"cache",
+			fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age),
+			"have the web server send Cache-Control: no-store for havvel.json",
+		)
 	}
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(6)
@@ -168,7 +155,8 @@ func (v *visitor) file(ctx context.Context, under string, h site.Held, serves []
 		if fresh.sum == h.SHA256 || fresh.plain == h.SHA256 {
 			v.say(h.Name, "stale", "players get an old content from a cache on the way", "empty the cache that stands before the host")
 		} else {
-			v.say(h.Name, "content", fmt.Sprintf("players get other content (%d bytes instead of %d)", got.bytes, h.Bytes), "send the version again, and look whether the host changes files")
+			v.say(h.Name, "content", fmt.Sprintf("players get other content (%d bytes instead of %d)", got.bytes, h.Bytes), "send the version "+
+				"again, and look whether the host changes files")
 		}
 	}
 	v.headers(h.Name, got, serves)
@@ -180,7 +168,12 @@ func (v *visitor) headers(name string, got *fetched, serves []string) {
 	sent := hosting.Host{Encodings: serves}.Send(name)
 	want, encoding := sent.Type, sent.Encoding
 	if encoding != "" && got.header.Get("Content-Encoding") != encoding {
-		v.say(name, "encoding", "it comes without Content-Encoding: "+encoding, "have the web server send it, or take it out of serves in havvel.toml, so that pack writes plain files")
+		v.say(
+			name,
+			"encoding",
+			"it comes without Content-Encoding: "+encoding,
+			"have the web server send it, or take it out of serves in havvel.toml, so that pack writes plain files",
+		)
 	}
 	wanted, _, _ := mime.ParseMediaType(want)
 	is, _, _ := mime.ParseMediaType(got.header.Get("Content-Type"))
@@ -189,7 +182,12 @@ func (v *visitor) headers(name string, got *fetched, serves []string) {
 		v.say(name, "type", fmt.Sprintf("it comes as %q instead of %q", is, wanted), "tell the web server the type of "+path.Ext(name)+" files")
 	}
 	if v.isolated && wanted == "text/html" && !hosting.Isolated(got.header) {
-		v.say(name, "isolation", "the page comes without cross-origin isolation headers, so threads don't work", "have the web server send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Embedder-Policy: require-corp")
+		v.say(
+			name,
+			"isolation",
+			"the page comes without cross-origin isolation headers, so threads don't work",
+			"have the web server send Cross-Origin-Opener-Policy: same-origin and Cross-Origin-Embedder-Policy: require-corp",
+		)
 	}
 }
 

@@ -15,11 +15,11 @@ import (
 	"strings"
 	"time"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/deliver/portal"
 	"havvel/internal/listing"
 	"havvel/internal/logbook"
 	"havvel/internal/pictures"
-	"havvel/internal/place"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -40,14 +40,14 @@ type SentPicture struct {
 
 // A SentPage is what was last sent to a game's page, as it is kept in the project's .havvel.
 type SentPage struct {
-	Address      string            `json:"address"`
-	At           time.Time         `json:"at"`
-	Version      string            `json:"version"`
-	Fields       map[string]string `json:"fields"` // lists with commas
-	Boards       []listing.Board   `json:"boards"`
-	Declarations []string          `json:"declarations"`
-	Pictures     []SentPicture     `json:"pictures"`
-	Steps        map[string]string `json:"steps"` // hash of each request that was made
+	Address      string                `json:"address"`
+	At           time.Time             `json:"at"`
+	Version      string                `json:"version"`
+	Fields       map[string]string     `json:"fields"` // lists with commas
+	Leaderboards []listing.Leaderboard `json:"leaderboards"`
+	Declarations []string              `json:"declarations"`
+	Pictures     []SentPicture         `json:"pictures"`
+	Steps        map[string]string     `json:"steps"` // hash of each request that was made
 }
 
 // Filled says what a page was sent.
@@ -73,12 +73,12 @@ func (c *Courier) LastPage(d *project.Destination) *SentPage {
 	return last
 }
 
-// NewBoards lists the boards that the page did not have when it was last sent.
-func (c *Courier) NewBoards(d *project.Destination, page *listing.Page) []string {
-	before := c.LastPage(d).Boards
+// NewLeaderboards lists the leaderboards that the page did not have when it was last sent.
+func (c *Courier) NewLeaderboards(d *project.Destination, page *listing.Page) []string {
+	before := c.LastPage(d).Leaderboards
 	var list []string
-	for _, b := range page.Boards {
-		if !slices.ContainsFunc(before, func(o listing.Board) bool { return o.Name == b.Name }) {
+	for _, b := range page.Leaderboards {
+		if !slices.ContainsFunc(before, func(o listing.Leaderboard) bool { return o.Name == b.Name }) {
 			list = append(list, b.Name)
 		}
 	}
@@ -87,7 +87,7 @@ func (c *Courier) NewBoards(d *project.Destination, page *listing.Page) []string
 
 // sent is how the contents are kept once they are sent.
 func (p *Contents) sent() SentPage {
-	s := SentPage{Fields: map[string]string{}, Boards: p.Boards, Declarations: p.Stated(), Pictures: []SentPicture{}}
+	s := SentPage{Fields: map[string]string{}, Leaderboards: p.Leaderboards, Declarations: p.Declared(), Pictures: []SentPicture{}}
 	for _, f := range p.Fields {
 		s.Fields[f.Name] = f.Text
 	}
@@ -97,7 +97,7 @@ func (p *Contents) sent() SentPage {
 	return s
 }
 
-// Changed names what is otherwise than it was last sent: fields, boards, declarations, pictures.
+// Changed names what has changed since the last upload: fields, leaderboards, declarations, pictures.
 func (s *SentPage) Changed(p *Contents) []string {
 	now := p.sent()
 	var list []string
@@ -106,8 +106,8 @@ func (s *SentPage) Changed(p *Contents) []string {
 			list = append(list, f.Name)
 		}
 	}
-	if !slices.Equal(s.Boards, now.Boards) {
-		list = append(list, "boards")
+	if !slices.Equal(s.Leaderboards, now.Leaderboards) {
+		list = append(list, "leaderboards")
 	}
 	if !slices.Equal(s.Declarations, now.Declarations) {
 		list = append(list, "declarations")
@@ -151,7 +151,7 @@ type fill struct {
 
 // fills lists the requests that a page would take, in their order.
 func (c *Courier) fills(d *project.Destination, p *Contents, version string) []fill {
-	whole := p.whole()
+	whole := p.asJSON()
 	var list []fill
 	for i := range d.Rules.Fill {
 		step := &d.Rules.Fill[i]
@@ -193,17 +193,22 @@ func filesOf(s *rulebook.Step) []string {
 	return list
 }
 
-// whole are the values that steps send as JSON.
-func (p *Contents) whole() map[string]any {
+// asJSON are the values that steps send as JSON.
+func (p *Contents) asJSON() map[string]any {
 	fields := map[string]any{}
 	for _, f := range p.Fields {
 		fields[f.Name] = f.Value()
 	}
-	boards := p.Boards
-	if boards == nil {
-		boards = []listing.Board{}
+	leaderboards := p.Leaderboards
+	if leaderboards == nil {
+		leaderboards = []listing.Leaderboard{}
 	}
-	return map[string]any{"page.fields": fields, "page.boards": boards, "page.declarations": p.Stated(), "page.pictures": p.sent().Pictures}
+	return map[string]any{
+		"page.fields":       fields,
+		"page.leaderboards": leaderboards,
+		"page.declarations": p.Declared(),
+		"page.pictures":     p.sent().Pictures,
+	}
 }
 
 // Unfilled reports whether the page has changed since it was last sent, or was never.
@@ -227,7 +232,7 @@ func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents,
 		if err != nil {
 			return err
 		}
-		return place.Bytes(c.pageFile(d), data)
+		return atomicfile.Bytes(c.pageFile(d), data)
 	}
 	known := map[string]bool{}
 	for _, f := range c.fills(d, p, l.Version) {
@@ -253,7 +258,7 @@ func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents,
 
 // load tells a session what steps can send of a page.
 func (p *Contents) load(s *portal.Session) {
-	maps.Copy(s.Whole, p.whole())
+	maps.Copy(s.Whole, p.asJSON())
 	for _, f := range p.Fields {
 		s.Values["field."+f.Name] = f.Text
 	}

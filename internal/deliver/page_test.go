@@ -31,7 +31,7 @@ hand_over = "zip"
 [refusal]
 words  = ["/problems/*/why"]
 fields = ["/problems/*/which"]
-[boards]
+[leaderboards]
 keeps = ["highest"]
 [[field]]
 name = "head"
@@ -72,7 +72,7 @@ type = "image/png"
 step    = "rest"
 method  = "PUT"
 address = "{address}/rest"
-json    = { all = "{page.fields}", boards = "{page.boards}", stated = "{page.declarations}", of = "{version}" }
+json    = { all = "{page.fields}", leaderboards = "{page.leaderboards}", declared = "{page.declarations}", of = "{version}" }
 expect  = [200]
 `
 
@@ -120,8 +120,11 @@ func pages(t *testing.T) (*Courier, *project.Destination, *house, func(tagline s
 		}
 	}
 	write("reedhouse.toml", pageRules)
-	write(project.Name, "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.reed]\nrulebook = \"reedhouse.toml\"\naddress = \""+server.URL+"\"\n[listing]\ntagline = \"x\"\ntags = [\"a\"]\n"+
-		"[[statistic]]\nname = \"lanterns\"\nkeeps = \"highest\"\n[declares]\nversion = \"1\"\nstates = [\"own-rights\"]\n")
+	write(
+		project.Name,
+		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.reed]\nrulebook = \"reedhouse.toml\"\naddress = \""+server.URL+"\"\n[listing]\ntagline = \"x\"\ntags = [\"a\"]\n"+
+			"[[statistic]]\nname = \"lanterns\"\nkeeps = \"highest\"\n[declarations]\nversion = \"1\"\ndeclare = [\"own-rights\"]\n",
+	)
 	p, err := project.Find(folder)
 	if err != nil {
 		t.Fatal(err)
@@ -135,7 +138,21 @@ func pages(t *testing.T) (*Courier, *project.Destination, *house, func(tagline s
 			t.Fatal(err)
 		}
 		write("front.png", picture)
-		return &Contents{page, []*pictures.Cut{{Name: "front", Number: 1, Master: "page/cover.png", Path: filepath.Join(folder, "front.png"), Bytes: int64(len(picture)), SHA256: "sum of " + picture, About: "a lantern", Type: "image/png"}}}
+		return &Contents{
+			page,
+			[]*pictures.Cut{
+				{
+					Name:   "front",
+					Number: 1,
+					Master: "page/cover.png",
+					Path:   filepath.Join(folder, "front.png"),
+					Bytes:  int64(len(picture)),
+					SHA256: "sum of " + picture,
+					About:  "a lantern",
+					Type:   "image/png",
+				},
+			},
+		}
 	}
 }
 
@@ -154,12 +171,12 @@ func TestFill(t *testing.T) {
 	}{
 		{"Light it.", "png1", "1", []string{
 			"POST /words/lane Lane; Light it.", "PUT /pictures/front/1 a lantern png1",
-			`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Light it."},"boards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1","stated":["own-rights"]}`,
-		}, "head words marks boards declarations 1 picture"},
+			`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Light it."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1"}`,
+		}, "head words marks leaderboards declarations 1 picture"},
 		{"Light it.", "png1", "1", nil, ""},
 		{"Light it.", "png2", "1", []string{"PUT /pictures/front/1 a lantern png2"}, "1 picture"},
-		{"Dark.", "png2", "1", []string{"POST /words/lane Lane; Dark.", `PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"boards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1","stated":["own-rights"]}`}, "words"},
-		{"Dark.", "png2", "2", []string{`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"boards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"2","stated":["own-rights"]}`}, ""},
+		{"Dark.", "png2", "1", []string{"POST /words/lane Lane; Dark.", `PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1"}`}, "words"},
+		{"Dark.", "png2", "2", []string{`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"2"}`}, ""},
 	} {
 		h.seen = nil
 		page := contents(step.tagline, step.picture)
@@ -174,8 +191,8 @@ func TestFill(t *testing.T) {
 			t.Errorf("the portal was told\n%s\nwant\n%s\nchanged: %v", strings.Join(h.seen, "\n"), strings.Join(step.want, "\n"), filled.Changed)
 		}
 	}
-	if names := c.NewBoards(d, contents("Dark.", "png2").Page); len(names) != 0 {
-		t.Errorf("boards that it has are new: %v", names)
+	if names := c.NewLeaderboards(d, contents("Dark.", "png2").Page); len(names) != 0 {
+		t.Errorf("leaderboards that it has are new: %v", names)
 	}
 }
 
@@ -193,7 +210,8 @@ func TestFillRefused(t *testing.T) {
 		t.Errorf("%q, want %q", got, want)
 	}
 	h.fails, h.seen = "", nil
-	if _, err := c.Fill(context.Background(), d, contents("Light it.", "png1"), delivery("1")); err != nil || len(h.seen) != 1 || !strings.HasPrefix(h.seen[0], "PUT /rest") {
+	if _, err := c.Fill(context.Background(), d, contents("Light it.", "png1"), delivery("1")); err != nil || len(h.seen) != 1 ||
+		!strings.HasPrefix(h.seen[0], "PUT /rest") {
 		t.Errorf("%v %v", h.seen, err)
 	}
 	h.fails = "/pictures"

@@ -2,7 +2,6 @@ package deliver
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"havvel/internal/deliver/portal"
@@ -13,12 +12,20 @@ import (
 
 // Publish makes a delivery public; the one that was public at the destination is replaced.
 func (c *Courier) Publish(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
-	return c.release(ctx, d, l, d.Rules.Publish)
+	return c.release(ctx, d, l, Publish)
 }
 
-// release makes a delivery public by the steps given, or by a switch on a site.
-func (c *Courier) release(ctx context.Context, d *project.Destination, l *logbook.Delivery, steps []rulebook.Step) (*Status, error) {
-	answer, err := c.act(ctx, d, l, steps, l.Values[folderValue])
+// Back makes an earlier delivery public again, under the same link.
+func (c *Courier) Back(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
+	return c.release(ctx, d, l, Back)
+}
+
+func (c *Courier) release(ctx context.Context, d *project.Destination, l *logbook.Delivery, by Ability) (*Status, error) {
+	t := c.Target(d)
+	if !t.Can(by) {
+		return nil, t.No(by)
+	}
+	answer, err := t.Release(ctx, l, by)
 	if err != nil {
 		return nil, err
 	}
@@ -32,45 +39,13 @@ func (c *Courier) release(ctx context.Context, d *project.Destination, l *logboo
 	return status, c.replaceOthers(status.Delivery)
 }
 
-// act runs steps of a portal for a delivery, or makes a folder of a site the current one.
-func (c *Courier) act(ctx context.Context, d *project.Destination, l *logbook.Delivery, steps []rulebook.Step, folder string) (*portal.Answer, error) {
-	if d.SiteAddress() != nil {
-		return c.switchSite(ctx, d, folder)
-	}
-	session, err := c.resume(d, l)
-	if err != nil {
-		return nil, err
-	}
-	return session.Run(ctx, steps, 0)
-}
-
-// NoWay says that a destination's rulebook has no steps for something.
-type NoWay struct{ Destination, Portal, What, Key string }
-
-func (e *NoWay) Error() string {
-	return fmt.Sprintf("the rulebook of %s does not say how to %s (it has no [[%s]] steps)", e.Portal, e.What, e.Key)
-}
-
-// Back makes an earlier delivery public again, under the same link.
-func (c *Courier) Back(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
-	steps := d.Rules.Back
-	if len(steps) == 0 && d.SiteAddress() == nil {
-		return nil, &NoWay{d.Name, d.Rules.Name, "make an earlier version public again", "back"}
-	}
-	return c.release(ctx, d, l, steps)
-}
-
 // Restrict shows a sent delivery to those who have a password.
 func (c *Courier) Restrict(ctx context.Context, d *project.Destination, l *logbook.Delivery, password string) (*Status, error) {
-	if len(d.Rules.Restrict) == 0 {
-		return nil, &NoWay{d.Name, d.Rules.Name, "show a version to those with a password", "restrict"}
+	t := c.Target(d)
+	if !t.Can(Restrict) {
+		return nil, t.No(Restrict)
 	}
-	session, err := c.resume(d, l)
-	if err != nil {
-		return nil, err
-	}
-	session.Hide("password", password)
-	answer, err := session.Run(ctx, d.Rules.Restrict, 0)
+	answer, err := t.Restrict(ctx, l, password)
 	if err != nil {
 		return nil, err
 	}
@@ -83,39 +58,22 @@ type Known struct {
 	State   string `json:"state"`
 }
 
-// Versions asks a destination which versions it has, whoever sent them.
+// Versions asks a destination which versions it has, also those that others sent.
 func (c *Courier) Versions(ctx context.Context, d *project.Destination) ([]Known, error) {
-	if d.SiteAddress() != nil {
-		return c.siteVersions(ctx, d)
+	t := c.Target(d)
+	if !t.Can(List) {
+		return nil, t.No(List)
 	}
-	if len(d.Rules.List) == 0 {
-		return nil, &NoWay{d.Name, d.Rules.Name, "list versions", "list"}
-	}
-	session, err := c.session(d, nil)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := session.Run(ctx, d.Rules.List, 0)
-	if err != nil {
-		return nil, err
-	}
-	var list []Known
-	for i, v := range answer.Versions {
-		k := Known{Version: v}
-		if i < len(answer.States) {
-			k.State = answer.States[i]
-		}
-		list = append(list, k)
-	}
-	return list, nil
+	return t.List(ctx)
 }
 
-// Withdraw takes the public delivery off; nothing is public there afterwards.
+// Withdraw takes the public delivery offline; nothing is public there afterwards.
 func (c *Courier) Withdraw(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
-	if len(d.Rules.Withdraw) == 0 && d.SiteAddress() == nil {
-		return nil, &NoWay{d.Name, d.Rules.Name, "take a version off", "withdraw"}
+	t := c.Target(d)
+	if !t.Can(Withdraw) {
+		return nil, t.No(Withdraw)
 	}
-	answer, err := c.act(ctx, d, l, d.Rules.Withdraw, "")
+	answer, err := t.Withdraw(ctx, l)
 	if err != nil {
 		return nil, err
 	}

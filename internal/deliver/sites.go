@@ -3,90 +3,22 @@ package deliver
 import (
 	"context"
 	"errors"
-	"fmt"
-	"net/url"
 	"os"
 	"os/user"
-	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 
 	"havvel/internal/deliver/portal"
+	"havvel/internal/deliver/protocol"
 	"havvel/internal/deliver/site"
-	"havvel/internal/deliver/site/folder"
-	"havvel/internal/deliver/site/ftp"
-	"havvel/internal/deliver/site/objects"
-	"havvel/internal/deliver/site/sftp"
-	"havvel/internal/deliver/site/webdav"
+	"havvel/internal/fault"
 	"havvel/internal/hosting"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
-
-// drivers open a site, by the scheme of its address. A new protocol is a package beside these, a line here, and what addresses need to know
-// of it in project.Protocols.
-var drivers = map[string]func(ctx context.Context, d *project.Destination, u *url.URL, secret string) (site.Store, error){
-	"file": func(_ context.Context, _ *project.Destination, u *url.URL, _ string) (site.Store, error) {
-		return folder.Open(filepath.FromSlash(u.Path))
-	},
-	"sftp": func(ctx context.Context, d *project.Destination, u *url.URL, secret string) (site.Store, error) {
-		return sftp.Open(ctx, u.Host, u.Path, sftp.Login{User: userOf(u), Identity: identity(d), Secret: secret})
-	},
-	"ftp":       openFTP(ftp.Explicit),
-	"ftps":      openFTP(ftp.Implicit),
-	"ftp-plain": openFTP(ftp.Plain),
-	"davs":      openWebDAV("https"),
-	"dav":       openWebDAV("http"),
-	"s3+https":  openObjects,
-	"s3+http":   openObjects,
-}
-
-func openFTP(security ftp.Security) func(context.Context, *project.Destination, *url.URL, string) (site.Store, error) {
-	return func(ctx context.Context, _ *project.Destination, u *url.URL, secret string) (site.Store, error) {
-		return ftp.Open(ctx, u.Host, u.Path, userOf(u), secret, security)
-	}
-}
-
-func openWebDAV(scheme string) func(context.Context, *project.Destination, *url.URL, string) (site.Store, error) {
-	return func(ctx context.Context, _ *project.Destination, u *url.URL, secret string) (site.Store, error) {
-		address := *u
-		address.Scheme = scheme
-		return webdav.Open(ctx, &address, u.User.Username(), secret)
-	}
-}
-
-func openObjects(ctx context.Context, d *project.Destination, u *url.URL, secret string) (site.Store, error) {
-	address := *u
-	address.Scheme = strings.TrimPrefix(u.Scheme, "s3+")
-	id, key, ok := strings.Cut(secret, ":")
-	if !ok {
-		return nil, &NoKey{fmt.Errorf("%s wants a key pair, written as ID:SECRET\n  havvel keys set %s", d.Name, d.Name)}
-	}
-	return objects.Open(ctx, &address, id, key)
-}
-
-func userOf(u *url.URL) string {
-	if name := u.User.Username(); name != "" {
-		return name
-	}
-	if me, err := user.Current(); err == nil {
-		return me.Username
-	}
-	return ""
-}
-
-func identity(d *project.Destination) string {
-	if rest, ok := strings.CutPrefix(d.Identity, "~/"); ok {
-		if home, err := os.UserHomeDir(); err == nil {
-			return filepath.Join(home, rest)
-		}
-	}
-	return d.Identity
-}
 
 // tries is how often an upload is begun again after the connection broke off. What was sent stays.
 const tries = 4
@@ -95,7 +27,7 @@ const tries = 4
 func (c *Courier) onSite(ctx context.Context, d *project.Destination, do func(context.Context, *site.Site) error) error {
 	secret, err := d.Secret()
 	if err != nil {
-		return &NoKey{err}
+		return err
 	}
 	waits := backoff.NewExponentialBackOff()
 	waits.InitialInterval = time.Second
@@ -118,12 +50,18 @@ func (c *Courier) onSite(ctx context.Context, d *project.Destination, do func(co
 }
 
 // once opens the site, and does it. reached is false when it could not even be opened.
-func (c *Courier) once(ctx context.Context, d *project.Destination, secret string, do func(context.Context, *site.Site) error) (reached bool, err error) {
+func (c *Courier) once(
+	ctx context.Context,
+	d *project.Destination,
+	secret string,
+	do func(context.Context, *site.Site) error,
+) (reached bool, err error) {
 	u := d.SiteAddress()
+	by, _ := protocol.Find(u.Scheme) // a site has one
 	outlives, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, stop) })()
-	store, err := drivers[u.Scheme](outlives, d, u, secret)
+	store, err := by.Open(outlives, protocol.Place{Name: d.Name, Address: u, Secret: secret, Identity: d.Identity})
 	if err != nil {
 		return false, err
 	}
@@ -151,29 +89,56 @@ func sender() string {
 // The values that the logbook keeps of a version on a site.
 const folderValue = "folder"
 
-func (c *Courier) sendToSite(ctx context.Context, d *project.Destination, p Parcel) (*Status, error) {
+// siteTarget is a host that just keeps files.
+type siteTarget struct {
+	*Courier
+	to *project.Destination
+}
+
+// Can: of itself a site has no page, asks for no password and sets no headers.
+func (t *siteTarget) Can(what Ability) bool {
+	return what != Fill && what != Restrict && what != Headers && (what != Compare || t.to.Public != "")
+}
+
+func (t *siteTarget) No(what Ability) error {
+	switch what {
+	case Fill:
+		return fault.New(fault.No, "%s is a site, which has no page around the game", t.to.Name)
+	case Restrict:
+		return fault.New(fault.No, "%s is a site, which shows a version to everybody who has its link", t.to.Name).
+			Then("havvel where --share --to %s prints the draft's link", t.to.Name)
+	case Compare:
+		return t.Project.Problem("to."+t.to.Name, "it is not known where players find %s", t.to.Name).
+			Then("set public under [to.%s] in havvel.toml", t.to.Name)
+	}
+	return fault.New(fault.No, "%s is a site, which can't do that (%s)", t.to.Name, what)
+}
+
+func (t *siteTarget) Send(ctx context.Context, p Parcel) (Receipt, error) {
 	parcel := site.Parcel{Folder: site.Folder(p.Version, p.Archive.SHA256), Version: p.Version, Fingerprint: p.Fingerprint}
 	for _, f := range p.Archive.Files {
 		parcel.Files = append(parcel.Files, siteFile(f))
 	}
 	var sent site.Sent
-	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) (err error) {
-		sent, err = s.Send(ctx, parcel, c.Report)
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
+		sent, err = s.Send(ctx, parcel, t.Report)
 		return err
 	})
-	if err != nil {
-		return nil, err
-	}
-	status, err := c.begin(d, p, &portal.Answer{State: rulebook.Draft}, map[string]string{folderValue: parcel.Folder})
-	if status != nil {
-		status.Draft, status.Took = siteLink(d, parcel.Folder), sent
-	}
-	return status, err
+	answer := &portal.Answer{State: rulebook.Draft, Draft: siteLink(t.to, parcel.Folder)}
+	return Receipt{Answer: answer, Values: map[string]string{folderValue: parcel.Folder}, Took: sent}, err
 }
 
 func siteFile(f pack.Content) site.File {
 	sent := hosting.Any.Send(f.Name)
-	return site.File{Name: f.Name, Bytes: f.Bytes, SHA256: f.SHA256, Encoding: f.Encoding, Type: sent.Type, Cache: "public, max-age=31536000, immutable", Open: openFile(f.Path)}
+	return site.File{
+		Name:     f.Name,
+		Bytes:    f.Bytes,
+		SHA256:   f.SHA256,
+		Encoding: f.Encoding,
+		Type:     sent.Type,
+		Cache:    "public, max-age=31536000, immutable",
+		Open:     openFile(f.Path),
+	}
 }
 
 func siteLink(d *project.Destination, folder string) string {
@@ -183,11 +148,11 @@ func siteLink(d *project.Destination, folder string) string {
 	return site.Address(d.Public, folder)
 }
 
-// askSite looks at what the site says of a delivery.
-func (c *Courier) askSite(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*Status, error) {
+// Ask looks at what the site says of a delivery. It decides at once.
+func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Duration) (*portal.Answer, error) {
 	folder := l.Values[folderValue]
-	answer := &portal.Answer{State: rulebook.Withdrawn, Draft: siteLink(d, folder)}
-	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) error {
+	answer := &portal.Answer{State: rulebook.Withdrawn, Draft: siteLink(t.to, folder)}
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error {
 		x, err := s.Index(ctx)
 		if err != nil {
 			return err
@@ -196,7 +161,7 @@ func (c *Courier) askSite(ctx context.Context, d *project.Destination, l *logboo
 		case v == nil:
 			answer.Draft = "" // it is not there any more
 		case x.Current == folder:
-			answer.State, answer.Link = rulebook.Public, d.Public
+			answer.State, answer.Link = rulebook.Public, t.to.Public
 		case v.Public && x.Current != "":
 			answer.State = rulebook.Replaced
 		case !v.Public:
@@ -204,24 +169,51 @@ func (c *Courier) askSite(ctx context.Context, d *project.Destination, l *logboo
 		}
 		return nil
 	})
+	return answer, err
+}
+
+// Release makes a delivery the current one.
+func (t *siteTarget) Release(ctx context.Context, l *logbook.Delivery, _ Ability) (*portal.Answer, error) {
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, l.Values[folderValue]) })
+	return &portal.Answer{State: rulebook.Public, Link: t.to.Public}, err
+}
+
+// Withdraw makes none the current one.
+func (t *siteTarget) Withdraw(ctx context.Context, _ *logbook.Delivery) (*portal.Answer, error) {
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, "") })
+	return &portal.Answer{State: rulebook.Withdrawn}, err
+}
+
+func (t *siteTarget) Restrict(context.Context, *logbook.Delivery, string) (*portal.Answer, error) {
+	return nil, t.No(Restrict)
+}
+
+// Look compares every file that players get with what was sent.
+func (t *siteTarget) Look(ctx context.Context, l *logbook.Delivery) (*Live, error) {
+	if !t.Can(Compare) {
+		return nil, t.No(Compare)
+	}
+	v := newVisitor(t.to.Public)
+	v.isolated = t.to.Isolation
+	var x *site.Index
+	var list []site.Held
+	folder := l.Values[folderValue]
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
+		if x, err = s.Index(ctx); err == nil {
+			list, err = s.Held(ctx, folder)
+		}
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
-	return c.record(l, answer)
+	return v.site(ctx, x.Current, folder, list, t.to.Serves)
 }
 
-// switchSite makes a delivery current on its site, or none when there is no link.
-func (c *Courier) switchSite(ctx context.Context, d *project.Destination, folder string) (*portal.Answer, error) {
-	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, folder) })
-	if folder == "" {
-		return &portal.Answer{State: rulebook.Withdrawn}, err
-	}
-	return &portal.Answer{State: rulebook.Public, Link: d.Public}, err
-}
-
-func (c *Courier) siteVersions(ctx context.Context, d *project.Destination) ([]Known, error) {
+// List says which versions the site keeps.
+func (t *siteTarget) List(ctx context.Context) ([]Known, error) {
 	var list []Known
-	err := c.onSite(ctx, d, func(ctx context.Context, s *site.Site) error {
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error {
 		x, err := s.Index(ctx)
 		if err != nil {
 			return err

@@ -12,7 +12,15 @@ import (
 // Try walks a rulebook's recipe once, and tells trace of each request and answer. Nothing is written into the logbook. It fills in the
 // page, where there is one to fill in. With publish it makes the version public at the end, once the portal has decided; when it has not
 // within the limit, the answer says so by its state.
-func (c *Courier) Try(ctx context.Context, d *project.Destination, p Parcel, page *Contents, publish bool, limit time.Duration, trace portal.Trace) (*portal.Answer, error) {
+func (c *Courier) Try(
+	ctx context.Context,
+	d *project.Destination,
+	p Parcel,
+	page *Contents,
+	publish bool,
+	limit time.Duration,
+	trace portal.Trace,
+) (*portal.Answer, error) {
 	session, err := c.sendSession(d, p)
 	if err != nil {
 		return nil, err

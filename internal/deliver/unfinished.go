@@ -7,8 +7,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/deliver/portal"
-	"havvel/internal/place"
 	"havvel/internal/project"
 )
 
@@ -39,7 +39,8 @@ func (c *Courier) memory(d *project.Destination, p Parcel) *memory {
 func (m *memory) from() portal.Progress {
 	var u unfinished
 	data, err := os.ReadFile(m.path)
-	if err != nil || json.Unmarshal(data, &u) != nil || u.Address != m.now.Address || u.SHA256 != m.now.SHA256 || u.Version != m.now.Version || u.Recipe != m.now.Recipe {
+	if err != nil || json.Unmarshal(data, &u) != nil || u.Address != m.now.Address || u.SHA256 != m.now.SHA256 || u.Version != m.now.Version ||
+		u.Recipe != m.now.Recipe {
 		return portal.Progress{}
 	}
 	return u.Upload
@@ -52,7 +53,7 @@ func (m *memory) keep(p portal.Progress) {
 	}
 	m.now.Upload = p
 	if data, err := json.Marshal(m.now); err == nil {
-		_ = place.Bytes(m.path, data)
+		_ = atomicfile.Bytes(m.path, data)
 	}
 }
 

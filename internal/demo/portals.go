@@ -99,10 +99,14 @@ func Brackwater(folder string) standin.Options {
 		Page: standin.PageRules{
 			Fields: map[string]standin.FieldRule{
 				"title": {Limit: 50}, "tagline": {Limit: 110}, "about": {Limit: 6000}, "how": {Limit: 1500},
-				"shelf": {OneOf: []string{"Puzzle", "Action", "Racing", "Cards", "Sports", "Strategy", "Together"}},
+				"category": {OneOf: []string{"Puzzle", "Action", "Racing", "Cards", "Sports", "Strategy", "Together"}},
 			},
 			Pictures: map[string]standin.PictureRule{
-				"cover": {Width: 640, Height: 360, Bytes: 250_000}, "icon": {Width: 256, Height: 256, Bytes: 120_000}, "shots": {Width: 1280, Height: 720, Bytes: 450_000, Most: 6}, "reel": {Bytes: 900_000},
+				"cover": {
+					Width:  640,
+					Height: 360,
+					Bytes:  250_000,
+				}, "icon": {Width: 256, Height: 256, Bytes: 120_000}, "shots": {Width: 1280, Height: 720, Bytes: 450_000, Most: 6}, "reel": {Bytes: 900_000},
 			},
 		},
 	}
@@ -114,10 +118,16 @@ func quillmarsh(folder string) standin.Options {
 		Kind: standin.Pages, Name: "Quillmarsh", Folder: folder, Token: PracticeKey, Encodings: []string{"gzip", "br"}, Isolation: true, Frame: [2]int{1024, 640},
 		Page: standin.PageRules{
 			Fields: map[string]standin.FieldRule{
-				"title": {Limit: 80}, "tagline": {Limit: 160}, "text": {Limit: 40_000}, "kind": {OneOf: []string{"puzzle", "story", "arcade", "tool", "toy", "other"}},
+				"title": {
+					Limit: 80,
+				}, "tagline": {Limit: 160}, "text": {Limit: 40_000}, "kind": {OneOf: []string{"puzzle", "story", "arcade", "tool", "toy", "other"}},
 			},
 			Pictures: map[string]standin.PictureRule{
-				"card": {Width: 640, Height: 480, Bytes: 500_000}, "banner": {Width: 1200, Height: 260}, "ground": {Bytes: 300_000}, "screens": {Bytes: 1_000_000, Most: 8}, "moving": {Width: 480, Height: 270, Bytes: 1_000_000},
+				"card": {
+					Width:  640,
+					Height: 480,
+					Bytes:  500_000,
+				}, "banner": {Width: 1200, Height: 260}, "ground": {Bytes: 300_000}, "screens": {Bytes: 1_000_000, Most: 8}, "moving": {Width: 480, Height: 270, Bytes: 1_000_000},
 			},
 		},
 	}
@@ -131,7 +141,11 @@ func osierfold(folder string) standin.Options {
 		Page: standin.PageRules{
 			Fields: map[string]standin.FieldRule{"tagline": {Limit: 200}, "text": {Limit: 4000}, "how": {Limit: 600}},
 			Pictures: map[string]standin.PictureRule{
-				"wide": {Width: 1120, Height: 560, Bytes: 400_000}, "square": {Width: 560, Height: 560, Bytes: 300_000}, "screens": {Bytes: 500_000, Most: 5}, "preview": {Bytes: 600_000},
+				"wide": {
+					Width:  1120,
+					Height: 560,
+					Bytes:  400_000,
+				}, "square": {Width: 560, Height: 560, Bytes: 300_000}, "screens": {Bytes: 500_000, Most: 5}, "preview": {Bytes: 600_000},
 			},
 		},
 	}

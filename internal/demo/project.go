@@ -18,8 +18,9 @@ import (
 
 	"github.com/andybalholm/brotli"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/demo/game"
-	"havvel/internal/place"
+	"havvel/internal/fault"
 	"havvel/internal/project"
 )
 
@@ -62,7 +63,12 @@ func flawed() game.Files {
 type NotDemo struct{ Folder, What string }
 
 func (e *NotDemo) Error() string {
-	return fmt.Sprintf("%s holds %s, which the demo did not write; take another folder with --dir", e.Folder, e.What)
+	return fmt.Sprintf("%s holds %s, which the demo did not write", e.Folder, e.What)
+}
+
+// Fault tells it.
+func (e *NotDemo) Fault() *fault.Error {
+	return fault.Tell(e, fault.Usage, "choose another folder with --dir")
 }
 
 // Write writes the demo project, with its export in all shapes, into a folder, for portals at the addresses given by their
@@ -116,7 +122,12 @@ func settings(version string, addresses map[string]string) (game.Files, error) {
 		Game: project.Game{Title: "Tinderwick Lane", Short: "tinderwick-lane", Studio: "Moor & Thimble", Version: version, Export: GoodExport},
 		To:   to,
 		Statistics: []project.Statistic{
-			{Name: "lanterns", Keeps: "highest", Label: "Lanterns lit", Unit: "lanterns"}, {Name: "nights", Keeps: "highest", Label: "Nights solved", Unit: "nights"},
+			{
+				Name:  "lanterns",
+				Keeps: "highest",
+				Label: "Lanterns lit",
+				Unit:  "lanterns",
+			}, {Name: "nights", Keeps: "highest", Label: "Nights solved", Unit: "nights"},
 		},
 	})
 	if err != nil {
@@ -163,11 +174,11 @@ func write(folder string, files game.Files) error {
 	if err != nil {
 		return err
 	}
-	if err := place.Bytes(filepath.Join(folder, marker), append(data, '\n')); err != nil {
+	if err := atomicfile.Bytes(filepath.Join(folder, marker), append(data, '\n')); err != nil {
 		return err
 	}
 	for name, content := range files {
-		if err := place.Bytes(filepath.Join(folder, filepath.FromSlash(name)), content); err != nil {
+		if err := atomicfile.Bytes(filepath.Join(folder, filepath.FromSlash(name)), content); err != nil {
 			return err
 		}
 	}

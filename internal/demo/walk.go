@@ -5,8 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/demo/testers"
-	"havvel/internal/place"
 )
 
 // A Stop is one station of the full example.
@@ -22,15 +22,26 @@ type Stop struct {
 func Walk() []Stop {
 	return []Stop{
 		{Why: "What did the engine write?", Command: []string{"look"}},
-		{Why: "An export of last week, with three classic mistakes. Would the portal take it?", Command: []string{"check", "--to", "brackwater", FlawedExport}, Answer: 1},
-		{Why: "And the export of today?", Command: []string{"check", "--to", "brackwater"}},
-		{Why: "Which calls does the portal want to hear, and who makes them?", Command: []string{"hooks", "--to", "brackwater"}},
+		{
+			Why:     "Last week's export, with three classic mistakes. Would the portal accept it?",
+			Command: []string{"check", "--to", "brackwater", FlawedExport},
+			Answer:  1,
+		},
+		{Why: "And today's export?", Command: []string{"check", "--to", "brackwater"}},
+		{Why: "Which SDK calls does the portal want, and who makes them?", Command: []string{"hooks", "--to", "brackwater"}},
 		{Why: "Write the archive that the portal wants. The export stays as it is.", Command: []string{"pack", "--to", "brackwater"}},
-		{Why: "The page on each of three portals, from texts and pictures that are written and drawn once. What would it say?", Command: []string{"listing"}},
-		{Why: "Upload it, and fill in the page. The check runs first, and an export with errors is not sent.", Command: []string{"send", "--to", "brackwater"}},
-		{Why: "The portal verifies what it was sent. Wait for what it says.", Command: []string{"where", "--to", "brackwater", "--wait"}},
+		{Why: "The game's page on three portals, from texts and pictures made once. What would it say?", Command: []string{"listing"}},
+		{
+			Why:     "Upload it, and fill in the page. The check runs first, and an export with errors is not sent.",
+			Command: []string{"send", "--to", "brackwater"},
+		},
+		{Why: "The portal verifies the version. Wait for its answer.", Command: []string{"where", "--to", "brackwater", "--wait"}},
 		{Why: "The draft is good: make it public.", Command: []string{"publish", "--to", "brackwater"}},
-		{Why: "The game was changed, exported again, and its version raised in havvel.toml. What is new in it?", Before: WriteSecond, Command: []string{"compare"}},
+		{
+			Why:     "The game was changed, exported again, and its version raised in havvel.toml. What is new in it?",
+			Before:  WriteSecond,
+			Command: []string{"compare"},
+		},
 		{Why: "Send it, and wait.", Command: []string{"send", "--to", "brackwater", "--wait"}},
 		{Why: "Players find the new version under the same link.", Command: []string{"publish", "--to", "brackwater"}},
 		{Why: "What is where now?", Command: []string{"where"}},
@@ -46,15 +57,25 @@ const (
 // RoundBegun is the first part of the example of a round: a version goes to a playtest host, and to testers.
 func RoundBegun() []Stop {
 	return []Stop{
-		{Why: "The Shed, a playtest host of your own, runs on this machine. A version goes there like anywhere.", Command: []string{"send", "--to", "shed"}},
-		{Why: "Give it to testers for three days, and ask them three questions. Whoever agrees adds a clip.", Before: writeQuestions, Command: []string{"round", "open", "--to", "shed", "--until", "3d", "--questions", QuestionFile, "--record"}},
+		{
+			Why:     "The Shed, a playtest host of your own, runs on this machine. A version goes there like anywhere.",
+			Command: []string{"send", "--to", "shed"},
+		},
+		{
+			Why:     "Give it to testers for three days, and ask them three questions. Whoever agrees adds a clip.",
+			Before:  writeQuestions,
+			Command: []string{"round", "open", "--to", "shed", "--until", "3d", "--questions", QuestionFile, "--record"},
+		},
 	}
 }
 
 // RoundEnded is its second part: what came back.
 func RoundEnded() []Stop {
 	return []Stop{
-		{Why: "What came back? Nobody but programs played, so that has to be asked for.", Command: []string{"round", "report", "--to", "shed", "--simulated", "--page", ReportFile}},
+		{
+			Why:     "What came back? Nobody but programs played, so that has to be asked for.",
+			Command: []string{"round", "report", "--to", "shed", "--simulated", "--page", ReportFile},
+		},
 	}
 }
 
@@ -67,5 +88,5 @@ func writeQuestions(folder string) error {
 		}
 		b.WriteString("\n")
 	}
-	return place.Bytes(filepath.Join(folder, filepath.FromSlash(QuestionFile)), []byte(b.String()))
+	return atomicfile.Bytes(filepath.Join(folder, filepath.FromSlash(QuestionFile)), []byte(b.String()))
 }

@@ -38,7 +38,7 @@ func Assemble(ctx context.Context, at, source string, parts []Part) (*Build, err
 		b.Files = append(b.Files, f)
 	}
 	slices.SortFunc(b.Files, func(x, y *File) int { return cmp.Compare(x.Path, y.Path) })
-	b.settle()
+	b.assemble()
 	return b, nil
 }
 

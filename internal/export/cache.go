@@ -9,8 +9,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/export/link"
-	"havvel/internal/place"
 )
 
 // A Cache keeps what was read of exports, so that only files that changed are read again. It lives in a folder that
@@ -21,7 +21,7 @@ type Cache struct{ folder string }
 func NewCache(folder string) *Cache { return &Cache{folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
-const cacheFormat = 25
+const cacheFormat = 27
 
 // tooFresh is how old a file must be for its time to tell whether it changed: systems count time in steps, and a
 // file may be written twice within one.
@@ -70,7 +70,7 @@ func (c *Cache) file(path string) string {
 }
 
 func load(file string) map[string]facts {
-	data, ok := place.Kept(file)
+	data, ok := atomicfile.Kept(file)
 	if !ok {
 		return nil
 	}
@@ -91,7 +91,7 @@ func save(file string, files []*File) {
 	}
 	var b bytes.Buffer
 	if gob.NewEncoder(&b).Encode(k) == nil {
-		_ = place.Keep(file, b.Bytes())
+		_ = atomicfile.Keep(file, b.Bytes())
 	}
 }
 

@@ -25,6 +25,7 @@ import (
 	"havvel/internal/export/script"
 	"havvel/internal/export/wasm"
 	"havvel/internal/export/web"
+	"havvel/internal/fault"
 )
 
 // A Build is an export as Havvel has read it.
@@ -41,10 +42,15 @@ type Build struct {
 	Bytes       int64  // of all files but junk
 	Charset     string // that the names in a zip were taken for, where it doesn't say; else ""
 
-	source    source
-	parts     []*File          // all files but junk
-	known     map[string]facts // what a cache knows
-	news      bool             // something was read that the cache does not know
+	source source
+	parts  []*File          // all files but junk
+	known  map[string]facts // what a cache knows
+	news   bool             // something was read that the cache does not know
+	index
+}
+
+// index is what follows from the files and links of a build as a whole.
+type index struct {
 	from      map[*File][]Link // links by the file they stand in
 	linked    map[*File]bool   // files that something may load
 	to        map[*File][]int  // places in Links, by the file they lead to
@@ -75,25 +81,33 @@ type File struct {
 	Damage     string            // what is wrong with its content, or ""
 	PrivateKey bool              // a private key stands in it
 
-	// What the content says; nil for files of other kinds.
+	Contents
+	stamps
+
+	links []link.Link
+	open  func() (io.ReadCloser, error)
+}
+
+// Contents are what a file's content says; nil for files of other kinds.
+type Contents struct {
 	Page   *web.Page
 	Script *script.Script
 	Style  *web.Style
 	Wasm   *wasm.Module
 	Media  *media.Info
+}
 
-	links   []link.Link
-	stamp   string    // tells whether the file changed; "" when that can't be told
+// stamps tell whether a file changed.
+type stamps struct {
+	stamp   string    // "" when that can't be told
 	settled time.Time // when the stamp last changed
 	changed time.Time // when it was written, as the system says
-
-	open func() (io.ReadCloser, error)
 }
 
 // Open opens the file's bytes.
 func (f *File) Open() (io.ReadCloser, error) { return f.open() }
 
-// Digests lists the hashes by which a page or script names other files.
+// Digests lists the hashes that a page or script gives for other files.
 func (f *File) Digests() []link.Digest {
 	switch {
 	case f.Page != nil:
@@ -132,13 +146,13 @@ func (e *Unreadable) Error() string {
 	if e.Cause != nil {
 		text += ": " + e.Cause.Error()
 	}
-	if e.Next != "" {
-		text += "\n  " + e.Next
-	}
 	return text
 }
 
 func (e *Unreadable) Unwrap() error { return e.Cause }
+
+// Fault tells it.
+func (e *Unreadable) Fault() *fault.Error { return fault.Tell(e, fault.Usage, e.Next) }
 
 // Read reads the export at path: a folder, a zip or one HTML page. Close the build when done with it.
 // Errors that lie in the export itself are *Unreadable.
@@ -189,15 +203,19 @@ func (b *Build) read(ctx context.Context) error {
 		return err
 	}
 	b.news, b.known = news.Load(), nil
-	b.settle()
+	b.assemble()
 	if len(b.Parts()) == 0 {
-		return &Unreadable{Path: b.Path, Reason: "there is no file in it", Next: "export the game again, and name the folder that the engine wrote"}
+		return &Unreadable{
+			Path:   b.Path,
+			Reason: "there is no file in it",
+			Next:   "export the game again, and name the folder that the engine wrote",
+		}
 	}
 	return nil
 }
 
-// settle works out what follows from the files as a whole.
-func (b *Build) settle() {
+// assemble works out what follows from the files as a whole.
+func (b *Build) assemble() {
 	b.byPath, b.lower = map[string]*File{}, map[string]*File{}
 	for _, f := range b.Files {
 		b.byPath[f.Path] = f

@@ -37,7 +37,7 @@ func withoutEnding(name string, endings ...string) string {
 
 func hasEnding(name string, endings ...string) bool { return withoutEnding(name, endings...) != name }
 
-// magics are the first bytes by which a file is known whatever its name.
+// magics are the first bytes that tell what a file is, whatever its name.
 var magics = []struct {
 	at    int
 	bytes string

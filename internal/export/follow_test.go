@@ -33,7 +33,12 @@ func TestRewritten(t *testing.T) {
 		"JSON with escapes":          {"m.json", `{"src": ".\/a.pack"}`, "b.pack", "./b.pack"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			files := map[string]string{"index.html": "<canvas></canvas><script src=game.js></script>", "game.js": "1", "a.pack": "\x00a", "up/a.pack": "\x00b"}
+			files := map[string]string{
+				"index.html": "<canvas></canvas><script src=game.js></script>",
+				"game.js":    "1",
+				"a.pack":     "\x00a",
+				"up/a.pack":  "\x00b",
+			}
 			files[c.file] = c.text
 			if c.file == "index.html" {
 				files[c.file] += "<script src=game.js></script>"
@@ -69,7 +74,10 @@ func TestFollowed(t *testing.T) {
 		"a folder not known":       {`fetch(root + "/a.pack")`, `may name it as "*/a.pack"`},
 		"nobody":                   {`1`, "nothing that can be read names it"},
 	} {
-		b := readFiles(t, map[string]string{"index.html": "<canvas></canvas><script src=game.js></script>", "game.js": c.script, "a.pack": "\x00a"})
+		b := readFiles(
+			t,
+			map[string]string{"index.html": "<canvas></canvas><script src=game.js></script>", "game.js": c.script, "a.pack": "\x00a"},
+		)
 		err := b.Followed(b.File("a.pack"), "b.pack")
 		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
@@ -107,7 +115,10 @@ func TestWorkers(t *testing.T) {
 
 // TestAssemble: a build that is put together is the same as one that was read, and what is known is not read again.
 func TestAssemble(t *testing.T) {
-	b := readFiles(t, map[string]string{"index.html": "<canvas></canvas><script src=game.js></script>", "game.js": `fetch("a.pack")`, "a.pack": "\x00a"})
+	b := readFiles(
+		t,
+		map[string]string{"index.html": "<canvas></canvas><script src=game.js></script>", "game.js": `fetch("a.pack")`, "a.pack": "\x00a"},
+	)
 	var parts []Part
 	for _, f := range b.Files {
 		parts = append(parts, Part{Path: f.Path, Same: f})
@@ -120,7 +131,11 @@ func TestAssemble(t *testing.T) {
 	for i := range parts {
 		switch parts[i].Path {
 		case "game.js":
-			parts[i] = Part{Path: "game.js", Bytes: int64(len(changed)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(changed)), nil }}
+			parts[i] = Part{
+				Path:  "game.js",
+				Bytes: int64(len(changed)),
+				Open:  func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(changed)), nil },
+			}
 		case "a.pack":
 			parts[i].Path = "b.pack"
 		}

@@ -260,7 +260,8 @@ func (b *Build) hashed(target string) *File {
 // isHash reports whether a part of a name is one that bundlers put in: a hyphen, dot or underscore, and letters with digits among them.
 func isHash(part string) bool {
 	const letters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ_-"
-	return strings.ContainsAny(part[:1], "-._") && strings.ContainsAny(part, "0123456789") && strings.Trim(part[1:], letters+"0123456789") == ""
+	return strings.ContainsAny(part[:1], "-._") && strings.ContainsAny(part, "0123456789") &&
+		strings.Trim(part[1:], letters+"0123456789") == ""
 }
 
 // Modules lists the scripts that the entry page is sure to run: those that it names, and what these import.

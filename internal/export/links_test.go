@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"havvel/internal/fault"
 )
 
 // led writes where a build's links lead, as "from target > path result".
@@ -56,7 +58,8 @@ func TestLinks(t *testing.T) {
 				"maps/lane.tmx": `<map><tileset source="../tiles/roof.tsx"/></map>`, "tiles/roof.tsx": "<image source=\"Roof.png\"/>\n<image source='../tiles/gone.png'/><p>made.with love</p>", "tiles/roof.png": "x",
 				"models/lamp.gltf": `{"buffers":[{"uri":"lamp%20one.bin"}]}`, "models/lamp one.bin": "x", "art/lane.atlas": "lane.png\nsize: 4,4\n", "art/lane.png": "x", "credits.txt": "art/gone.png by Moor", "LICENSE": "art/lane.png",
 			},
-			[]string{"art/lane.atlas lane.png > art/lane.png found", "js/game.js maps/lane.tmx > maps/lane.tmx found", "js/game.js models/lamp.gltf > models/lamp.gltf found", "maps/lane.tmx ../tiles/roof.tsx > tiles/roof.tsx found",
+			[]string{"art/lane.atlas lane.png > art/lane.png found", "js/game.js maps/lane.tmx > maps/lane.tmx found", "js/game.js " +
+				"models/lamp.gltf > models/lamp.gltf found", "maps/lane.tmx ../tiles/roof.tsx > tiles/roof.tsx found",
 				"models/lamp.gltf lamp%20one.bin > models/lamp one.bin found", "tiles/roof.tsx Roof.png > tiles/Roof.png other-case", "tiles/roof.tsx ../tiles/gone.png > tiles/gone.png missing"},
 		},
 		"names that are put behind a folder's": {
@@ -76,7 +79,8 @@ func TestLinks(t *testing.T) {
 		},
 		"a piece of a page that a script puts into it": {
 			map[string]string{"js/game.js": `$("#menu").load("parts/menu.html")`, "parts/menu.html": `<p><img src="art/a.png"><img src="b.png"><img src="none.png">`, "art/a.png": "x", "parts/b.png": "x"},
-			[]string{"js/game.js parts/menu.html > parts/menu.html found", "parts/menu.html art/a.png > art/a.png found", "parts/menu.html b.png > parts/b.png found", "parts/menu.html none.png > parts/none.png missing"},
+			[]string{"js/game.js parts/menu.html > parts/menu.html found", "parts/menu.html art/a.png > art/a.png found", "parts/menu.html " +
+				"b.png > parts/b.png found", "parts/menu.html none.png > parts/none.png missing"},
 		},
 		"other origins": {
 			map[string]string{"js/game.js": `fetch("https://h.example/a.json"); new WebSocket("ws://h.example/")`},
@@ -167,7 +171,7 @@ func TestEnter(t *testing.T) {
 	if b.Entry.Path != "demo/play.html" || !slices.Contains(led(b), "game.js a.bin > demo/a.bin found") {
 		t.Errorf("%q", led(b))
 	}
-	if err := b.Enter("game.js"); err == nil || !strings.Contains(err.Error(), "its pages are: demo/play.html, index.html") {
+	if err := b.Enter("game.js"); err == nil || !strings.Contains(fault.Of(err).Next, "its pages are: demo/play.html, index.html") {
 		t.Errorf("%v", err)
 	}
 }

@@ -41,7 +41,18 @@ func (b *Build) sibling(name string) bool {
 }
 
 // sources end the names of what games are made from; a script that holds its modules names them by their paths.
-var sources = map[string]bool{".js": true, ".mjs": true, ".cjs": true, ".ts": true, ".tsx": true, ".jsx": true, ".css": true, ".vue": true, ".md": true, ".map": true}
+var sources = map[string]bool{
+	".js":  true,
+	".mjs": true,
+	".cjs": true,
+	".ts":  true,
+	".tsx": true,
+	".jsx": true,
+	".css": true,
+	".vue": true,
+	".md":  true,
+	".map": true,
+}
 
 // packed reports whether a name is that of a file that only a game's loader reads: nothing else is called so.
 func packed(name string) bool {
@@ -86,7 +97,8 @@ func (b *Build) matching(l Link) {
 	if i := strings.LastIndexByte(l.Target, '*'); i >= 0 {
 		suffix = l.Target[i+1:]
 	}
-	if len(prefix)+len(suffix) < 4 && suffix != ".gz" && suffix != ".br" || suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
+	if len(prefix)+len(suffix) < 4 && suffix != ".gz" && suffix != ".br" ||
+		suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
 		return
 	}
 	for _, from := range b.placesOf(f, l.Base) {

@@ -86,7 +86,10 @@ func (f *File) read(ctx context.Context, t *turns) error {
 		return f.unreadable(counted.err)
 	}
 	if counted.n != f.Bytes {
-		return &Unreadable{Reason: fmt.Sprintf("%s in it has %d bytes where %d were announced", f.Path, counted.n, f.Bytes), Next: "it may have changed while it was read; try again"}
+		return &Unreadable{
+			Reason: fmt.Sprintf("%s in it has %d bytes where %d were announced", f.Path, counted.n, f.Bytes),
+			Next:   "it may have changed while it was read; try again",
+		}
 	}
 	hash.Sum(f.SHA256[:0])
 	f.CRC32 = crc.Sum32()
@@ -256,7 +259,8 @@ func (f *File) doubt() {
 
 // isManifest reports whether JSON is a web app manifest (W3C), whose addresses are relative to it.
 func isManifest(name string, data []byte) bool {
-	return hasEnding(name, ".webmanifest") || strings.Contains(path.Base(name), "manifest") && (bytes.Contains(data, []byte(`"icons"`)) || bytes.Contains(data, []byte(`"start_url"`)))
+	return hasEnding(name, ".webmanifest") ||
+		strings.Contains(path.Base(name), "manifest") && (bytes.Contains(data, []byte(`"icons"`)) || bytes.Contains(data, []byte(`"start_url"`)))
 }
 
 // prose matches the names of texts for people.

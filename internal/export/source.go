@@ -53,13 +53,21 @@ func openFile(path string, size int64) (source, error) {
 		return openZip(path, f, size)
 	case strings.EqualFold(filepath.Ext(path), ".zip"):
 		f.Close()
-		return nil, &Unreadable{Path: path, Reason: "it has the name of a zip, but is none inside", Next: "make the zip again; its download or copy may have broken off"}
+		return nil, &Unreadable{
+			Path:   path,
+			Reason: "it has the name of a zip, but is none inside",
+			Next:   "make the zip again; its download or copy may have broken off",
+		}
 	case isPageName(path) || looksLikePage(head):
 		f.Close()
 		return page(path), nil
 	}
 	f.Close()
-	return nil, &Unreadable{Path: path, Reason: "it is neither a folder, nor a zip, nor an HTML page", Next: "name the folder or zip that the engine wrote"}
+	return nil, &Unreadable{
+		Path:   path,
+		Reason: "it is neither a folder, nor a zip, nor an HTML page",
+		Next:   "name the folder or zip that the engine wrote",
+	}
 }
 
 // folder is an export in a folder on disk.
@@ -89,12 +97,15 @@ func (root folder) list() ([]*File, error) {
 			return &Unreadable{Path: string(root), Reason: "a part of it can't be read", Cause: err}
 		}
 		if info == nil {
-			files = append(files, &File{Path: filepath.ToSlash(inside), Junk: "a link that leads out of the export, or to a folder; it is not followed", open: empty})
+			files = append(
+				files,
+				&File{Path: filepath.ToSlash(inside), Junk: "a link that leads out of the export, or to a folder; it is not followed", open: empty},
+			)
 			return nil
 		}
 		stamp, settled := stampOf(info)
 		files = append(files, &File{
-			Path: filepath.ToSlash(inside), Bytes: info.Size(), stamp: stamp, settled: settled, changed: info.ModTime(),
+			Path: filepath.ToSlash(inside), Bytes: info.Size(), stamps: stamps{stamp, settled, info.ModTime()},
 			open: func() (io.ReadCloser, error) { return os.Open(name) },
 		})
 		return nil
@@ -142,7 +153,7 @@ func (p page) list() ([]*File, error) {
 	}
 	stamp, settled := stampOf(info)
 	return []*File{{
-		Path: filepath.Base(string(p)), Bytes: info.Size(), stamp: stamp, settled: settled, changed: info.ModTime(),
+		Path: filepath.Base(string(p)), Bytes: info.Size(), stamps: stamps{stamp, settled, info.ModTime()},
 		open: func() (io.ReadCloser, error) { return os.Open(string(p)) },
 	}}, nil
 }

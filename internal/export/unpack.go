@@ -30,7 +30,10 @@ func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 		case b.unpacked(l, f.Encoding):
 			return ByGame, l
 		case taken != nil:
-		case l.Result == Compressed, l.Reading.Plain && len(l.Reading.Given) == 0, l.From.Script == nil && l.Certainty == link.Certain, taking[l.Use]:
+		case l.Result == Compressed,
+			l.Reading.Plain && len(l.Reading.Given) == 0,
+			l.From.Script == nil && l.Certainty == link.Certain,
+			taking[l.Use]:
 			taken = l
 		}
 	}
@@ -90,7 +93,16 @@ func (f *File) scripts() *script.Script {
 }
 
 // taking are uses for which a browser takes a file as it comes.
-var taking = map[string]bool{"script": true, "style": true, "picture": true, "media": true, "page": true, "frame": true, "icon": true, "manifest": true}
+var taking = map[string]bool{
+	"script":   true,
+	"style":    true,
+	"picture":  true,
+	"media":    true,
+	"page":     true,
+	"frame":    true,
+	"icon":     true,
+	"manifest": true,
+}
 
 // opened are kinds that the browser itself must be able to read.
 var opened = map[Kind]bool{KindWasm: true, KindScript: true, KindStyle: true, KindPage: true}

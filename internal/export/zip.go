@@ -14,7 +14,7 @@ import (
 )
 
 // Limits on what a zip may hold. No portal takes a build near them; what goes over them is made to
-// exhaust whoever unpacks it.
+// exhaust the program that unpacks it.
 const (
 	maxZipFiles = 200_000
 	maxZipBytes = 16 << 30
@@ -36,12 +36,21 @@ type zipFile struct {
 func openZip(path string, f *os.File, size int64) (source, error) {
 	if directorySize(f, size) > maxZipNames {
 		f.Close()
-		return nil, &Unreadable{Path: path, Reason: "it claims more files than any game has", Next: "make the zip again, from the folder that the engine wrote"}
+		return nil, &Unreadable{
+			Path:   path,
+			Reason: "it claims more files than any game has",
+			Next:   "make the zip again, from the folder that the engine wrote",
+		}
 	}
 	r, err := zip.NewReader(f, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		f.Close()
-		return nil, &Unreadable{Path: path, Reason: "the zip is broken", Next: "make the zip again; its download or copy may have broken off", Cause: err}
+		return nil, &Unreadable{
+			Path:   path,
+			Reason: "the zip is broken",
+			Next:   "make the zip again; its download or copy may have broken off",
+			Cause:  err,
+		}
 	}
 	z := &zipFile{path: path, file: f, zip: r, size: size}
 	if info, err := f.Stat(); err == nil {
@@ -92,7 +101,7 @@ func (z *zipFile) list() ([]*File, error) {
 		}
 		files = append(files, &File{
 			Path: name, Bytes: int64(f.UncompressedSize64), open: f.Open,
-			stamp: fmt.Sprintf("%d %08x %s", f.UncompressedSize64, f.CRC32, z.stamp), settled: z.settled, changed: z.changed,
+			stamps: stamps{fmt.Sprintf("%d %08x %s", f.UncompressedSize64, f.CRC32, z.stamp), z.settled, z.changed},
 		})
 	}
 	for name := range seen {
@@ -128,9 +137,11 @@ func directorySize(f *os.File, size int64) int64 {
 	}
 	end := size - int64(len(tail)) + int64(at)
 	claimed, offset := int64(binary.LittleEndian.Uint32(tail[at+12:])), int64(binary.LittleEndian.Uint32(tail[at+16:]))
-	if locator := at - 20; (claimed == 0xffffffff || offset == 0xffffffff) && locator >= 0 && bytes.HasPrefix(tail[locator:], []byte("PK\x06\x07")) {
+	if locator := at - 20; (claimed == 0xffffffff || offset == 0xffffffff) && locator >= 0 &&
+		bytes.HasPrefix(tail[locator:], []byte("PK\x06\x07")) {
 		var record [56]byte
-		if _, err := f.ReadAt(record[:], int64(binary.LittleEndian.Uint64(tail[locator+8:]))); err == nil && bytes.HasPrefix(record[:], []byte("PK\x06\x06")) {
+		if _, err := f.ReadAt(record[:], int64(binary.LittleEndian.Uint64(tail[locator+8:]))); err == nil &&
+			bytes.HasPrefix(record[:], []byte("PK\x06\x06")) {
 			claimed, offset = int64(binary.LittleEndian.Uint64(record[40:])), int64(binary.LittleEndian.Uint64(record[48:]))
 		}
 	}

@@ -14,8 +14,9 @@ import (
 	"golang.org/x/text/encoding/japanese"
 )
 
-// nameOf is the name of an entry of a zip, with slashes, and the character set that was guessed for it: "" where none had to be. ok is false where
-// the name can't be read. The zip format (APPNOTE 4.4.17 and appendix D) knows UTF-8 and CP437; programs also write what their system uses.
+// nameOf is the name of an entry of a zip, with slashes, and the character set that was guessed for it: "" where none had to be. ok is
+// false where the name can't be read. The zip format (APPNOTE 4.4.17 and appendix D) knows UTF-8 and CP437; programs also write what
+// their system uses.
 func nameOf(f *zip.File) (name, guessed string, ok bool) {
 	name = f.Name
 	switch extra, found := unicodeName(f); {
@@ -71,8 +72,8 @@ func decodedName(raw string) (name, guessed string) {
 	return name, guessed
 }
 
-// isJapanese reports whether a text's letters other than ASCII are Japanese, two or more at a time: a single one may be half of a letter with an
-// accent in another character set.
+// isJapanese reports whether a text's letters other than ASCII are Japanese, two or more at a time: a single one may be half of a
+// letter with an accent in another character set.
 func isJapanese(text string) bool {
 	run, any := 0, false
 	for _, r := range text + "." {
@@ -90,4 +91,13 @@ func isJapanese(text string) bool {
 }
 
 // methods are ways of packing an entry that only some programs know (APPNOTE 4.4.5).
-var methods = map[uint16]string{9: "Deflate64", 12: "bzip2", 14: "LZMA", 93: "zstd", 95: "xz", 97: "WavPack", 98: "PPMd", 99: "AES encryption"}
+var methods = map[uint16]string{
+	9:  "Deflate64",
+	12: "bzip2",
+	14: "LZMA",
+	93: "zstd",
+	95: "xz",
+	97: "WavPack",
+	98: "PPMd",
+	99: "AES encryption",
+}

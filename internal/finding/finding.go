@@ -32,7 +32,7 @@ type Finding struct {
 	Message     string `json:"message"`     // what is wrong, and what that does
 	Fix         string `json:"fix"`         // what to do
 	Destination string `json:"destination"` // "" when it holds anywhere
-	MendedBy    string `json:"mended_by"`   // "pack" when packing fixes it, else ""
+	FixedBy     string `json:"fixed_by"`    // "pack" when packing fixes it, else ""
 	Accepted    string `json:"accepted"`    // the developer's reason to live with it, or ""
 }
 

@@ -11,9 +11,16 @@ func TestPolicy(t *testing.T) {
 		Rules:   &rulebook.Rulebook{Allow: []string{"scores.example", "assets.example:8443"}, Levels: map[string]string{"page-margin": "error"}},
 		Accepts: []Accept{{"link-missing", "old/*.html", "kept for a link"}, {"page-margin", "", "wanted"}},
 	}
-	list := []Finding{{ID: "a", Level: Note}, {ID: "link-missing", Level: Warning, File: "old/a.html"}, {ID: "link-missing", Level: Error, File: "index.html"}, {ID: "page-margin", Level: p.Level("page-margin", Note)}}
+	list := []Finding{
+		{ID: "a", Level: Note},
+		{ID: "link-missing", Level: Warning, File: "old/a.html"},
+		{ID: "link-missing", Level: Error, File: "index.html"},
+		{ID: "page-margin", Level: p.Level("page-margin", Note)},
+	}
 	p.Settle(list)
-	if list[0].File != "index.html" || list[1].ID != "page-margin" || list[1].Accepted != "wanted" || list[2].Accepted == "" || list[3].Level != Note || Errors(list) != 1 {
+	if list[0].File != "index.html" || list[1].ID != "page-margin" || list[1].Accepted != "wanted" || list[2].Accepted == "" ||
+		list[3].Level != Note ||
+		Errors(list) != 1 {
 		t.Errorf("%+v", list)
 	}
 	for address, want := range map[string]bool{

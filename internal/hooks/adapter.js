@@ -1,6 +1,6 @@
 (function (hooks) {
 	"use strict";
-	// Turns what the game announces into the portal's own calls. Nothing here may stop the game.
+	// Turns the events that the game sends into the portal's own calls. Nothing here may stop the game.
 	var started = {}, waiting = [], ready = !hooks.start;
 	function find(name) {
 		var at = name.indexOf("started.") ? window : started, parts = name.split("."), i;
@@ -24,7 +24,7 @@
 	}
 	function tell(c, d, v) {
 		if (c.take && v) v = v[c.take];
-		window.dispatchEvent(new CustomEvent("game-answer", { detail: { moment: d.moment, value: v } }));
+		window.dispatchEvent(new CustomEvent("game-answer", { detail: { event: d.event, value: v } }));
 	}
 	function hear(c, d) {
 		var answer = make(c, d);
@@ -35,10 +35,10 @@
 		ready = true;
 		waiting.splice(0).forEach(function (w) { hear(w[0], w[1]); });
 	}
-	window.addEventListener("game-moment", function (e) {
+	window.addEventListener("game-event", function (e) {
 		var d = e.detail || {};
 		hooks.calls.forEach(function (c) {
-			if (c.moment !== d.moment) return;
+			if (c.event !== d.event) return;
 			if (c.answers) e.preventDefault();
 			if (ready) hear(c, d);
 			else waiting.push([c, d]);

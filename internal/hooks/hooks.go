@@ -1,5 +1,5 @@
 // Package hooks finds, plants and stands in for what a portal wants to hear from a game: its scripts in the entry page, and
-// calls of them. A game may announce moments by events, and an adapter makes the portal's calls of them. Which scripts and
+// calls of them. A game may send events instead, and an adapter makes the portal's calls of them. Which scripts and
 // calls, and where, is the rulebook's business; running a game is trial's.
 package hooks
 
@@ -19,13 +19,13 @@ import (
 	"havvel/internal/rulebook"
 )
 
-// Moment is the event by which a game announces what happens in it, on window. Its detail has the moment's name under
-// "moment", and more.
-const Moment = "game-moment"
+// Event is the name of the DOM event with which a game says what happens in it, on window. Its detail has the event's name under
+// "event", and more.
+const Event = "game-event"
 
-// Announcing is the line of script by which a game announces a moment.
-func Announcing(moment string) string {
-	return fmt.Sprintf(`window.dispatchEvent(new CustomEvent(%q, { detail: { moment: %q } }));`, Moment, moment)
+// SendLine is the line of script that sends an event.
+func SendLine(event string) string {
+	return fmt.Sprintf(`window.dispatchEvent(new CustomEvent(%q, { detail: { event: %q } }));`, Event, event)
 }
 
 // Present reports whether the page already names the hook's script.
@@ -45,7 +45,16 @@ func Plant(data []byte, page *web.Page, h rulebook.Hook) []byte {
 	for _, name := range slices.Sorted(maps.Keys(h.Attributes)) {
 		fmt.Fprintf(&attributes, " %s=\"%s\"", name, html.EscapeString(h.Attributes[name]))
 	}
-	return insert(data, place(page, h), fmt.Sprintf("\n<!-- havvel: %s --><script src=\"%s\"%s></script><!-- /havvel -->\n", html.EscapeString(h.Name), html.EscapeString(h.Script), attributes.String()))
+	return insert(
+		data,
+		place(page, h),
+		fmt.Sprintf(
+			"\n<!-- havvel: %s --><script src=\"%s\"%s></script><!-- /havvel -->\n",
+			html.EscapeString(h.Name),
+			html.EscapeString(h.Script),
+			attributes.String(),
+		),
+	)
 }
 
 func place(page *web.Page, h rulebook.Hook) int {
@@ -62,7 +71,7 @@ const adapterMark = "<!-- havvel: adapter -->"
 //go:embed adapter.js
 var adapter string
 
-// Adapt returns the page's bytes with an adapter behind the hook's script: it turns the moments that the game announces into
+// Adapt returns the page's bytes with an adapter behind the hook's script: it turns the events that the game sends into
 // the portal's calls. data must be what page was read from; values replace names in braces in the start call. An adapter
 // that is there already is left as it is.
 func Adapt(data []byte, page *web.Page, h rulebook.Hook, values map[string]string) []byte {
@@ -82,7 +91,7 @@ func Adapt(data []byte, page *web.Page, h rulebook.Hook, values map[string]strin
 func described(h rulebook.Hook, values map[string]string) []byte {
 	type call struct {
 		Call      string `json:"call"`
-		Moment    string `json:"moment,omitempty"`
+		Event     string `json:"event,omitempty"`
 		Arguments []any  `json:"arguments"`
 		Answers   bool   `json:"answers,omitempty"`
 		Take      string `json:"take,omitempty"`
@@ -96,7 +105,7 @@ func described(h rulebook.Hook, values map[string]string) []byte {
 		d.Start = &call{Call: s.Call, Arguments: filled(s.Arguments, values), Gives: s.Gives}
 	}
 	for _, c := range h.Calls {
-		d.Calls = append(d.Calls, call{Call: c.Call, Moment: c.Moment, Arguments: filled(c.Arguments, nil), Answers: c.Answers != "", Take: c.Take})
+		d.Calls = append(d.Calls, call{Call: c.Call, Event: c.Event, Arguments: filled(c.Arguments, nil), Answers: c.Answers != "", Take: c.Take})
 	}
 	text, err := json.Marshal(d) // < is escaped
 	if err != nil {
@@ -119,30 +128,30 @@ func filled(arguments []any, values map[string]string) []any {
 	return list
 }
 
-// Announced reports whether a script of the build announces a moment.
-func Announced(b *export.Build, moment string) bool {
-	_, _, ok := Announces(b, moment)
+// Sends reports whether a script of the build sends an event.
+func Sends(b *export.Build, event string) bool {
+	_, _, ok := SentFrom(b, event)
 	return ok
 }
 
-// Announces finds where a script of the build names a moment: the file, and the offset in it. The event itself must be named
+// SentFrom finds where a script of the build names an event: the file, and the offset in it. The event itself must be named
 // somewhere, too.
-func Announces(b *export.Build, moment string) (f *export.File, offset int, ok bool) {
-	event := false
+func SentFrom(b *export.Build, event string) (f *export.File, offset int, ok bool) {
+	named := false
 	for _, o := range b.Parts() {
 		if adapted(o) {
-			continue // an adapter names all moments
+			continue // an adapter names all events
 		}
 		for _, s := range scripts(o) {
-			if _, has := s.Says[Moment]; has {
-				event = true
+			if _, has := s.Says[Event]; has {
+				named = true
 			}
-			if at, has := s.Says[moment]; has && f == nil {
+			if at, has := s.Says[event]; has && f == nil {
 				f, offset = o, at
 			}
 		}
 	}
-	return f, offset, event && f != nil
+	return f, offset, named && f != nil
 }
 
 // Makes finds where a script of the build makes a call by its dotted name.

@@ -50,9 +50,15 @@ func build(t *testing.T, page, script string) *export.Build {
 
 const bare = `<html><head></head><body><canvas></canvas><script src="game.js"></script></body></html>`
 
-// TestAnnounces: a moment is announced where a script names it, and the event, too; an adapter announces nothing.
-func TestAnnounces(t *testing.T) {
-	h := rulebook.Hook{Name: "SDK", Script: "/sdk.js", Place: "head-start", Plant: true, Calls: []rulebook.Call{{Call: "Portal.ready", Moment: "loading-done"}}}
+// TestSentFrom: an event is sent where a script names it, and the event, too; an adapter sends nothing.
+func TestSentFrom(t *testing.T) {
+	h := rulebook.Hook{
+		Name:   "SDK",
+		Script: "/sdk.js",
+		Place:  "head-start",
+		Plant:  true,
+		Calls:  []rulebook.Call{{Call: "Portal.ready", Event: "loading-done"}},
+	}
 	planted := Plant([]byte(bare), web.ReadPage([]byte(bare)), h)
 	planted = Adapt(planted, web.ReadPage(planted), h, nil)
 	if sdk, adapter, game := strings.Index(string(planted), "/sdk.js"), strings.Index(string(planted), adapterMark), strings.Index(string(planted), "game.js"); !(sdk >= 0 && sdk < adapter && adapter < game) {
@@ -60,21 +66,21 @@ func TestAnnounces(t *testing.T) {
 	}
 	for name, c := range map[string]struct {
 		page, script string
-		announced    bool
+		sent         bool
 		adapted      bool
 	}{
-		"announced":             {bare, `dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading-done" } }))`, true, false},
-		"by a function":         {bare, `const say = (m) => dispatchEvent(new CustomEvent("game-moment", { detail: { moment: m } })); say("loading-done")`, true, false},
-		"another moment":        {bare, `dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "save" } }))`, false, false},
+		"sent":                  {bare, `dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }))`, true, false},
+		"by a function":         {bare, `const say = (m) => dispatchEvent(new CustomEvent("game-event", { detail: { event: m } })); say("loading-done")`, true, false},
+		"another event":         {bare, `dispatchEvent(new CustomEvent("game-event", { detail: { event: "save" } }))`, false, false},
 		"the word, no event":    {bare, `log("loading-done")`, false, false},
-		"in the page":           {strings.Replace(bare, "<canvas>", `<script>dispatchEvent(new CustomEvent("game-moment", {detail:{moment:"loading-done"}}))</script><canvas>`, 1), "1", true, false},
+		"in the page":           {strings.Replace(bare, "<canvas>", `<script>dispatchEvent(new CustomEvent("game-event", {detail:{event:"loading-done"}}))</script><canvas>`, 1), "1", true, false},
 		"only an adapter":       {string(planted), `1`, false, true},
-		"an adapter and a game": {string(planted), `dispatchEvent(new CustomEvent("game-moment", { detail: { moment: "loading-done" } }))`, true, true},
+		"an adapter and a game": {string(planted), `dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }))`, true, true},
 	} {
 		b := build(t, c.page, c.script)
-		f, at, ok := Announces(b, "loading-done")
-		if ok != c.announced || Announced(b, "loading-done") != c.announced || Adapted(b) != c.adapted {
-			t.Errorf("%s: announced %v, adapted %v", name, ok, Adapted(b))
+		f, at, ok := SentFrom(b, "loading-done")
+		if ok != c.sent || Sends(b, "loading-done") != c.sent || Adapted(b) != c.adapted {
+			t.Errorf("%s: sent %v, adapted %v", name, ok, Adapted(b))
 		}
 		if ok && f.Path == "game.js" && !strings.HasPrefix(c.script[at:], "loading-done") {
 			t.Errorf("%s: the place is %q", name, c.script[at:])
@@ -91,7 +97,12 @@ func TestAnnounces(t *testing.T) {
 
 // TestAttributes: more attributes of a script are planted with it, and nothing that they hold ends the element.
 func TestAttributes(t *testing.T) {
-	h := rulebook.Hook{Name: "SDK", Script: "/sdk.js", Place: "head-end", Attributes: map[string]string{"crossorigin": "anonymous", "data-game": `"><script>`}}
+	h := rulebook.Hook{
+		Name:       "SDK",
+		Script:     "/sdk.js",
+		Place:      "head-end",
+		Attributes: map[string]string{"crossorigin": "anonymous", "data-game": `"><script>`},
+	}
 	planted := string(Plant([]byte(bare), web.ReadPage([]byte(bare)), h))
 	if !strings.Contains(planted, `<script src="/sdk.js" crossorigin="anonymous" data-game="&#34;&gt;&lt;script&gt;"></script>`) {
 		t.Error(planted)
@@ -102,7 +113,9 @@ func TestAttributes(t *testing.T) {
 func TestDescribed(t *testing.T) {
 	h := rulebook.Hook{
 		Start: &rulebook.Start{Call: "Portal.begin", Arguments: []any{"{game.short}", int64(3), "</script>"}, Gives: true},
-		Calls: []rulebook.Call{{Call: "started.score", Moment: "statistic", Arguments: []any{"{name}", "{value}"}, Answers: "promise", Take: "kept"}},
+		Calls: []rulebook.Call{
+			{Call: "started.score", Event: "statistic", Arguments: []any{"{name}", "{value}"}, Answers: "promise", Take: "kept"},
+		},
 	}
 	text := string(described(h, map[string]string{"game.short": "lane"}))
 	if strings.Contains(text, "</script>") {

@@ -11,7 +11,7 @@ import (
 //go:embed standin.js
 var standIn string
 
-// Heard is the event by which a stand-in says, on window, that a call was made. Its detail has call and arguments.
+// Heard is the event with which a stand-in says, on window, that a call was made. Its detail has call and arguments.
 const Heard = "havvel-heard"
 
 // StandIn is a script that stands in for a hook's: it has the functions that the rulebook names, answers as that says, and

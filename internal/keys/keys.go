@@ -1,4 +1,4 @@
-// Package keys keeps what destinations need to let us in, in one file of the user's configuration folder that only the user
+// Package keys keeps the credentials for destinations in one file of the user's configuration folder that only the user
 // can read. A key is bound to the host that it was set for: a project file can't lead it elsewhere.
 package keys
 
@@ -11,6 +11,9 @@ import (
 	"path/filepath"
 	"slices"
 	"time"
+
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 
 	"github.com/adrg/xdg"
 	"github.com/gofrs/flock"
@@ -25,7 +28,10 @@ type Key struct {
 }
 
 // A Ring is the file with all keys.
-type Ring struct{ path string }
+type Ring struct {
+	path string
+	fs   disk.FS // nil for that of this machine
+}
 
 // Variable names the environment variable that names another file.
 const Variable = "HAVVEL_KEYS"
@@ -33,10 +39,10 @@ const Variable = "HAVVEL_KEYS"
 // Open returns the user's ring. Its file need not exist yet.
 func Open() *Ring {
 	if path := os.Getenv(Variable); path != "" {
-		return &Ring{path}
+		return &Ring{path: path}
 	}
 	xdg.Reload()
-	return &Ring{filepath.Join(xdg.ConfigHome, "havvel", "keys.json")}
+	return &Ring{path: filepath.Join(xdg.ConfigHome, "havvel", "keys.json")}
 }
 
 // Path is where the keys are kept.
@@ -110,17 +116,7 @@ func (r *Ring) change(f func([]Key) []Key) error {
 	if err != nil {
 		return err
 	}
-	fresh, err := os.CreateTemp(filepath.Dir(r.path), ".keys-*") // with mode 0600
-	if err != nil {
-		return fmt.Errorf("keeping the keys: %w", err)
-	}
-	defer os.Remove(fresh.Name())
-	_, err = fresh.Write(append(data, '\n'))
-	err = errors.Join(err, fresh.Sync(), fresh.Close())
-	if err == nil {
-		err = os.Rename(fresh.Name(), r.path)
-	}
-	if err != nil {
+	if err := (atomicfile.Writer{FS: r.fs}).Bytes(r.path, 0o600, append(data, '\n')); err != nil {
 		return fmt.Errorf("keeping the keys: %w", err)
 	}
 	return nil

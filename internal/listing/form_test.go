@@ -170,12 +170,13 @@ func FuzzRender(f *testing.F) {
 			t.Errorf("%q: %s in %q", source, why, blocks)
 		}
 		again, _ := render(source, markdown{})
-		if again, _ = render(strings.Join(again, "\n\n"), markup{}); !strings.ContainsAny(source, "*_") && words(again) != words(blocks) { // marks of emphasis may touch in ways that have no other writing
+		if again, _ = render(strings.Join(again, "\n\n"), markup{}); !strings.ContainsAny(source, "*_") &&
+			words(again) != words(blocks) { // marks of emphasis may touch in ways that have no other writing
 			t.Errorf("%q becomes %q when it is sent as Markdown, instead of %q", source, words(again), words(blocks))
 		}
-		boards, _ := render(source, bbcode{})
-		if text := strings.ToLower(strings.Join(boards, "")); strings.Contains(text, "[img") || strings.Contains(text, "[url=javascript") {
-			t.Errorf("%q: %q", source, boards)
+		leaderboards, _ := render(source, bbcode{})
+		if text := strings.ToLower(strings.Join(leaderboards, "")); strings.Contains(text, "[img") || strings.Contains(text, "[url=javascript") {
+			t.Errorf("%q: %q", source, leaderboards)
 		}
 	})
 }

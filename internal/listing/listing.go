@@ -18,21 +18,21 @@ type Page struct {
 	Destination  string
 	Rules        *rulebook.Rulebook
 	Fields       []*Field
-	Boards       []Board
+	Leaderboards []Leaderboard
 	Declarations []Declaration
 	Problems     []Problem
 }
 
 // A Field is one field of the page, filled.
 type Field struct {
-	Name   string   // the portal's
-	From   []string // keys of havvel.toml
-	Form   string   // plain, html, bbcode or markdown
-	Text   string   // of a list, its words with commas
-	Words  []string // of a list; else nil
-	Stated bool     // havvel.toml says it, be it that there is nothing
-	Count  int      // the text's length as the portal counts, or how many words
-	Limit  int      // 0 when there is none
+	Name     string   // the portal's
+	From     []string // keys of havvel.toml
+	Form     string   // plain, html, bbcode or markdown
+	Text     string   // of a list, its words with commas
+	Words    []string // of a list; else nil
+	Declared bool     // havvel.toml says it, be it that there is nothing
+	Count    int      // the text's length as the portal counts, or how many words
+	Limit    int      // 0 when there is none
 }
 
 // Value is what steps send: a text, or a list of texts.
@@ -43,8 +43,8 @@ func (f *Field) Value() any {
 	return f.Text
 }
 
-// A Board is a score board.
-type Board struct {
+// A Leaderboard is a leaderboard.
+type Leaderboard struct {
 	Name   string `json:"name"`
 	Label  string `json:"label"`
 	Keeps  string `json:"keeps"` // in the portal's word
@@ -54,9 +54,9 @@ type Board struct {
 
 // A Declaration is one that the portal asks for.
 type Declaration struct {
-	Name   string
-	Says   string
-	Stated bool
+	Name     string
+	Says     string
+	Declared bool
 }
 
 // A Kind says what is wrong.
@@ -64,16 +64,16 @@ type Kind string
 
 // The kinds of problems; each has a check.
 const (
-	Missing    Kind = "listing-missing"
-	Short      Kind = "listing-short"
-	Long       Kind = "listing-long"
-	Shortened  Kind = "listing-cut"
-	Word       Kind = "listing-word"
-	Order      Kind = "listing-order"
-	Lost       Kind = "listing-lost"
-	NoBoard    Kind = "listing-board"
-	Undeclared Kind = "declaration-missing"
-	Unknown    Kind = "declaration-unknown"
+	Missing       Kind = "listing-missing"
+	Short         Kind = "listing-short"
+	Long          Kind = "listing-long"
+	Shortened     Kind = "listing-cut"
+	Word          Kind = "listing-word"
+	Order         Kind = "listing-order"
+	Lost          Kind = "listing-lost"
+	NoLeaderboard Kind = "listing-leaderboard"
+	Undeclared    Kind = "declaration-missing"
+	Unknown       Kind = "declaration-unknown"
 )
 
 // A Problem is something wrong with a page.
@@ -86,17 +86,17 @@ type Problem struct {
 }
 
 // Read fills the page of a game at a destination, for a version. A destination whose portal has no page, or a site, gives a
-// page without fields. The error is a *settings.Problem.
+// page without fields. Errors are about the project file.
 func Read(p *project.Project, d *project.Destination, version string) (*Page, error) {
 	page := &Page{Destination: d.Name, Rules: d.Rules}
-	s := &source{project: p, listing: p.ListingFor(d), version: version}
+	s := &source{project: p, to: d.Name, listing: p.ListingFor(d), version: version}
 	if err := s.read(); err != nil {
-		return nil, p.Problem(err)
+		return nil, err
 	}
 	for i := range d.Rules.Fields {
 		page.fill(s, &d.Rules.Fields[i])
 	}
-	page.boards(p)
+	page.leaderboards(p)
 	page.declare(p, d, version)
 	for i, problem := range page.Problems {
 		page.Problems[i].Line = p.Line(d.Name, problem.Key)
@@ -130,22 +130,27 @@ func (page *Page) fill(s *source, r *rulebook.Field) {
 		page.fillText(s, r, f)
 	}
 	page.Fields = append(page.Fields, f)
-	f.Stated = f.Count > 0
+	f.Declared = f.Count > 0
 	if isList(r.From[0]) {
-		_, f.Stated = s.list(r.From[0])
+		_, f.Declared = s.list(r.From[0])
 	}
 	what, n := "characters", f.Count
 	if f.Words != nil {
 		what = "words"
 	}
 	switch {
-	case !f.Stated && r.Required:
+	case !f.Declared && r.Required:
 		page.say(Missing, key, fmt.Sprintf("the page has no %s", r.Name), missingFix(r, key))
-	case !f.Stated:
+	case !f.Declared:
 	case r.Least > 0 && n < r.Least:
 		page.say(Short, key, fmt.Sprintf("%s has %d %s; at least %d are wanted", r.Name, n, what, r.Least), "write more of it")
 	case r.Limit > 0 && n > r.Limit:
-		page.say(Long, key, fmt.Sprintf("%s has %d %s; %d are the most", r.Name, n, what, r.Limit), fmt.Sprintf("shorten it by %d, or write another for this portal under [to.%s.listing]", n-r.Limit, page.Destination))
+		page.say(
+			Long,
+			key,
+			fmt.Sprintf("%s has %d %s; %d are the most", r.Name, n, what, r.Limit),
+			fmt.Sprintf("shorten it by %d, or write another for this portal under [to.%s.listing]", n-r.Limit, page.Destination),
+		)
 	}
 }
 
@@ -208,8 +213,18 @@ func (page *Page) shortened(r *rulebook.Field, key, whole, left string) {
 	}
 	end := []rune(left)
 	end = end[max(0, len(end)-30):]
-	page.say(Shortened, key, fmt.Sprintf("%s has %d characters, of which the portal takes %d; it is cut after %q", r.Name, Count(whole, r.Counts), r.Limit, string(end)),
-		fmt.Sprintf("write a shorter one for this portal under [to.%s.listing]", page.Destination))
+	page.say(
+		Shortened,
+		key,
+		fmt.Sprintf(
+			"%s has %d characters, of which the portal takes %d; it is cut after %q",
+			r.Name,
+			Count(whole, r.Counts),
+			r.Limit,
+			string(end),
+		),
+		fmt.Sprintf("write a shorter one for this portal under [to.%s.listing]", page.Destination),
+	)
 }
 
 // word brings one of our words to the portal's, if it is one that the portal takes.
@@ -257,7 +272,12 @@ func (page *Page) fillList(s *source, r *rulebook.Field, f *Field) {
 	if r.Cut && r.Limit > 0 && len(f.Words) > r.Limit {
 		left := f.Words[r.Limit:]
 		f.Words = f.Words[:r.Limit]
-		page.say(Shortened, key, fmt.Sprintf("%s takes %d %s; left out: %s", page.Rules.Name, r.Limit, r.Name, strings.Join(left, ", ")), "put the most important ones first")
+		page.say(
+			Shortened,
+			key,
+			fmt.Sprintf("%s takes %d %s; left out: %s", page.Rules.Name, r.Limit, r.Name, strings.Join(left, ", ")),
+			"put the most important ones first",
+		)
 	}
 	f.Count, f.Text = len(f.Words), strings.Join(f.Words, ", ")
 	if r.Sorted && len(f.Words) > 1 {
@@ -270,68 +290,103 @@ func (page *Page) sorted(r *rulebook.Field, key string, words []string) {
 	inOrder := slices.SortedFunc(slices.Values(words), func(a, b string) int { return cmp.Compare(strings.ToLower(a), strings.ToLower(b)) })
 	if r.Shown <= 0 || r.Shown >= len(words) {
 		if !slices.Equal(inOrder, words) {
-			page.say(Order, key, fmt.Sprintf("%s shows %s in alphabetical order: %s", page.Rules.Name, r.Name, strings.Join(inOrder, ", ")), "nothing needs to be done; the order in havvel.toml has no effect there")
+			page.say(
+				Order,
+				key,
+				fmt.Sprintf("%s shows %s in alphabetical order: %s", page.Rules.Name, r.Name, strings.Join(inOrder, ", ")),
+				"nothing needs to be done; the order in havvel.toml has no effect there",
+			)
 		}
 		return
 	}
 	seen := inOrder[:r.Shown]
 	if !slices.Contains(seen, words[0]) {
-		page.say(Order, key, fmt.Sprintf("%s sorts %s by the alphabet and shows the first %d where players browse: %s; the first one here, %s, is not among them", page.Rules.Name, r.Name, r.Shown, strings.Join(seen, ", "), words[0]),
-			fmt.Sprintf("for this portal leave out what comes before %q in the alphabet and matters less, under [to.%s.listing]", words[0], page.Destination))
+		page.say(
+			Order,
+			key,
+			fmt.Sprintf(
+				"%s sorts %s by the alphabet and shows the first %d where players browse: %s; the first one here, %s, is not among them",
+				page.Rules.Name,
+				r.Name,
+				r.Shown,
+				strings.Join(seen, ", "),
+				words[0],
+			),
+			fmt.Sprintf(
+				"for this portal leave out what comes before %q in the alphabet and matters less, under [to.%s.listing]",
+				words[0],
+				page.Destination,
+			),
+		)
 	}
 }
 
-// boards makes score boards of the project's statistics.
-func (page *Page) boards(p *project.Project) {
-	r := page.Rules.Boards
+// leaderboards makes leaderboards of the project's statistics.
+func (page *Page) leaderboards(p *project.Project) {
+	r := page.Rules.Leaderboards
 	if r == nil {
 		return
 	}
 	for _, x := range p.Statistics {
-		b := Board{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden}
+		b := Leaderboard{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden}
 		if len(r.Keeps) > 0 && !slices.Contains(r.Keeps, x.Keeps) {
-			page.say(NoBoard, "statistic", fmt.Sprintf("%s has no board that keeps the %s value, which %q wants", page.Rules.Name, x.Keeps, x.Name), "it can keep "+strings.Join(r.Keeps, ", "))
+			page.say(
+				NoLeaderboard,
+				"statistic",
+				fmt.Sprintf("%s has no leaderboard that keeps the %s value, which %q wants", page.Rules.Name, x.Keeps, x.Name),
+				"it can keep "+strings.Join(r.Keeps, ", "),
+			)
 		}
 		if theirs, ok := r.Words[x.Keeps]; ok {
 			b.Keeps = theirs
 		}
 		if n := Count(b.Label, ""); r.Limit > 0 && n > r.Limit {
-			page.say(NoBoard, "statistic", fmt.Sprintf("the label %q has %d characters; %s takes %d", b.Label, n, page.Rules.Name, r.Limit), "write a shorter label")
+			page.say(
+				NoLeaderboard,
+				"statistic",
+				fmt.Sprintf("the label %q has %d characters; %s takes %d", b.Label, n, page.Rules.Name, r.Limit),
+				"write a shorter label",
+			)
 		}
-		page.Boards = append(page.Boards, b)
+		page.Leaderboards = append(page.Leaderboards, b)
 	}
-	if r.Most > 0 && len(page.Boards) > r.Most {
-		page.say(NoBoard, "statistic", fmt.Sprintf("there are %d statistics; %s has %d boards at most", len(page.Boards), page.Rules.Name, r.Most), "decide which ones players should see there")
+	if r.Most > 0 && len(page.Leaderboards) > r.Most {
+		page.say(
+			NoLeaderboard,
+			"statistic",
+			fmt.Sprintf("there are %d statistics; %s has %d leaderboards at most", len(page.Leaderboards), page.Rules.Name, r.Most),
+			"decide which ones players should see there",
+		)
 	}
 }
 
 // declare compares what the developer states with what the portal asks for.
 func (page *Page) declare(p *project.Project, d *project.Destination, version string) {
-	states, stale := p.States(d, version)
+	states, stale := p.Declared(d, version)
 	var known []string
 	for _, r := range d.Rules.Declarations {
 		known = append(known, r.Name)
-		stated := slices.Contains(states, r.Name)
-		page.Declarations = append(page.Declarations, Declaration{r.Name, r.Says, stated})
-		if stated || !r.Required {
+		declared := slices.Contains(states, r.Name)
+		page.Declarations = append(page.Declarations, Declaration{r.Name, r.Says, declared})
+		if declared || !r.Required {
 			continue
 		}
-		fix := fmt.Sprintf("what is so, add to states under [declares], with version = %q", version)
+		fix := fmt.Sprintf("what is so, add to states under [declarations], with version = %q", version)
 		if stale {
-			fix = fmt.Sprintf("what [declares] says is about another version; if it still holds, write version = %q there", version)
+			fix = fmt.Sprintf("what [declarations] says is about another version; if it still holds, write version = %q there", version)
 		}
-		page.say(Undeclared, "declares", fmt.Sprintf("%s (%s)", r.Name, r.Says), fix)
+		page.say(Undeclared, "declarations", fmt.Sprintf("%s (%s)", r.Name, r.Says), fix)
 	}
-	if d.Declares == nil || d.Declares.Version != version {
+	if d.Declarations == nil || d.Declarations.Version != version {
 		return
 	}
-	for _, name := range d.Declares.States {
+	for _, name := range d.Declarations.Declare {
 		if !slices.Contains(known, name) {
 			fix := page.Rules.Name + " asks for none"
 			if len(known) > 0 {
 				fix = "it asks for " + strings.Join(known, ", ")
 			}
-			page.say(Unknown, "declares", fmt.Sprintf("%s does not ask for %q", page.Rules.Name, name), fix)
+			page.say(Unknown, "declarations", fmt.Sprintf("%s does not ask for %q", page.Rules.Name, name), fix)
 		}
 	}
 }
@@ -346,11 +401,11 @@ func (page *Page) Field(name string) *Field {
 	return nil
 }
 
-// Stated lists the names of the declarations that are stated.
-func (page *Page) Stated() []string {
+// Declared lists the names of the declarations that are declared.
+func (page *Page) Declared() []string {
 	list := []string{}
 	for _, d := range page.Declarations {
-		if d.Stated {
+		if d.Declared {
 			list = append(list, d.Name)
 		}
 	}

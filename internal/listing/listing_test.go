@@ -66,8 +66,8 @@ func TestGolden(t *testing.T) {
 		for _, f := range page.Fields {
 			fmt.Fprintf(&b, "== %s (%s, %d of %d)\n%s\n", f.Name, f.Form, f.Count, f.Limit, f.Text)
 		}
-		for _, x := range page.Boards {
-			fmt.Fprintf(&b, "== board %+v\n", x)
+		for _, x := range page.Leaderboards {
+			fmt.Fprintf(&b, "== leaderboard %+v\n", x)
 		}
 		for _, d := range page.Declarations {
 			fmt.Fprintf(&b, "== declaration %+v\n", d)
@@ -86,7 +86,11 @@ func TestGolden(t *testing.T) {
 			t.Fatal(err)
 		}
 		if b.String() != string(want) {
-			t.Errorf("%s is not as its golden file (go test ./internal/listing -update writes it anew):\n%s", name, strings.Join(listing.Diff(string(want), b.String()), "\n"))
+			t.Errorf(
+				"%s is not as its golden file (go test ./internal/listing -update writes it anew):\n%s",
+				name,
+				strings.Join(listing.Diff(string(want), b.String()), "\n"),
+			)
 		}
 	}
 }
@@ -117,18 +121,25 @@ func TestProblems(t *testing.T) {
 		"missing":          {"brackwater", replace(tagline, ""), listing.Missing, "the page has no tagline|write listing.tagline"},
 		"long":             {"osierfold", replace(tagline, `tagline = "`+strings.Repeat("light ", 16)+`"`), listing.Long, "tagline has 96 characters; 90 are the most|shorten it by 6"},
 		"emoji as letters": {"osierfold", replace(tagline, `tagline = "`+strings.Repeat("👩‍👧‍👦", 91)+`"`), listing.Long, "tagline has 91 characters; 90 are the most"},
-		"category":         {"brackwater", replace(`"Puzzle"`, `"Puzzles"`), listing.Word, `"Puzzles" is not a shelf that Brackwater knows|did you mean "Puzzle"`},
+		"category":         {"brackwater", replace(`"Puzzle"`, `"Puzzles"`), listing.Word, `"Puzzles" is not a category that Brackwater knows|did you mean "Puzzle"`},
 		"category, cased":  {"quillmarsh", replace(`"Puzzle"`, `"Arcad"`), listing.Word, `did you mean "arcade"`},
 		"too many tags":    {"brackwater", replace(`"relaxing"`, `"relaxing", "night", "moth"`), listing.Shortened, "takes 5 tags; left out: single-player|most important ones first"},
 		"order":            {"brackwater", replace(`tags        = ["puzzle"`, `tags = ["walking", "puzzle"`), listing.Order, "the first 3 where players browse: logic, puzzle, relaxing; the first one here, walking"},
 		"script":           {"brackwater", replace(`"page/description.md"`, `"page/evil.md"`), listing.Lost, "holds HTML, which is left out"},
-		"board":            {"brackwater", replace(`keeps = "highest"`, `keeps = "latest"`), listing.NoBoard, "no board that keeps the latest value|highest, lowest, total"},
-		"old statement":    {"brackwater", replace("[declares]\nversion = \"0.4.0\"", "[declares]\nversion = \"0.3.0\""), listing.Undeclared, "hold the rights|another version; if it still holds, write version = \"0.4.0\""},
-		"no statement":     {"osierfold", replace(`, "content-told"`, ""), listing.Undeclared, `everything in the game that some avoid|what is so, add to states under [declares]`},
+		"leaderboard":      {"brackwater", replace(`keeps = "highest"`, `keeps = "latest"`), listing.NoLeaderboard, "no leaderboard that keeps the latest value|highest, lowest, total"},
+		"old declaration":  {"brackwater", replace("[declarations]\nversion = \"0.4.0\"", "[declarations]\nversion = \"0.3.0\""), listing.Undeclared, "hold the rights|another version; if it still holds, write version = \"0.4.0\""},
+		"no declaration":   {"osierfold", replace(`, "content-told"`, ""), listing.Undeclared, `everything in the game that some avoid|what is so, add to states under [declarations]`},
 		"short text":       {"osierfold", replace(`"page/description.md"`, `"page/short.md"`), listing.Short, "text has 14 characters; at least 100"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p := demoProject(t, c.change, map[string]string{"page/evil.md": "Good <script>alert(1)</script> words " + strings.Repeat("and more of them ", 10), "page/short.md": "Light it up, x"})
+			p := demoProject(
+				t,
+				c.change,
+				map[string]string{
+					"page/evil.md":  "Good <script>alert(1)</script> words " + strings.Repeat("and more of them ", 10),
+					"page/short.md": "Light it up, x",
+				},
+			)
 			var found []listing.Problem
 			for _, problem := range read(t, p, c.at).Problems {
 				if problem.Kind == c.kind {
@@ -156,7 +167,8 @@ func TestOverride(t *testing.T) {
 		return toml + "\n[to.brackwater.listing]\ntagline = \"Only here.\"\ncontent = [\"fear\"]\nunfinished = false\nage = 6\n"
 	}, nil)
 	b, q := read(t, p, "brackwater"), read(t, p, "quillmarsh")
-	if b.Field("tagline").Text != "Only here." || b.Field("warnings").Text != "fear" || b.Field("age").Text != "6" || b.Field("shelf").Text != "Puzzle" {
+	if b.Field("tagline").Text != "Only here." || b.Field("warnings").Text != "fear" || b.Field("age").Text != "6" ||
+		b.Field("category").Text != "Puzzle" {
 		t.Errorf("%+v %+v", b.Field("tagline"), b.Field("warnings"))
 	}
 	if q.Field("tagline").Text == "Only here." || q.Field("unfinished").Text != "true" {
@@ -169,7 +181,11 @@ func TestOverride(t *testing.T) {
 
 // TestNews: a portal gets what is new in the version that is sent, and nothing when nothing is written of it.
 func TestNews(t *testing.T) {
-	p := demoProject(t, nil, map[string]string{"page/news.md": "# News\n\n## 0.4.0 (1 May)\nLamps.\n### More\nWicks.\n\n## 0.10.0\nTen.\n## v0.3\nOld.\n"})
+	p := demoProject(
+		t,
+		nil,
+		map[string]string{"page/news.md": "# News\n\n## 0.4.0 (1 May)\nLamps.\n### More\nWicks.\n\n## 0.10.0\nTen.\n## v0.3\nOld.\n"},
+	)
 	for version, want := range map[string]string{"0.4.0": "Lamps.\n\n### More\n\nWicks.", "0.10.0": "Ten.", "0.3": "Old.", "0.1.0": ""} {
 		page, err := listing.Read(p, p.To["quillmarsh"], version)
 		if err != nil {

@@ -26,13 +26,13 @@ var previewTemplate = template.Must(template.New("preview").Parse(previewPage))
 
 // A part is one thing on the page, from top to bottom.
 type part struct {
-	Kind          string // title, line, text, words, frame, picture, film, shots, boards
+	Kind          string // title, line, text, words, frame, picture, film, shots, leaderboards
 	Name          string
 	Text          string
 	Markup        template.HTML
 	Words         []string
 	Shots         []picture
-	Boards        []Board
+	Leaderboards  []Leaderboard
 	Width, Height int
 }
 
@@ -42,7 +42,7 @@ type picture struct {
 	Film   bool
 }
 
-// Preview writes a page of HTML, with all pictures in it, that looks as the portal would arrange the game's page: as wide as a desk
+// Preview writes a page of HTML, with all pictures in it, that looks as the portal would arrange the game's page: as wide as a desktop
 // and as narrow as a phone.
 func Preview(p *Page, title string, shots []Shot) ([]byte, error) {
 	pictures := map[string][]picture{}
@@ -71,7 +71,7 @@ func Preview(p *Page, title string, shots []Shot) ([]byte, error) {
 	}
 	column, side := p.Rules.Page.Column, p.Rules.Page.Side
 	if len(column) == 0 {
-		column = []string{"frame", "cover", "screenshots", "boards"}
+		column = []string{"frame", "cover", "screenshots", "leaderboards"}
 		for _, f := range p.Fields {
 			column = append(column, f.Name)
 		}
@@ -102,9 +102,9 @@ func (p *Page) part(name, title string, frame [2]int, pictures map[string][]pict
 			return nil
 		}
 		return []part{{Kind: "picture", Name: name, Shots: pictures[name][:1]}}
-	case "boards":
-		var seen []Board
-		for _, b := range p.Boards {
+	case "leaderboards":
+		var seen []Leaderboard
+		for _, b := range p.Leaderboards {
 			if !b.Hidden {
 				seen = append(seen, b)
 			}
@@ -112,7 +112,7 @@ func (p *Page) part(name, title string, frame [2]int, pictures map[string][]pict
 		if len(seen) == 0 {
 			return nil
 		}
-		return []part{{Kind: "boards", Boards: seen}}
+		return []part{{Kind: "leaderboards", Leaderboards: seen}}
 	}
 	f := p.Field(name)
 	if f == nil || f.Count == 0 {
@@ -160,7 +160,48 @@ var linkTag = regexp.MustCompile(`\[url=([^\]]*)\]`)
 
 // brackets shows what a portal makes of BBCode, as far as this package writes it.
 var brackets = strings.NewReplacer(
-	"[b]", "<b>", "[/b]", "</b>", "[i]", "<i>", "[/i]", "</i>", "[quote]", "<blockquote>", "[/quote]", "</blockquote>", "[code]", "<pre>", "[/code]", "</pre>",
-	"[list]\n", "<ul>", "[*]", "<li>", "\n[/list]", "</ul>", "[/list]", "</ul>", "[/url]", "</a>",
-	"[table]", "<table>", "[/table]", "</table>", "[tr]", "<tr>", "[/tr]", "</tr>", "[th]", "<th>", "[/th]", "</th>", "[td]", "<td>", "[/td]", "</td>", "\n\n", "<br><br>",
+	"[b]",
+	"<b>",
+	"[/b]",
+	"</b>",
+	"[i]",
+	"<i>",
+	"[/i]",
+	"</i>",
+	"[quote]",
+	"<blockquote>",
+	"[/quote]",
+	"</blockquote>",
+	"[code]",
+	"<pre>",
+	"[/code]",
+	"</pre>",
+	"[list]\n",
+	"<ul>",
+	"[*]",
+	"<li>",
+	"\n[/list]",
+	"</ul>",
+	"[/list]",
+	"</ul>",
+	"[/url]",
+	"</a>",
+	"[table]",
+	"<table>",
+	"[/table]",
+	"</table>",
+	"[tr]",
+	"<tr>",
+	"[/tr]",
+	"</tr>",
+	"[th]",
+	"<th>",
+	"[/th]",
+	"</th>",
+	"[td]",
+	"<td>",
+	"[/td]",
+	"</td>",
+	"\n\n",
+	"<br><br>",
 )

@@ -22,6 +22,7 @@ const largest = 1 << 20
 
 // A source is the listing of one destination, from which fields are filled.
 type source struct {
+	to      string
 	project *project.Project
 	listing *project.Listing
 	version string
@@ -30,20 +31,21 @@ type source struct {
 
 func (s *source) read() error {
 	s.texts = map[string]string{}
+	var missing []error
 	for key, file := range map[string]string{"description": s.listing.Description, "news": s.listing.News} {
 		if file == "" {
 			continue
 		}
 		data, err := readText(filepath.Join(s.project.Folder, filepath.FromSlash(file)))
 		if err != nil {
-			return fmt.Errorf("listing.%s: %w", key, err)
+			missing = append(missing, s.project.Problem(s.project.Path(s.to, "listing."+key), "listing.%s: %w", key, err))
 		}
 		s.texts[key] = data
 	}
 	if news := s.texts["news"]; news != "" {
 		s.texts["news"] = newsOf(news, s.version)
 	}
-	return nil
+	return errors.Join(missing...)
 }
 
 func readText(path string) (string, error) {
@@ -109,8 +111,8 @@ func isList(from string) bool {
 	return false
 }
 
-// list returns a source's words; stated is false when havvel.toml doesn't name it.
-func (s *source) list(from string) (words []string, stated bool) {
+// list returns a source's words; declared is false when havvel.toml doesn't name it.
+func (s *source) list(from string) (words []string, declared bool) {
 	l := s.listing
 	switch from {
 	case "tags":

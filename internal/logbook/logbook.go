@@ -1,5 +1,5 @@
 // Package logbook keeps the history of a project's deliveries. It is a file of JSON lines that only
-// grows; what became of a delivery is what its last line says. Asking portals is left to deliver.
+// grows; a delivery's state is what its last line says. Asking portals is left to deliver.
 package logbook
 
 import (
@@ -13,6 +13,8 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"havvel/internal/disk"
 
 	"github.com/gofrs/flock"
 )
@@ -46,11 +48,17 @@ type Delivery struct {
 }
 
 // A Book is a logbook's file. The zero value is not usable; Open makes one.
-type Book struct{ path string }
+type Book struct {
+	path string
+	fs   disk.FS
+}
 
 // Open returns the logbook of the project in folder. The file need not exist yet.
-func Open(folder string) *Book {
-	return &Book{filepath.Join(folder, ".havvel", "logbook.jsonl")}
+func Open(folder string) *Book { return On(disk.System, folder) }
+
+// On is Open for another file system.
+func On(system disk.FS, folder string) *Book {
+	return &Book{filepath.Join(folder, ".havvel", "logbook.jsonl"), system}
 }
 
 // NewID returns an id for a delivery that is about to be made.
@@ -63,7 +71,7 @@ func (b *Book) Add(l Line) error {
 	if err != nil {
 		return fmt.Errorf("logbook: %w", err)
 	}
-	if err := os.MkdirAll(filepath.Dir(b.path), 0o755); err != nil {
+	if err := b.fs.MkdirAll(filepath.Dir(b.path), 0o755); err != nil {
 		return fmt.Errorf("logbook: %w", err)
 	}
 	lock := flock.New(b.path + ".lock")
@@ -75,7 +83,7 @@ func (b *Book) Add(l Line) error {
 }
 
 func (b *Book) append(data []byte) (err error) {
-	f, err := os.OpenFile(b.path, os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := b.fs.OpenFile(b.path, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return fmt.Errorf("logbook: %w", err)
 	}
@@ -96,7 +104,17 @@ func (b *Book) append(data []byte) (err error) {
 	if _, err := f.Write(data); err != nil {
 		return fmt.Errorf("logbook: %w", err)
 	}
-	return f.Sync()
+	if err := f.Sync(); err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	if end > 0 {
+		return nil
+	}
+	// A new file: its name must last, too, and that of its folder.
+	if err := errors.Join(b.fs.SyncNames(filepath.Dir(b.path)), b.fs.SyncNames(filepath.Dir(filepath.Dir(b.path)))); err != nil {
+		return fmt.Errorf("logbook: %w", err)
+	}
+	return nil
 }
 
 // Lines returns every line as it was written, in the order of the file, but for those that can't be read.

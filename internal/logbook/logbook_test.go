@@ -16,7 +16,14 @@ func TestMany(t *testing.T) {
 	var work sync.WaitGroup
 	for i := range 40 {
 		work.Go(func() {
-			l := Line{At: time.Now(), ID: NewID(), Destination: "brackwater", Version: fmt.Sprint(i), State: "sent", Reasons: []string{strings.Repeat("x", 5000)}}
+			l := Line{
+				At:          time.Now(),
+				ID:          NewID(),
+				Destination: "brackwater",
+				Version:     fmt.Sprint(i),
+				State:       "sent",
+				Reasons:     []string{strings.Repeat("x", 5000)},
+			}
 			if err := Open(folder).Add(l); err != nil {
 				t.Error(err)
 			}
@@ -50,7 +57,8 @@ func TestStory(t *testing.T) {
 		t.Fatalf("%v %v", list, err)
 	}
 	d := list[0]
-	if d.State != "replaced" || d.Version != "1" || d.Fingerprint != "f" || d.Bytes != 9 || d.Link != "https://l" || d.Values["id"] != "7" || !d.Sent.Equal(began) {
+	if d.State != "replaced" || d.Version != "1" || d.Fingerprint != "f" || d.Bytes != 9 || d.Link != "https://l" || d.Values["id"] != "7" ||
+		!d.Sent.Equal(began) {
 		t.Errorf("%+v", d)
 	}
 }

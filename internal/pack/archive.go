@@ -11,15 +11,22 @@ import (
 	"path/filepath"
 	"slices"
 
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 	"havvel/internal/pack/deflate"
-	"havvel/internal/place"
 	"havvel/internal/progress"
 )
 
 // zipped writes items as a zip (PKWARE APPNOTE 6.3.10) with forward slashes, UTF-8 names, and fixed times and modes. Large
 // entries come first, so that a small change leaves most of the archive as it was. judge is asked about the file before it
 // gets its name; when anything fails, path is as it was before.
-func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report progress.Reporter, judge func(file string) error) (*Archive, error) {
+func (p *Plan) zipped(
+	ctx context.Context,
+	path string,
+	items []*Item,
+	report progress.Reporter,
+	judge func(file string) error,
+) (*Archive, error) {
 	items = slices.Clone(items)
 	slices.SortStableFunc(items, func(a, b *Item) int { return cmp.Or(cmp.Compare(b.Size(), a.Size()), cmpNames(a.Name, b.Name)) })
 	streams, err := p.streams(ctx, items, report)
@@ -28,7 +35,7 @@ func (p *Plan) zipped(ctx context.Context, path string, items []*Item, report pr
 	}
 	a := &Archive{Path: path, Entries: len(items)}
 	var finished done
-	err = place.Again(path, func(f *os.File) (err error) {
+	err = atomicfile.Again(path, func(f disk.File) (err error) {
 		if finished, err = a.write(ctx, f, path, items, streams, p.cache); err != nil {
 			return err
 		}
@@ -62,7 +69,14 @@ func (p *Plan) streams(ctx context.Context, items []*Item, report progress.Repor
 }
 
 // write writes the archive, and reads it back.
-func (a *Archive) write(ctx context.Context, f *os.File, path string, items []*Item, streams []*deflate.Stream, cache *Cache) (done, error) {
+func (a *Archive) write(
+	ctx context.Context,
+	f disk.File,
+	path string,
+	items []*Item,
+	streams []*deflate.Stream,
+	cache *Cache,
+) (done, error) {
 	z := &zipper{f: f}
 	sum := newSummer(filepath.Join(cache.folder, "sums"), items, streams)
 	if err := cache.begin(z, sum.chain, items, streams); err != nil {

@@ -36,7 +36,13 @@ func renew(ctx context.Context, p *Plan) error {
 			f.now, more = d, true
 			if !told[f.it] {
 				told[f.it] = true
-				p.note("hashes", 0, "browsers refuse a file whose hash is another", "the hash of %s (integrity) becomes that of what is packed", f.it.Name)
+				p.note(
+					"hashes",
+					0,
+					"browsers refuse a file whose hash is another",
+					"the hash of %s (integrity) becomes that of what is packed",
+					f.it.Name,
+				)
 			}
 		}
 	}

@@ -23,7 +23,19 @@ func TestDigests(t *testing.T) {
 	late := `fetch("/art/lane.bin")`
 	game := `const hashes={"late":"` + is("sha512", late) + `"};import("./late.js")`
 	files := map[string]string{
-		"index.html":   `<!doctype html><html><head><script type=importmap>{"imports":{},"integrity":{"./late.js":"` + is("sha256", late) + `"}}</script></head><body><script type=module src="/game.js" integrity="` + is("sha384", game) + `"></script><script src=same.js integrity=` + is("sha256", "1") + `></script><script src=bad.js integrity=` + is("sha256", "2") + `></script></body></html>`,
+		"index.html": `<!doctype html><html><head><script type=importmap>{"imports":{},"integrity":{"./late.js":"` + is(
+			"sha256",
+			late,
+		) + `"}}</script></head><body><script type=module src="/game.js" integrity="` + is(
+			"sha384",
+			game,
+		) + `"></script><script src=same.js integrity=` + is(
+			"sha256",
+			"1",
+		) + `></script><script src=bad.js integrity=` + is(
+			"sha256",
+			"2",
+		) + `></script></body></html>`,
 		"game.js":      game,
 		"late.js":      late,
 		"same.js":      "1",

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"havvel/internal/export"
+	"havvel/internal/fault"
 )
 
 // enter puts the build's files at the root, and the entry page under the name that hosts look for.
@@ -40,7 +41,12 @@ func (p *Plan) makeWay() error {
 	}
 	name := "index-other.html"
 	if p.named(name) != nil {
-		return fmt.Errorf("can't make %s the entry page: there is another %s; name it under leave_out in havvel.toml", p.entry.From.Path, export.EntryName)
+		return fault.New(
+			fault.No,
+			"can't make %s the entry page: there is another %s; name it under leave_out in havvel.toml",
+			p.entry.From.Path,
+			export.EntryName,
+		)
 	}
 	other.Name = name
 	p.note("entry", 0, "the entry page takes its name", "%s is called %s", other.From.Path, name)
@@ -51,9 +57,16 @@ func (p *Plan) makeWay() error {
 func (p *Plan) rebase(folder string) error {
 	page := p.entry.From.Page
 	if page == nil || page.Base != "" {
-		return fmt.Errorf("can't put %s at the root: it has a base address of its own, so its links would lead elsewhere", p.entry.From.Path)
+		return fault.New(
+			fault.No,
+			"can't put %s at the root: it has a base address of its own, so its links would lead elsewhere",
+			p.entry.From.Path,
+		)
 	}
-	p.entry.edits = append(p.entry.edits, edit{at: page.HeadStart, text: fmt.Sprintf(`<base href="%s/">`, html.EscapeString(strings.TrimSuffix(folder, "/")))})
+	p.entry.edits = append(
+		p.entry.edits,
+		edit{at: page.HeadStart, text: fmt.Sprintf(`<base href="%s/">`, html.EscapeString(strings.TrimSuffix(folder, "/")))},
+	)
 	p.note("entry", 0, "its links stay as they are", "%s says that its links are relative to %s/", p.entry.From.Path, folder)
 	return nil
 }

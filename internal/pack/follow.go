@@ -12,6 +12,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/link"
+	"havvel/internal/fault"
 )
 
 // An edit puts text in the place of length bytes.
@@ -107,9 +108,15 @@ func (p *Plan) edits(l export.Link, to *Item) ([]export.Edit, error) {
 	moved := to != nil && to.Name != p.build.Inside(l.To)
 	if root, reason, ok := p.build.FromRoot(l); ok && fixes && !moved {
 		if reason != "" && l.Certainty != link.Possible && p.build.Reach(l.From) >= export.Loaded {
-			return nil, &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf(
-				"%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, since %s. "+
-					"Set the base path to \"./\" in the engine's or bundler's export settings", l.Target, reason)}
+			return nil, unfollowed(
+				l.From.Path,
+				l.Line,
+				l.Column,
+				"%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, since %s",
+				l.Target,
+				reason,
+			).
+				Then("set the base path to \"./\" in the engine's or bundler's export settings")
 		}
 		return root, nil
 	}
@@ -127,25 +134,16 @@ func (p *Plan) edits(l export.Link, to *Item) ([]export.Edit, error) {
 }
 
 func (p *Plan) lost(l export.Link, to *Item) error {
-	return &Unfollowed{
-		File: l.From.Path, Line: l.Line, Column: l.Column,
-		Reason: fmt.Sprintf("it names %s as %q, which is put together from parts; that %s can't be followed with certainty", l.To.Path, l.Target, p.renamed[to]),
-	}
+	return unfollowed(l.From.Path, l.Line, l.Column,
+		"it names %s as %q, which is put together from parts; that %s can't be followed with certainty", l.To.Path, l.Target, p.renamed[to])
 }
 
-// Unfollowed says that a change can't be made, since not every place that it concerns can be followed.
-type Unfollowed struct {
-	File         string
-	Line, Column int // from 1; 0 when there is none
-	Reason       string
-}
-
-func (e *Unfollowed) Error() string {
-	at := e.File
-	if e.Line > 0 {
-		at += fmt.Sprintf(":%d:%d", e.Line, e.Column)
-	}
-	return at + ": " + e.Reason
+// unfollowed is the error for a change that can't be made, since not every place that it concerns can be followed; line and column are 0
+// where it stands nowhere.
+func unfollowed(file string, line, column int, format string, args ...any) *fault.Error {
+	f := fault.New(fault.No, format, args...)
+	f.At = fault.Position{File: file, Line: line, Column: column}
+	return f
 }
 
 // work brings an item's bytes into their final form: unpacked where they must be changed, changed, and packed again.

@@ -140,7 +140,13 @@ func (f *Front) style(page *web.Page) string {
 		width, _ = strconv.Atoi(m[1]) // a few digits
 		height, _ = strconv.Atoi(m[2])
 	}
-	return css + whole + middle + fmt.Sprintf("width:min(100vw,calc(100vh*%d/%d))!important;height:min(100vh,calc(100vw*%d/%d))!important}", width, height, height, width)
+	return css + whole + middle + fmt.Sprintf(
+		"width:min(100vw,calc(100vh*%d/%d))!important;height:min(100vh,calc(100vw*%d/%d))!important}",
+		width,
+		height,
+		height,
+		width,
+	)
 }
 
 var titleElement = regexp.MustCompile(`(?is)<title[^>]*>.*?</title>`)

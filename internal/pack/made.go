@@ -17,15 +17,16 @@ import (
 
 	"github.com/andybalholm/brotli"
 
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 	"havvel/internal/export/encoding"
 	"havvel/internal/pack/deflate"
-	"havvel/internal/place"
 	"havvel/internal/progress"
 )
 
-// making keeps contents that were worked out, by what they were worked out from, in a folder that can be deleted at any
-// time. Behind each stand its length and hash, and nothing is taken that differs from them. Where the folder can't be written to, contents are
-// kept elsewhere for as long as the program runs.
+// making keeps contents that were worked out, by what they were worked out from, in a folder that can be deleted at any time. Behind
+// each stand its length and hash, and nothing is taken that differs from them. Where the folder can't be written to, contents are kept
+// elsewhere for as long as the program runs.
 type making struct {
 	folder string
 	mu     sync.Mutex
@@ -46,11 +47,11 @@ const trailer = 8 + sha256.Size // bytes behind a content: its length and hash
 func (m *making) product(from [sha256.Size]byte, way string, make func(io.Writer) error) (product, error) {
 	key := sha256.Sum256(append(from[:], way...))
 	name := hex.EncodeToString(key[:16])
-	if made, ok := whole(filepath.Join(m.folder, name)); ok {
+	if made, ok := readProduct(filepath.Join(m.folder, name)); ok {
 		return made, nil
 	}
 	made, err := write(m.place(), name, make)
-	if err == nil || !place.Unwritable(err) {
+	if err == nil || !atomicfile.Unwritable(err) {
 		return made, err
 	}
 	folder, other := m.elsewhere(err)
@@ -88,8 +89,8 @@ func (m *making) close() error {
 	return os.RemoveAll(m.spare)
 }
 
-// whole looks for a product whose length and hash are what they were.
-func whole(path string) (product, bool) {
+// readProduct looks for a product whose length and hash are what they were.
+func readProduct(path string) (product, bool) {
 	f, err := os.Open(path)
 	if err != nil {
 		return product{}, false
@@ -118,7 +119,7 @@ func (p product) trailer(hash hash.Hash) []byte {
 // write makes a product in a folder. It does not wait for the disk: one that was cut off is found out.
 func write(folder, name string, make func(io.Writer) error) (product, error) {
 	made := product{path: filepath.Join(folder, name)}
-	return made, place.Again(made.path, func(f *os.File) error {
+	return made, atomicfile.Again(made.path, func(f disk.File) error {
 		hash := sha256.New()
 		if err := make(io.MultiWriter(f, hash)); err != nil {
 			return err
@@ -192,7 +193,7 @@ func (it *Item) decoded(ctx context.Context, was string) ([]byte, error) {
 	defer r.Close()
 	plain, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && len(plain) > most {
-		err = fmt.Errorf("%s has more than 64 MB, which is too large to be changed", it.Name)
+		err = fmt.Errorf("%s has more than 64 MB, so Havvel does not change it", it.Name)
 	}
 	return plain, err
 }

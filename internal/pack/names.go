@@ -12,41 +12,48 @@ import (
 	"havvel/internal/export"
 )
 
-// mendNames mends what works on the developer's disk only: links in another letter case, links from the host's root, and
+// fixNames fixes what works on the developer's disk only: links in another letter case, links from the host's root, and
 // names that the destination can't take. Links are changed by follow; here it is decided which, and said.
-func mendNames(_ context.Context, p *Plan) error {
+func fixNames(_ context.Context, p *Plan) error {
 	for _, it := range p.Items {
 		if it.From != nil {
-			p.mendBase(it)
+			p.fixBase(it)
 		}
 	}
-	if err := p.mendLinks(); err != nil {
+	if err := p.fixLinks(); err != nil {
 		return err
 	}
 	for _, it := range p.Items {
 		if it.From == nil || it == p.entry {
 			continue
 		}
-		if err := p.mendName(it); err != nil {
+		if err := p.fixName(it); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// mendBase makes a page whose links start at the host's root relative to its own folder.
-func (p *Plan) mendBase(it *Item) {
+// fixBase makes a page whose links start at the host's root relative to its own folder.
+func (p *Plan) fixBase(it *Item) {
 	f := it.From
 	if !f.BasedAtRoot() || f.Page.Base != p.build.Root() && strings.Trim(f.Page.Base, "/") != "" {
 		return
 	}
 	base := "./" + strings.Repeat("../", strings.Count(folderOf(it.Name), "/"))
 	it.edits = append(it.edits, edit{f.Page.BaseAt.Offset, f.Page.BaseAt.Len, base})
-	p.note("names", 0, "portals serve a game from a folder of its own", "%s says that its links start at %s, and not at the host's root", f.Path, base)
+	p.note(
+		"names",
+		0,
+		"portals serve a game from a folder of its own",
+		"%s says that its links start at %s, and not at the host's root",
+		f.Path,
+		base,
+	)
 }
 
-// mendLinks says which links change; where only the file's name can, it changes.
-func (p *Plan) mendLinks() error {
+// fixLinks says which links change; where only the file's name can, it changes.
+func (p *Plan) fixLinks() error {
 	absolute := map[*export.File]int{}
 	var order []*export.File
 	for _, l := range p.build.Links {
@@ -110,15 +117,16 @@ func (p *Plan) nameAsLinked(it *Item, l export.Link) {
 	if it.Name == to || p.named(to) != nil {
 		return
 	}
-	if _, vague := p.build.Vague(it.From); vague || slices.ContainsFunc(p.build.NamesOf(it.From), func(o export.Link) bool { return o.Path != l.Path }) {
+	if _, vague := p.build.Vague(it.From); vague ||
+		slices.ContainsFunc(p.build.NamesOf(it.From), func(o export.Link) bool { return o.Path != l.Path }) {
 		return // check says what is wrong with the link
 	}
 	p.note("names", 0, "portals' hosts tell letter case apart", "%s is called %s, as %s:%d names it", it.From.Path, to, l.From.Path, l.Line)
 	it.Name = to
 }
 
-// mendName gives a file a name that the destination can take.
-func (p *Plan) mendName(it *Item) error {
+// fixName gives a file a name that the destination can take.
+func (p *Plan) fixName(it *Item) error {
 	wanted := p.to.Rules != nil && p.to.Rules.Archive.Names == "plain"
 	parts := strings.Split(it.Name, "/")
 	for i, part := range parts {
@@ -137,7 +145,15 @@ func (p *Plan) mendName(it *Item) error {
 	}
 	if err := p.build.Followed(it.From, p.build.Base+name); err != nil {
 		if wanted {
-			return &Unfollowed{File: it.From.Path, Reason: fmt.Sprintf("%s can't take this name, and it can't become %s: %v; rename it in the game's project and export again", p.to.Rules.Name, name, err)}
+			return unfollowed(
+				it.From.Path,
+				0,
+				0,
+				"%s can't take this name, and it can't become %s: %w",
+				p.to.Rules.Name,
+				name,
+				err,
+			).Then("rename it in the game's project and export again")
 		}
 		return nil // check says what may go wrong
 	}

@@ -10,16 +10,17 @@ import (
 	"fmt"
 	"html"
 	"mime"
-	"os"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
 
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 	"havvel/internal/export"
 	"havvel/internal/export/link"
 	"havvel/internal/export/web"
-	"havvel/internal/place"
+	"havvel/internal/fault"
 )
 
 // fold puts everything into the entry page. What the page and its stylesheets name, and what scripts import, goes where it is
@@ -27,7 +28,7 @@ import (
 // page, is an error.
 func (p *Plan) fold(ctx context.Context) error {
 	if p.entry.From.Page == nil || p.result.Entry == nil {
-		return fmt.Errorf("can't fold %s into one page: its entry page can't be read", p.build.Path)
+		return fault.New(fault.No, "can't fold %s into one page: its entry page can't be read", p.build.Path)
 	}
 	f := &folding{plan: p, done: map[*export.File][]byte{}, placed: map[*export.File]bool{}}
 	if err := f.verify(); err != nil {
@@ -50,8 +51,21 @@ func (p *Plan) fold(ctx context.Context) error {
 	inside := len(p.Items) - 1
 	p.entry.text = page
 	p.Items = []*Item{p.entry}
-	p.Steps = append(p.Steps, Step{Name: "one-page", What: fmt.Sprintf("%s %s into %s", count(inside, "file"), verb(inside, "goes", "go"), export.EntryName), Why: p.to.Rules.Name + " takes one page", Bytes: int64(len(page)) - p.result.Bytes})
-	p.result, err = export.Assemble(ctx, p.build.Path, "page", []export.Part{{Path: export.EntryName, Bytes: int64(len(page)), Open: p.entry.Open}})
+	p.Steps = append(
+		p.Steps,
+		Step{
+			Name:  "one-page",
+			What:  fmt.Sprintf("%s %s into %s", count(inside, "file"), verb(inside, "goes", "go"), export.EntryName),
+			Why:   p.to.Rules.Name + " takes one page",
+			Bytes: int64(len(page)) - p.result.Bytes,
+		},
+	)
+	p.result, err = export.Assemble(
+		ctx,
+		p.build.Path,
+		"page",
+		[]export.Part{{Path: export.EntryName, Bytes: int64(len(page)), Open: p.entry.Open}},
+	)
 	return err
 }
 
@@ -87,7 +101,7 @@ func (f *folding) verify() error {
 }
 
 func (f *folding) cannot(l export.Link, why string) error {
-	return &Unfollowed{File: l.From.Path, Line: l.Line, Column: l.Column, Reason: fmt.Sprintf("it names %s as %q, %s, so it can't be put into the page", l.Path, l.Target, why)}
+	return unfollowed(l.From.Path, l.Line, l.Column, "it names %s as %q, %s, so it can't be put into the page", l.Path, l.Target, why)
 }
 
 //go:embed onepage.js
@@ -104,7 +118,13 @@ func (f *folding) held(ctx context.Context) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(&b, "<script type=\"text/plain\" data-havvel=\"%s\" data-type=\"%s\">%s</script>\n", html.EscapeString(o.Path), typeOf(o), base64.StdEncoding.EncodeToString(data))
+		fmt.Fprintf(
+			&b,
+			"<script type=\"text/plain\" data-havvel=\"%s\" data-type=\"%s\">%s</script>\n",
+			html.EscapeString(o.Path),
+			typeOf(o),
+			base64.StdEncoding.EncodeToString(data),
+		)
 	}
 	if b.Len() == 0 {
 		return "", nil
@@ -126,7 +146,7 @@ func (f *folding) file(ctx context.Context, o *export.File) ([]byte, error) {
 		return data, nil
 	}
 	if slices.Contains(f.within, o) {
-		return nil, &Unfollowed{File: o.Path, Reason: "it links to itself by way of " + f.within[len(f.within)-1].Path + ", so it can't be put into the page"}
+		return nil, unfollowed(o.Path, 0, 0, "it links to itself by way of %s, so it can't be put into the page", f.within[len(f.within)-1].Path)
 	}
 	f.within = append(f.within, o)
 	defer func() { f.within = f.within[:len(f.within)-1] }()
@@ -226,7 +246,7 @@ func typeOf(f *export.File) string {
 func (p *Plan) onePage(file string, judge func(string) error) (*Archive, error) {
 	sum := sha256.Sum256(p.entry.text)
 	a := &Archive{Path: file, Entries: 1, Bytes: int64(len(p.entry.text)), SHA256: hex.EncodeToString(sum[:])}
-	return a, place.File(file, func(f *os.File) error {
+	return a, atomicfile.File(file, func(f disk.File) error {
 		if _, err := f.Write(p.entry.text); err != nil {
 			return fmt.Errorf("writing %s: %w", file, err)
 		}

@@ -16,6 +16,7 @@ import (
 	"testing"
 
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
 	"havvel/internal/progress"
 	"havvel/internal/rulebook"
@@ -104,7 +105,7 @@ func packed(encoding, text string) string {
 	return string(data)
 }
 
-// TestSteps packs builds, each with something to mend, and looks at what comes out.
+// TestSteps packs builds, each with something to fix, and looks at what comes out.
 func TestSteps(t *testing.T) {
 	data := "\x00" + strings.Repeat("lantern ", 4000)
 	sdk := For{Rules: arcade, Plants: true}
@@ -119,7 +120,8 @@ func TestSteps(t *testing.T) {
 		"nothing but the script": {map[string]string{"index.html": page, "game.js": "1"}, sdk, "plant", []string{"game.js", "index.html"}, map[string]string{"index.html": `<head>` + "\n" + `<!-- havvel: SDK --><script src="/sdk.js"></script>`}},
 		"the script is there":    {map[string]string{"index.html": strings.Replace(page, "<head>", `<head><script src="/sdk.js"></script>`, 1), "game.js": "1"}, sdk, "", []string{"game.js", "index.html"}, nil},
 		"a folder around it":     {map[string]string{"web/index.html": page, "web/game.js": "1", "web/a/b.bin": "2"}, sdk, "entry plant", []string{"a/b.bin", "game.js", "index.html"}, map[string]string{"a/b.bin": "2"}},
-		"another name":           {map[string]string{"lane.html": page, "game.js": "1", "help.html": "<a href='lane.html#x'>a</a><a href=./lane.html>b</a><a href=other/lane.html>c</a>"}, sdk, "entry plant", []string{"game.js", "help.html", "index.html"}, map[string]string{"help.html": "<a href='index.html#x'>a</a><a href=./index.html>b</a><a href=other/lane.html>c</a>"}},
+		"another name": {map[string]string{"lane.html": page, "game.js": "1", "help.html": "<a href='lane.html#x'>a</a><a " +
+			"href=./lane.html>b</a><a href=other/lane.html>c</a>"}, sdk, "entry plant", []string{"game.js", "help.html", "index.html"}, map[string]string{"help.html": "<a href='index.html#x'>a</a><a href=./index.html>b</a><a href=other/lane.html>c</a>"}},
 		"without recoding":       {map[string]string{"lane.html": page, "game.js": "1", "help.html": "<a href=lane.html>a</a>"}, For{Rules: bare, Without: []string{"recode"}}, "entry", []string{"game.js", "help.html", "index.html"}, map[string]string{"help.html": "<a href=index.html>a</a>"}},
 		"letter case":            {map[string]string{"Index.html": page, "game.js": "1"}, plain, "entry", []string{"game.js", "index.html"}, nil},
 		"in one of many folders": {map[string]string{"web/lane.html": page, "web/game.js": "fetch('a.bin')", "web/a.bin": "3", "notes.txt": "n"}, plain, "entry entry", []string{"index.html", "notes.txt", "web/a.bin", "web/game.js"}, map[string]string{"index.html": `<base href="web/">`}},
@@ -148,9 +150,10 @@ func TestSteps(t *testing.T) {
 		"plain that can't follow stays":             {map[string]string{"index.html": page, "game.js": `fetch("a.p" + kind + "ck")`, "a.pack": data}, For{Rules: openHost, Encode: "br"}, "recode", []string{"a.pack", "game.js", "index.html"}, nil},
 		"a game that unpacks by itself":             {map[string]string{"index.html": page, "game.js": `fetch("a.pack.gz").then(new DecompressionStream("gzip"))`, "a.pack.gz": packed("gzip", data)}, plain, "recode", []string{"a.pack.gz", "game.js", "index.html"}, nil},
 		"smaller":                                   {map[string]string{"index.html": page, "game.js": "/* long words */\nlet lantern   =   1 ;", "game.js.map": "{}", "a.json": "{ \"a\" :   [ 1 , 2 ],\n \"b\": \"long enough to be looked at, since small files are left alone\"  ,\n \"c\":   1 }"}, For{Rules: bare, Slim: true}, "slim slim", []string{"a.json", "game.js", "index.html"}, map[string]string{"a.json": `{"a":[1,2],"b":`}},
-		"a front":                                   {map[string]string{"index.html": strings.Replace(page, "<body>", "<body><canvas width=640 height=480></canvas>", 1), "game.js": "1"}, For{Rules: bare, Front: &Front{Title: "Lane & Moor", Background: "#112", Bar: "#fc8", Canvas: "fit", Icon: &Art{"i.png", []byte("png")}}}, "front", []string{"game.js", "havvel-i.png", "index.html"}, map[string]string{"index.html": "<title>Lane &amp; Moor</title>", "havvel-i.png": "png"}},
-		"a stamp":                                   {map[string]string{"index.html": page, "game.js": "1", StampName: "old"}, For{Rules: bare, Short: "lane", Version: "1.0", Destination: "d"}, "stamp", []string{"game.js", StampName, "index.html"}, map[string]string{StampName: `"version": "1.0"`}},
-		"without":                                   {map[string]string{"web/index.html": page, "web/game.js": "fetch('A.bin')", "web/a.bin": "1"}, For{Rules: bare, Without: []string{"names"}, AcceptErrors: true}, "entry", []string{"a.bin", "game.js", "index.html"}, map[string]string{"game.js": "fetch('A.bin')"}},
+		"a front": {map[string]string{"index.html": strings.Replace(page, "<body>", "<body><canvas "+
+			"width=640 height=480></canvas>", 1), "game.js": "1"}, For{Rules: bare, Front: &Front{Title: "Lane & Moor", Background: "#112", Bar: "#fc8", Canvas: "fit", Icon: &Art{"i.png", []byte("png")}}}, "front", []string{"game.js", "havvel-i.png", "index.html"}, map[string]string{"index.html": "<title>Lane &amp; Moor</title>", "havvel-i.png": "png"}},
+		"a stamp": {map[string]string{"index.html": page, "game.js": "1", StampName: "old"}, For{Rules: bare, Short: "lane", Version: "1.0", Destination: "d"}, "stamp", []string{"game.js", StampName, "index.html"}, map[string]string{StampName: `"version": "1.0"`}},
+		"without": {map[string]string{"web/index.html": page, "web/game.js": "fetch('A.bin')", "web/a.bin": "1"}, For{Rules: bare, Without: []string{"names"}, AcceptErrors: true}, "entry", []string{"a.bin", "game.js", "index.html"}, map[string]string{"game.js": "fetch('A.bin')"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b, folder := build(t, c.files)
@@ -188,13 +191,23 @@ func TestSteps(t *testing.T) {
 }
 
 // openHost serves all encodings.
-var openHost = &rulebook.Rulebook{Name: "Open", Archive: rulebook.Archive{HandOver: "zip"}, Serves: rulebook.Serves{Encodings: []string{"gzip", "br"}}}
+var openHost = &rulebook.Rulebook{
+	Name:    "Open",
+	Archive: rulebook.Archive{HandOver: "zip"},
+	Serves:  rulebook.Serves{Encodings: []string{"gzip", "br"}},
+}
 
 var plainNames = &rulebook.Rulebook{Name: "Plain", Archive: rulebook.Archive{HandOver: "zip", Names: "plain"}}
 
 // TestForms: the forms of the hand-over hold the same build.
 func TestForms(t *testing.T) {
-	files := map[string]string{"index.html": strings.Replace(page, "<head>", "<head><link rel=stylesheet href=s.css>", 1), "game.js": `const parts = ["a.wasm"]; fetch(parts[0]); "</script>"`, "s.css": "a{background:url(b.png)}", "b.png": "\x89PNG\r\n\x1a\n", "a.wasm": "\x00asm\x01\x00\x00\x00"}
+	files := map[string]string{
+		"index.html": strings.Replace(page, "<head>", "<head><link rel=stylesheet href=s.css>", 1),
+		"game.js":    `const parts = ["a.wasm"]; fetch(parts[0]); "</script>"`,
+		"s.css":      "a{background:url(b.png)}",
+		"b.png":      "\x89PNG\r\n\x1a\n",
+		"a.wasm":     "\x00asm\x01\x00\x00\x00",
+	}
 	pack := func(handOver string) (*Archive, error) {
 		b, _ := build(t, files)
 		plan, err := cache(t, t.TempDir()).Plan(context.Background(), b, For{Rules: form(handOver), Short: "lane", Version: "1"})
@@ -208,7 +221,9 @@ func TestForms(t *testing.T) {
 		t.Fatal(err)
 	}
 	rest := unpack(t, apart.Parts[1].Path)
-	if entry, err := os.ReadFile(apart.Parts[0].Path); err != nil || string(entry) != files["index.html"] || rest["index.html"] != "" || rest["game.js"] != files["game.js"] || len(rest) != 5 {
+	if entry, err := os.ReadFile(apart.Parts[0].Path); err != nil || string(entry) != files["index.html"] || rest["index.html"] != "" ||
+		rest["game.js"] != files["game.js"] ||
+		len(rest) != 5 {
 		t.Errorf("apart: %v, %q", err, slices.Sorted(maps.Keys(rest)))
 	}
 	folder, err := pack("folder")
@@ -239,7 +254,11 @@ func TestForms(t *testing.T) {
 		t.Fatal(err)
 	}
 	data, err = os.ReadFile(one.Path)
-	packed, plain := base64.StdEncoding.EncodeToString(level.Bytes()), base64.StdEncoding.EncodeToString([]byte(strings.Repeat("every lantern on the lane", 9)))
+	packed, plain := base64.StdEncoding.EncodeToString(
+		level.Bytes(),
+	), base64.StdEncoding.EncodeToString(
+		[]byte(strings.Repeat("every lantern on the lane", 9)),
+	)
 	if err != nil || strings.Count(string(data), packed) != 1 || strings.Count(string(data), plain) != 1 {
 		t.Errorf("what the game unpacks must stay compressed in the page, and what the host would have unpacked must be plain (%v)", err)
 	}
@@ -254,8 +273,7 @@ func TestForms(t *testing.T) {
 	} {
 		files["game.js"] = c[0]
 		files["help.html"], files["w.js"] = "<p>", `fetch("a.wasm")`
-		var lost *Unfollowed
-		if _, err := pack("one-page"); !errors.As(err, &lost) || !strings.Contains(err.Error(), c[1]) {
+		if _, err := pack("one-page"); fault.Of(err) == nil || fault.Of(err).At.File == "" || !strings.Contains(err.Error(), c[1]) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -300,7 +318,8 @@ func TestRefusals(t *testing.T) {
 		return err
 	}
 	var faulty *Faulty
-	if err := write(context.Background(), For{Rules: arcade}); !errors.As(err, &faulty) || finding.Errors(faulty.Findings) != 1 || faulty.Findings[0].ID != "hook-absent" {
+	if err := write(context.Background(), For{Rules: arcade}); !errors.As(err, &faulty) || finding.Errors(faulty.Findings) != 1 ||
+		faulty.Findings[0].ID != "hook-absent" {
 		t.Errorf("an archive that the portal would not take: %v", err)
 	}
 	stopped, stop := context.WithCancel(context.Background())
@@ -323,7 +342,12 @@ func TestRefusals(t *testing.T) {
 
 // TestCacheKeeps: what is packed with a cache, without one, and with a damaged one, is the same.
 func TestCacheKeeps(t *testing.T) {
-	files := map[string]string{"index.html": page, "game.js": "fetch('a.bin');fetch('b.bin')", "a.bin": strings.Repeat("the lane is dark and long ", 100_000), "b.bin": strings.Repeat("a lantern ", 3000)}
+	files := map[string]string{
+		"index.html": page,
+		"game.js":    "fetch('a.bin');fetch('b.bin')",
+		"a.bin":      strings.Repeat("the lane is dark and long ", 100_000),
+		"b.bin":      strings.Repeat("a lantern ", 3000),
+	}
 	folder := t.TempDir()
 	pack := func(folder string) ([]byte, string) {
 		t.Helper()

@@ -16,6 +16,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/script"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
 	"havvel/internal/pack/deflate"
 	"havvel/internal/progress"
@@ -50,7 +51,7 @@ type Item struct {
 	open     func() (io.ReadCloser, error) // opens its bytes, where they were worked out before
 }
 
-// A Step is one thing that is handed over otherwise than it was exported.
+// A Step is one thing that is handed over in another form than it was exported.
 type Step struct {
 	Name  string `json:"step"`  // which of Steps it is of
 	What  string `json:"what"`  // what changes
@@ -95,7 +96,7 @@ func sequence() []Kind {
 	return []Kind{
 		{"entry", "the entry page goes to the root, under the name that hosts look for", enter},
 		{"leave-out", "junk, and what havvel.toml names, stays behind", leaveOut},
-		{"names", "links and names that only work on the developer's disk are mended", mendNames},
+		{"names", "links and names that only work on the developer's disk are fixed", fixNames},
 		{"recode", "files that were compressed before get a form that the destination can serve", recode},
 		{"", "links follow what got another name until here", follow},
 		{"slim", "pictures, sounds and texts become smaller without loss, when asked for", slim},
@@ -115,8 +116,8 @@ type Cache struct {
 	last     done
 }
 
-// Open returns the cache in a folder, which is made if need be, and can be deleted at any time. Close it in the end. A folder that can't be written to
-// is no error: Unkept says so, and all is worked out anew.
+// Open returns the cache in a folder, which is made if need be, and can be deleted at any time. Close it in the end. A folder that
+// can't be written to is no error: Unkept says so, and all is worked out anew.
 func Open(folder string) (*Cache, error) {
 	store, err := deflate.Open(folder)
 	return &Cache{folder: folder, deflated: store, made: &making{folder: filepath.Join(folder, "made")}}, err
@@ -132,7 +133,7 @@ func (c *Cache) Unkept() error { return cmp.Or(c.deflated.Spare(), c.made.failed
 // written at once.
 func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error) {
 	if b.Entry == nil {
-		return nil, fmt.Errorf("can't pack %s: there is no HTML page in it that a host could open", b.Path)
+		return nil, fault.New(fault.No, "can't pack %s: there is no HTML page in it that a host could open", b.Path)
 	}
 	if to.Report == nil {
 		to.Report = progress.None
@@ -151,7 +152,7 @@ func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error
 			return nil, err
 		}
 	}
-	if err := p.settle(ctx); err != nil {
+	if err := p.resolve(ctx); err != nil {
 		return nil, err
 	}
 	return p, nil
@@ -177,13 +178,13 @@ func (p *Plan) named(name string) *Item {
 	return nil
 }
 
-// settle brings the items into their order and reads what they are together as a build.
-func (p *Plan) settle(ctx context.Context) error {
+// resolve brings the items into their order and reads what they are together as a build.
+func (p *Plan) resolve(ctx context.Context) error {
 	slices.SortFunc(p.Items, func(a, b *Item) int { return cmpNames(a.Name, b.Name) })
 	var parts []export.Part
 	for i, it := range p.Items {
 		if i > 0 && it.Name == p.Items[i-1].Name {
-			return fmt.Errorf("can't pack for %s: two files would be called %s", p.to.Destination, it.Name)
+			return fault.New(fault.No, "can't pack for %s: two files would be called %s", p.to.Destination, it.Name)
 		}
 		part := export.Part{Path: it.Name, Bytes: it.Size(), Open: it.Open}
 		if !it.changed() {
@@ -211,8 +212,14 @@ func (p *Plan) readable() error {
 			continue
 		}
 		if now := p.result.File(it.Name); now != nil && now.WhyUnparsed() != "" {
-			return &Unfollowed{File: it.From.Path, Reason: "after its links were changed it can't be parsed any more: " + now.WhyUnparsed() +
-				". That is a mistake of havvel; havvel pack --without names leaves the links as they are"}
+			return unfollowed(
+				it.From.Path,
+				0,
+				0,
+				"after its links were changed it can't be parsed any more: %s. That is a mistake in Havvel",
+				now.WhyUnparsed(),
+			).
+				Then("havvel pack --without names leaves the links as they are")
 		}
 	}
 	return nil
@@ -263,7 +270,7 @@ func (it *Item) read(ctx context.Context) ([]byte, error) {
 	defer r.Close()
 	data, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && len(data) > most {
-		err = fmt.Errorf("%s has more than 64 MB, which is too large to be changed", it.Name)
+		err = fmt.Errorf("%s has more than 64 MB, so Havvel does not change it", it.Name)
 	}
 	return data, err
 }

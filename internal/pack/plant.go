@@ -40,9 +40,9 @@ func plant(ctx context.Context, p *Plan) error {
 	return nil
 }
 
-// adapt puts the adapter beside a hook's script, where the game announces moments.
+// adapt puts the adapter beside a hook's script, where the game sends events.
 func (p *Plan) adapt(ctx context.Context, h rulebook.Hook) error {
-	if !slices.ContainsFunc(h.Calls, func(c rulebook.Call) bool { return hooks.Announced(p.build, c.Moment) }) {
+	if !slices.ContainsFunc(h.Calls, func(c rulebook.Call) bool { return hooks.Sends(p.build, c.Event) }) {
 		return nil
 	}
 	data, err := p.page(ctx)
@@ -52,7 +52,13 @@ func (p *Plan) adapt(ctx context.Context, h rulebook.Hook) error {
 	values := map[string]string{"game.short": p.to.Short, "game.title": p.to.Title, "version": p.to.Version}
 	if with := hooks.Adapt(data, web.ReadPage(data), h, values); len(with) > len(data) {
 		p.entry.text = with
-		p.note("plant", int64(len(with)-len(data)), fmt.Sprintf("it turns what the game announces into the calls that %s wants", p.to.Rules.Name), "an adapter in %s", p.entry.Name)
+		p.note(
+			"plant",
+			int64(len(with)-len(data)),
+			fmt.Sprintf("it turns the events that the game sends into the calls that %s wants", p.to.Rules.Name),
+			"an adapter in %s",
+			p.entry.Name,
+		)
 	}
 	return nil
 }

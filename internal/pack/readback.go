@@ -4,15 +4,15 @@ import (
 	"archive/zip"
 	"fmt"
 	"io"
-	"os"
 	"sync/atomic"
 
+	"havvel/internal/disk"
 	"havvel/internal/pack/deflate"
 )
 
 // readingBack reads an archive from the disk while it is written, behind the writer.
 type readingBack struct {
-	f       *os.File
+	f       disk.File
 	entries []zipEntry // as planned
 	cursor  *cursor
 	over    chan error
@@ -20,7 +20,7 @@ type readingBack struct {
 }
 
 // readBack begins to read an archive back; stop it in the end. Nobody else may use sum until then.
-func readBack(f *os.File, items []*Item, streams []*deflate.Stream, sum *summer) *readingBack {
+func readBack(f disk.File, items []*Item, streams []*deflate.Stream, sum *summer) *readingBack {
 	b := &readingBack{f: f, entries: layout(items, streams), cursor: newCursor(f), over: make(chan error, 1)}
 	go func() { b.over <- b.compare(sum) }()
 	return b
@@ -52,7 +52,8 @@ func (b *readingBack) finish(size int64) error {
 		want := b.entries[i]
 		s := want.stream
 		at, err := e.DataOffset()
-		if err != nil || at != want.data() || e.Name != want.name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) || e.CompressedSize64 != uint64(s.Packed) {
+		if err != nil || at != want.data() || e.Name != want.name || e.CRC32 != s.CRC32 || e.UncompressedSize64 != uint64(s.Bytes) ||
+			e.CompressedSize64 != uint64(s.Packed) {
 			return fmt.Errorf("%s is not as planned", want.name)
 		}
 	}
@@ -85,7 +86,7 @@ func (b *readingBack) compare(sum *summer) error {
 	return b.cursor.rest(hash)
 }
 
-// cursor reads a file from its beginning to its end, once, as far as it is written, and a few pieces ahead of whoever works on what was
+// cursor reads a file from its beginning to its end, once, as far as it is written, and a few pieces ahead of what works on what was
 // read.
 type cursor struct {
 	at      int64

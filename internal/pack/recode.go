@@ -107,5 +107,12 @@ func (p *Plan) cannot(it *Item, want string, err error) error {
 	if want == "" {
 		form = "not compressed"
 	}
-	return &Unfollowed{File: it.From.Path, Reason: fmt.Sprintf("it can't become %s: %v; set compression to none in the engine's export settings and export again", form, err)}
+	return unfollowed(
+		it.From.Path,
+		0,
+		0,
+		"it can't become %s: %w",
+		form,
+		err,
+	).Then("set compression to none in the engine's export settings and export again")
 }

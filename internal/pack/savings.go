@@ -62,7 +62,11 @@ func (p *Plan) slimmer() Saving {
 	if err != nil {
 		return Saving{}
 	}
-	return Saving{Name: "slim", Bytes: p.result.Bytes - other.result.Bytes, How: "havvel pack --slim makes pictures, sounds and texts smaller without loss"}
+	return Saving{
+		Name:  "slim",
+		Bytes: p.result.Bytes - other.result.Bytes,
+		How:   "havvel pack --slim makes pictures, sounds and texts smaller without loss",
+	}
 }
 
 // recoded estimates, by a sample of each file, what brotli leaves of files where the destination serves it.
@@ -85,7 +89,12 @@ func (p *Plan) recoded() Saving {
 			gain += float64(len(zip)-len(br)) / float64(len(sample)) * float64(f.Bytes)
 		}
 	}
-	return Saving{Name: "recode", Bytes: int64(gain), About: true, How: fmt.Sprintf("encode = \"br\" under [to.%s] in havvel.toml: %s serves brotli", p.to.Destination, p.to.Rules.Name)}
+	return Saving{
+		Name:  "recode",
+		Bytes: int64(gain),
+		About: true,
+		How:   fmt.Sprintf("encode = \"br\" under [to.%s] in havvel.toml: %s serves brotli", p.to.Destination, p.to.Rules.Name),
+	}
 }
 
 func readSome(f *export.File, most int64) ([]byte, error) {
@@ -106,7 +115,11 @@ func (p *Plan) unused() Saving {
 			names = append(names, f.Path)
 		}
 	}
-	return Saving{Name: "unused", Bytes: bytes, How: fmt.Sprintf("nothing is known to load %s; name what the game doesn't need under leave_out in havvel.toml", few(names))}
+	return Saving{
+		Name:  "unused",
+		Bytes: bytes,
+		How:   fmt.Sprintf("nothing is known to load %s; name what the game doesn't need under leave_out in havvel.toml", few(names)),
+	}
 }
 
 func (p *Plan) duplicates() Saving {
@@ -116,7 +129,11 @@ func (p *Plan) duplicates() Saving {
 		bytes += same[0].Bytes * int64(len(same)-1)
 		names = append(names, same[1].Path)
 	}
-	return Saving{Name: "duplicates", Bytes: bytes, How: few(names) + " " + verb(len(names), "has", "have") + " the content of another file; let both links lead to one"}
+	return Saving{
+		Name:  "duplicates",
+		Bytes: bytes,
+		How:   few(names) + " " + verb(len(names), "has", "have") + " the content of another file; let both links lead to one",
+	}
 }
 
 func (p *Plan) largest() Saving {

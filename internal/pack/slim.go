@@ -37,7 +37,15 @@ func slim(ctx context.Context, p *Plan) error {
 	}
 	for _, kind := range slices.Sorted(maps.Keys(gains)) {
 		g := gains[kind]
-		p.note("slim", -g.bytes, "less to download, and nothing lost", "%s of %s %s", count(g.files, "file"), kind, verb(g.files, "becomes smaller", "become smaller"))
+		p.note(
+			"slim",
+			-g.bytes,
+			"less to download, and nothing lost",
+			"%s of %s %s",
+			count(g.files, "file"),
+			kind,
+			verb(g.files, "becomes smaller", "become smaller"),
+		)
 	}
 	return nil
 }

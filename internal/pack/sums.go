@@ -8,10 +8,10 @@ import (
 	"encoding/hex"
 	"hash"
 	"io"
-	"os"
 
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 	"havvel/internal/pack/deflate"
-	"havvel/internal/place"
 )
 
 // A summer works out an archive's SHA-256. That takes longer than writing the archive, and can't be shared between cores;
@@ -48,7 +48,7 @@ func newSummer(path string, items []*Item, streams []*deflate.Stream) *summer {
 		link = sha256.Sum256(append(append(link[:], it.Name...), streams[i].Key()...))
 		s.chain = append(s.chain, link)
 	}
-	if data, ok := place.Kept(path); !ok || gob.NewDecoder(bytes.NewReader(data)).Decode(&s.known) != nil {
+	if data, ok := atomicfile.Kept(path); !ok || gob.NewDecoder(bytes.NewReader(data)).Decode(&s.known) != nil {
 		s.known = nil
 	}
 	for i := len(s.chain) - 1; i >= 0 && s.from < 0; i-- {
@@ -100,7 +100,7 @@ func (s *summer) mark(entry int) {
 }
 
 // hex returns the sum of the archive, which f holds.
-func (s *summer) hex(f *os.File, size int64) (string, error) {
+func (s *summer) hex(f disk.File, size int64) (string, error) {
 	if s.broken {
 		s.Hash.Reset()
 		if _, err := io.Copy(s.Hash, io.NewSectionReader(f, 0, size)); err != nil {
@@ -125,6 +125,6 @@ func (s *summer) save() {
 	}
 	var b bytes.Buffer
 	if gob.NewEncoder(&b).Encode(all) == nil {
-		_ = place.Keep(s.path, b.Bytes())
+		_ = atomicfile.Keep(s.path, b.Bytes())
 	}
 }

@@ -12,10 +12,11 @@ import (
 	"slices"
 	"strings"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/check"
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
-	"havvel/internal/place"
 	"havvel/internal/progress"
 )
 
@@ -123,10 +124,16 @@ func (e *Faulty) Error() string {
 			break
 		}
 	}
-	for _, s := range e.Savings {
-		text += fmt.Sprintf("\n  %s: %s", s.Words(), s.How)
-	}
 	return text
+}
+
+// Fault tells it.
+func (e *Faulty) Fault() *fault.Error {
+	next := "havvel check shows all findings"
+	for i := len(e.Savings) - 1; i >= 0; i-- {
+		next = fmt.Sprintf("%s: %s\n  %s", e.Savings[i].Words(), e.Savings[i].How, next)
+	}
+	return fault.Tell(e, fault.No, next)
 }
 
 // Judge runs the destination's checks on what would be handed over, before it is written.
@@ -138,7 +145,7 @@ func (p *Plan) Judge() []finding.Finding {
 // apart writes the entry page, and a zip of the rest, into a folder.
 func (p *Plan) apart(ctx context.Context, stem string, report progress.Reporter, judge func(string) error) (*Archive, error) {
 	a := &Archive{Path: stem, Entries: len(p.Items)}
-	err := place.Folder(stem, func(folder string) error {
+	err := atomicfile.Folder(stem, func(folder string) error {
 		var rest []*Item
 		for _, it := range p.Items {
 			if it != p.entry {
@@ -153,7 +160,10 @@ func (p *Plan) apart(ctx context.Context, stem string, report progress.Reporter,
 		if err != nil {
 			return err
 		}
-		a.Parts = []Part{{"entry", filepath.Join(stem, export.EntryName), page.bytes, page.sha256}, {"rest", filepath.Join(stem, "rest.zip"), others.Bytes, others.SHA256}}
+		a.Parts = []Part{
+			{"entry", filepath.Join(stem, export.EntryName), page.bytes, page.sha256},
+			{"rest", filepath.Join(stem, "rest.zip"), others.Bytes, others.SHA256},
+		}
 		a.Bytes, a.SHA256 = page.bytes+others.Bytes, others.SHA256
 		return nil
 	})
@@ -169,7 +179,7 @@ func (p *Plan) folder(ctx context.Context, stem string, report progress.Reporter
 	}
 	report.Begin("writing", total)
 	defer report.End()
-	err := place.Folder(stem, func(folder string) error {
+	err := atomicfile.Folder(stem, func(folder string) error {
 		whole := sha256.New()
 		for _, it := range p.Items {
 			w, err := it.write(ctx, filepath.Join(folder, filepath.FromSlash(it.Name)))

@@ -3,15 +3,15 @@ package pack
 import (
 	"encoding/binary"
 	"fmt"
-	"os"
 
+	"havvel/internal/disk"
 	"havvel/internal/pack/deflate"
 )
 
 // A zipper writes a zip (PKWARE APPNOTE 6.3.10) whose entries' sizes are all known before, so that it needs no data
 // descriptors. Names are UTF-8, times and modes are fixed.
 type zipper struct {
-	f       *os.File
+	f       disk.File
 	at      int64
 	entries []zipEntry
 	start   int64 // of the directory

@@ -25,7 +25,10 @@ func TestLargeZip(t *testing.T) {
 		sum = crc32.Update(sum, crc32.IEEETable, zeros[:min(int64(len(zeros)), left)])
 	}
 	stored := func(name, path string, bytes int64, sum uint32) *deflate.Stream {
-		return &deflate.Stream{Content: deflate.Content{Name: name, Bytes: bytes, CRC32: sum, Open: func() (io.ReadCloser, error) { return os.Open(path) }}, Packed: bytes}
+		return &deflate.Stream{
+			Content: deflate.Content{Name: name, Bytes: bytes, CRC32: sum, Open: func() (io.ReadCloser, error) { return os.Open(path) }},
+			Packed:  bytes,
+		}
 	}
 	small := filepath.Join(folder, "small")
 	if err := os.WriteFile(small, []byte("lantern"), 0o644); err != nil {
@@ -68,7 +71,8 @@ func TestLargeZip(t *testing.T) {
 	if _, err := f.WriteAt([]byte{1}, 3<<30); err != nil {
 		t.Fatal(err)
 	}
-	if err := readBack(f, items, streams, &summer{Hash: crc32.NewIEEE(), from: -1, chain: make([][32]byte, 2)}).finish(z.at); err == nil || !strings.Contains(err.Error(), "lane.pack") {
+	if err := readBack(f, items, streams, &summer{Hash: crc32.NewIEEE(), from: -1, chain: make([][32]byte, 2)}).finish(z.at); err == nil ||
+		!strings.Contains(err.Error(), "lane.pack") {
 		t.Errorf("a byte that changed on the disk: %v", err)
 	}
 }

@@ -27,7 +27,11 @@ func (j *job) make(p *project.Project, m image.Image, h *header) error {
 			return err
 		}
 		if surround == "" {
-			j.cut.say(Transparent, fmt.Sprintf("%s is transparent in places, which %s shows as black", j.master.File, j.order.Destination.Rules.Name), "name the colour behind it with surround, as in \"#10131c\"")
+			j.cut.say(
+				Transparent,
+				fmt.Sprintf("%s is transparent in places, which %s shows as black", j.master.File, j.order.Destination.Rules.Name),
+				"name the colour behind it with surround, as in \"#10131c\"",
+			)
 		}
 	}
 	out := c.image()
@@ -107,15 +111,27 @@ func (j *job) judge(m *image.NRGBA, e *encoded, h *header) {
 		if e.format == "png" && !j.master.FewColours {
 			fix = "few_colours = true reduces it to 256 colours; or take a calmer picture"
 		}
-		j.cut.say(Heavy, fmt.Sprintf("%s weighs %s as a %s; %s takes %s", j.master.File, settings.Size(len(e.data)), describe(j.want), name, j.want.Limit), fix)
+		j.cut.say(
+			Heavy,
+			fmt.Sprintf("%s weighs %s as a %s; %s takes %s", j.master.File, settings.Size(len(e.data)), describe(j.want), name, j.want.Limit),
+			fix,
+		)
 	}
 	if j.want.Role == "cover" || j.want.Role == "icon" {
 		if why := dim(m); why != "" {
-			j.cut.say(Dim, fmt.Sprintf("%s: %s (%s)", j.master.File, why, describe(j.want)), "give it one bright thing that stands out; havvel pictures draws a sheet that shows it among others")
+			j.cut.say(
+				Dim,
+				fmt.Sprintf("%s: %s (%s)", j.master.File, why, describe(j.want)),
+				"give it one bright thing that stands out; havvel pictures draws a sheet that shows it among others",
+			)
 		}
 	}
 	if j.want.Tiles && seam(m) {
-		j.cut.say(Seam, fmt.Sprintf("%s is repeated on %s, and its edges don't fit together", j.master.File, name), "make its right edge go on at its left, and its lower edge at its upper")
+		j.cut.say(
+			Seam,
+			fmt.Sprintf("%s is repeated on %s, and its edges don't fit together", j.master.File, name),
+			"make its right edge go on at its left, and its lower edge at its upper",
+		)
 	}
 	if h.animated {
 		j.cut.say(Small, fmt.Sprintf("%s is animated; its first picture was taken", j.master.File), "save the picture that is meant as PNG")

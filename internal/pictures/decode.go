@@ -72,7 +72,8 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	if format == "jpeg" {
 		h.turn = orientation(start)
 	}
-	h.animated = format == "gif" && bytes.Contains(start, []byte("NETSCAPE2.0")) || format == "png" && bytes.Contains(start[:min(n, 4096)], []byte("acTL"))
+	h.animated = format == "gif" && bytes.Contains(start, []byte("NETSCAPE2.0")) ||
+		format == "png" && bytes.Contains(start[:min(n, 4096)], []byte("acTL"))
 	if h.turn >= 5 {
 		h.width, h.height = h.height, h.width
 	}
@@ -131,7 +132,11 @@ func open(path, name string) (image.Image, *header, error) {
 		return nil, nil, err
 	}
 	if h.cost > budget {
-		return nil, nil, &BadMaster{name, fmt.Sprintf("%dx%d pixels take %d MB to open, and havvel takes %d MB at most", h.width, h.height, h.cost>>20, budget>>20), "save it smaller; no portal shows more than 4000 pixels"}
+		return nil, nil, &BadMaster{
+			name,
+			fmt.Sprintf("%dx%d pixels take %d MB to open, and havvel takes %d MB at most", h.width, h.height, h.cost>>20, budget>>20),
+			"save it smaller; no portal shows more than 4000 pixels",
+		}
 	}
 	if h.format == "webm" {
 		return nil, h, nil

@@ -66,7 +66,18 @@ func element(id string, inner ...string) string {
 // film is the head of a WebM of that size; its segment has no size, as when it was recorded.
 func film(w, h string) []byte {
 	video := element("\xe0", element("\xb0", w), element("\xba", h))
-	return []byte(element("\x1a\x45\xdf\xa3", "webm") + "\x18\x53\x80\x67\x01\xff\xff\xff\xff\xff\xff\xff" + element("\x15\x49\xa9\x66", "info") + element("\x16\x54\xae\x6b", element("\xae", element("\xd7", "\x01"), video)) + "\x1f\x43\xb6\x75cluster")
+	return []byte(
+		element(
+			"\x1a\x45\xdf\xa3",
+			"webm",
+		) + "\x18\x53\x80\x67\x01\xff\xff\xff\xff\xff\xff\xff" + element(
+			"\x15\x49\xa9\x66",
+			"info",
+		) + element(
+			"\x16\x54\xae\x6b",
+			element("\xae", element("\xd7", "\x01"), video),
+		) + "\x1f\x43\xb6\x75cluster",
+	)
 }
 
 func TestFilmSize(t *testing.T) {

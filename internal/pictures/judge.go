@@ -33,7 +33,7 @@ func dim(m image.Image) string {
 	case lights[len(lights)*19/20] < dimBright:
 		return "it is too dark to make out where players browse"
 	case spread < flatSpread:
-		return "its lights and darks are too alike to make out where players browse"
+		return "too little contrast at thumbnail size where players browse"
 	}
 	return ""
 }

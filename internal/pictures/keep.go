@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
 	"havvel/internal/project"
 )
 
@@ -35,14 +35,14 @@ func (c *Cut) keep(p *project.Project, data []byte, format string) error {
 	c.Path, c.Bytes = filepath.Join(folder(p, c.Destination), c.file(format)), int64(len(data))
 	sum := sha256.Sum256(data)
 	c.SHA256 = hex.EncodeToString(sum[:])
-	if err := place.Bytes(c.Path, data); err != nil {
+	if err := atomicfile.Bytes(c.Path, data); err != nil {
 		return err
 	}
 	about, err := json.Marshal(c)
 	if err != nil {
 		return err
 	}
-	return place.Bytes(c.note(p), about)
+	return atomicfile.Bytes(c.note(p), about)
 }
 
 // note is the file that says what is known of a cut.

@@ -19,7 +19,15 @@ import (
 // TestAgain: what was cut is taken as it is, until master or rulebook change, or the file is not what it was.
 func TestAgain(t *testing.T) {
 	folder := t.TempDir()
-	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", Pictures: []rulebook.Picture{{Name: "shots", Role: "screenshot", Size: [2]int{64, 36}, Count: [2]int{2, 3}}}}}
+	d := &project.Destination{
+		Name: "arcade",
+		Rules: &rulebook.Rulebook{
+			Name: "Arcade",
+			PageRules: rulebook.PageRules{Pictures: []rulebook.Picture{
+				{Name: "shots", Role: "screenshot", Size: [2]int{64, 36}, Count: [2]int{2, 3}},
+			}},
+		},
+	}
 	p := &project.Project{Folder: folder}
 	for i := range 4 {
 		name := fmt.Sprintf("shot-%d.png", i)

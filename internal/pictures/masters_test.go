@@ -24,7 +24,7 @@ func cuts(t *testing.T, files map[string][]byte, masters []project.Picture, want
 			t.Fatal(err)
 		}
 	}
-	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", Pictures: wants}}
+	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", PageRules: rulebook.PageRules{Pictures: wants}}}
 	orders, err := Make(context.Background(), &project.Project{Folder: folder, Pictures: masters}, []*project.Destination{d}, progress.None)
 	if err != nil {
 		t.Fatal(err)
@@ -39,13 +39,35 @@ func TestWhichMaster(t *testing.T) {
 		"large.webm": film("\x02\x80", "\x01\x68"), "small.webm": film("\x01\xe0", "\x01\x0e"), "broken.png": []byte("no picture"),
 	}
 	masters := []project.Picture{
-		{File: "square.png", Roles: []string{"cover", "icon"}}, {File: "wide.png", Roles: []string{"cover"}}, {File: "tall.png", Roles: []string{"cover"}}, {File: "broken.png", Roles: []string{"cover"}},
-		{File: "large.webm", Roles: []string{"clip"}}, {File: "small.webm", Roles: []string{"clip"}}, {File: "wide.png", Roles: []string{"banner"}, Only: []string{"elsewhere"}},
+		{
+			File:  "square.png",
+			Roles: []string{"cover", "icon"},
+		}, {File: "wide.png", Roles: []string{"cover"}}, {File: "tall.png", Roles: []string{"cover"}}, {File: "broken.png", Roles: []string{"cover"}},
+		{
+			File:  "large.webm",
+			Roles: []string{"clip"},
+		}, {File: "small.webm", Roles: []string{"clip"}}, {File: "wide.png", Roles: []string{"banner"}, Only: []string{"elsewhere"}},
 	}
-	o := cuts(t, files, masters,
-		rulebook.Picture{Name: "wide", Role: "cover", Size: [2]int{180, 100}}, rulebook.Picture{Name: "tall", Role: "cover", Size: [2]int{60, 100}}, rulebook.Picture{Name: "square", Role: "cover", Size: [2]int{100, 100}},
-		rulebook.Picture{Name: "clip", Role: "clip", Size: [2]int{480, 270}, Formats: []string{"webm"}}, rulebook.Picture{Name: "gif", Role: "clip", Size: [2]int{480, 270}, Formats: []string{"gif"}, Required: true},
-		rulebook.Picture{Name: "banner", Role: "banner", Size: [2]int{100, 20}, Required: true})
+	o := cuts(
+		t,
+		files,
+		masters,
+		rulebook.Picture{
+			Name: "wide",
+			Role: "cover",
+			Size: [2]int{180, 100},
+		},
+		rulebook.Picture{Name: "tall", Role: "cover", Size: [2]int{60, 100}},
+		rulebook.Picture{Name: "square", Role: "cover", Size: [2]int{100, 100}},
+		rulebook.Picture{
+			Name:    "clip",
+			Role:    "clip",
+			Size:    [2]int{480, 270},
+			Formats: []string{"webm"},
+		},
+		rulebook.Picture{Name: "gif", Role: "clip", Size: [2]int{480, 270}, Formats: []string{"gif"}, Required: true},
+		rulebook.Picture{Name: "banner", Role: "banner", Size: [2]int{100, 20}, Required: true},
+	)
 	var got []string
 	for _, c := range o.Cuts {
 		got = append(got, c.Name+" from "+c.Master)
@@ -65,13 +87,25 @@ func TestWhichMaster(t *testing.T) {
 // TestSheet: all cuts are on the sheet, the cover once more and small, and what is missing has a frame.
 func TestSheet(t *testing.T) {
 	gold := color.NRGBA{250, 190, 40, 255}
-	files := map[string][]byte{"gold.png": pngOf(t, drawn(320, 180, func(float64, float64) color.NRGBA { return gold })), "film.webm": film("\x02\x80", "\x01\x68")}
+	files := map[string][]byte{
+		"gold.png":  pngOf(t, drawn(320, 180, func(float64, float64) color.NRGBA { return gold })),
+		"film.webm": film("\x02\x80", "\x01\x68"),
+	}
 	var wants []rulebook.Picture
 	for _, name := range []string{"one", "two", "three", "four", "five", "six", "seven"} { // more than go into a row
 		wants = append(wants, rulebook.Picture{Name: name, Role: "banner", Size: [2]int{320, 180}})
 	}
-	wants = append(wants, rulebook.Picture{Name: "front", Role: "cover", Size: [2]int{320, 180}}, rulebook.Picture{Name: "icon", Role: "icon", Size: [2]int{64, 64}, Required: true}, rulebook.Picture{Name: "film", Role: "clip", Least: [2]int{64, 64}})
-	o := cuts(t, files, []project.Picture{{File: "gold.png", Roles: []string{"banner", "cover"}}, {File: "film.webm", Roles: []string{"clip"}}}, wants...)
+	wants = append(
+		wants,
+		rulebook.Picture{Name: "front", Role: "cover", Size: [2]int{320, 180}},
+		rulebook.Picture{Name: "icon", Role: "icon", Size: [2]int{64, 64}, Required: true},
+		rulebook.Picture{Name: "film", Role: "clip", Least: [2]int{64, 64}},
+	)
+	o := cuts(
+		t,
+		files,
+		[]project.Picture{{File: "gold.png", Roles: []string{"banner", "cover"}}, {File: "film.webm", Roles: []string{"clip"}}},
+		wants...)
 	data, err := Sheet("Lane", []*Order{o, o, o})
 	if err != nil {
 		t.Fatal(err)

@@ -104,7 +104,7 @@ func Make(ctx context.Context, p *project.Project, destinations []*project.Desti
 	report.Begin("cutting pictures", 0)
 	defer report.End()
 	work, within := errgroup.WithContext(ctx)
-	work.SetLimit(beside)
+	work.SetLimit(parallel)
 	room := semaphore.NewWeighted(budget)
 	for _, file := range masters {
 		work.Go(func() error { return cutAll(within, room, p, file, byMaster[file]) })
@@ -144,8 +144,8 @@ func (o *Order) tidy(p *project.Project) {
 // making is raised whenever cuts come out otherwise.
 const making = 1
 
-// beside is how many masters are cut at the same time, as far as there is room for them.
-const beside = 2
+// parallel is how many masters are cut at the same time, as far as there is room for them.
+const parallel = 2
 
 // cutAll cuts everything that one master is wanted for.
 func cutAll(ctx context.Context, room *semaphore.Weighted, p *project.Project, file string, jobs []*job) error {

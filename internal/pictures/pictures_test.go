@@ -97,7 +97,7 @@ func made(t testing.TB, data []byte, name string, want rulebook.Picture, change 
 	if change != nil {
 		change(&m)
 	}
-	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", Pictures: []rulebook.Picture{want}}}
+	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", PageRules: rulebook.PageRules{Pictures: []rulebook.Picture{want}}}}
 	p := &project.Project{Folder: folder, Pictures: []project.Picture{m}}
 	orders, err := Make(context.Background(), p, []*project.Destination{d}, progress.None)
 	if err != nil {
@@ -137,7 +137,10 @@ func TestMasters(t *testing.T) {
 		}
 	}
 	files := map[string][]byte{
-		"plain.png": pngOf(t, drawn(40, 20, flag)), "deep.png": pngOf(t, deep), "few.png": pngOf(t, few), "plain.jpg": rotated(t, drawn(40, 20, flag), 1),
+		"plain.png": pngOf(
+			t,
+			drawn(40, 20, flag),
+		), "deep.png": pngOf(t, deep), "few.png": pngOf(t, few), "plain.jpg": rotated(t, drawn(40, 20, flag), 1),
 	}
 	for _, name := range []string{"cmyk.jpg", "progressive.jpg", "plain.webp", "anim.gif"} {
 		data, err := os.ReadFile(filepath.Join("testdata", name))
@@ -236,11 +239,23 @@ func TestSizes(t *testing.T) {
 			t.Errorf("%s: %d at the left edge, want %d", name, got, c.left)
 		}
 	}
-	_, m := made(t, pngOf(t, drawn(100, 100, flag)), "whole.png", rulebook.Picture{Size: [2]int{200, 100}, Role: "banner", Formats: []string{"png"}}, func(p *project.Picture) { p.Whole, p.Surround = true, "#0000ff" })
+	_, m := made(
+		t,
+		pngOf(t, drawn(100, 100, flag)),
+		"whole.png",
+		rulebook.Picture{Size: [2]int{200, 100}, Role: "banner", Formats: []string{"png"}},
+		func(p *project.Picture) { p.Whole, p.Surround = true, "#0000ff" },
+	)
 	if !near(m.At(5, 50), blue) || !near(m.At(60, 80), red) || !near(m.At(60, 10), lime) {
 		t.Errorf("whole, with a surround: %v %v %v", m.At(5, 50), m.At(60, 80), m.At(60, 10))
 	}
-	_, m = made(t, pngOf(t, drawn(100, 100, flag)), "blur.png", rulebook.Picture{Size: [2]int{200, 100}, Role: "banner"}, func(p *project.Picture) { p.Whole, p.Surround = true, "blur" })
+	_, m = made(
+		t,
+		pngOf(t, drawn(100, 100, flag)),
+		"blur.png",
+		rulebook.Picture{Size: [2]int{200, 100}, Role: "banner"},
+		func(p *project.Picture) { p.Whole, p.Surround = true, "blur" },
+	)
 	if r, _, b, a := m.At(195, 50).RGBA(); a != 0xffff || b < 0x3000 || r > 0x4000 {
 		t.Errorf("a soft surround goes on as the picture does: %v", m.At(195, 50))
 	}

@@ -17,7 +17,8 @@ func (o *Order) jobs(p *project.Project, want rulebook.Picture) []*job {
 	d := o.Destination
 	var fit []project.Picture
 	for _, m := range p.Pictures {
-		if slices.Contains(m.Roles, want.Role) && (len(m.Only) == 0 || slices.Contains(m.Only, d.Name)) && (want.Role != "clip" || slices.Contains(want.Takes(), formatOf(p, m))) {
+		if slices.Contains(m.Roles, want.Role) && (len(m.Only) == 0 || slices.Contains(m.Only, d.Name)) &&
+			(want.Role != "clip" || slices.Contains(want.Takes(), formatOf(p, m))) {
 			fit = append(fit, m)
 		}
 	}
@@ -39,12 +40,23 @@ func (o *Order) jobs(p *project.Project, want rulebook.Picture) []*job {
 		o.Problems = append(o.Problems, Problem{Missing, "", words, fix})
 	}
 	if len(fit) > want.Most() {
-		o.Problems = append(o.Problems, Problem{Left, "", fmt.Sprintf("%s takes %d %ss; the last %d of %d are left out", d.Rules.Name, want.Most(), want.Role, len(fit)-want.Most(), len(fit)), "put the best first, or name destinations under only"})
+		o.Problems = append(
+			o.Problems,
+			Problem{
+				Left,
+				"",
+				fmt.Sprintf("%s takes %d %ss; the last %d of %d are left out", d.Rules.Name, want.Most(), want.Role, len(fit)-want.Most(), len(fit)),
+				"put the best first, or name destinations under only",
+			},
+		)
 		fit = fit[:want.Most()]
 	}
 	var list []*job
 	for i, m := range fit {
-		list = append(list, &job{&Cut{Destination: d.Name, Name: want.Name, Role: want.Role, Number: i + 1, Master: m.File, About: m.About}, want, m, o})
+		list = append(
+			list,
+			&job{&Cut{Destination: d.Name, Name: want.Name, Role: want.Role, Number: i + 1, Master: m.File, About: m.About}, want, m, o},
+		)
 	}
 	return list
 }

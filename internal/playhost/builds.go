@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// The words for what became of a build.
+// The words for the state of a build.
 const (
 	Arriving = "arriving" // its archive is on the way
 	Ready    = "ready"
@@ -94,8 +94,20 @@ func (h *Host) announce(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	id := newID()
-	_, err := h.data.exec(r.Context(), "INSERT INTO builds (id, owner, game, title, version, sha256, bytes, state, secret, made) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		id, ownerOf(r), in.Game, in.Title, in.Version, in.SHA256, in.Bytes, Arriving, newID(), seconds(h.options.Now()))
+	_, err := h.data.exec(
+		r.Context(),
+		"INSERT INTO builds (id, owner, game, title, version, sha256, bytes, state, secret, made) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		id,
+		ownerOf(r),
+		in.Game,
+		in.Title,
+		in.Version,
+		in.SHA256,
+		in.Bytes,
+		Arriving,
+		newID(),
+		seconds(h.options.Now()),
+	)
 	if err != nil {
 		h.fail(w, err)
 		return
@@ -109,12 +121,17 @@ func (h *Host) roomFor(ctx context.Context, owner string, more int64) error {
 		return nil
 	}
 	var kept int64
-	err := h.data.row(ctx, "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT files.sha256, files.bytes FROM files JOIN builds ON builds.id = files.build WHERE builds.owner = ?) AS kept", owner).Scan(&kept)
+	err := h.data.row(ctx, "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT files.sha256, files.bytes FROM files JOIN builds ON "+
+		"builds.id = files.build WHERE builds.owner = ?) AS kept", owner).
+		Scan(&kept)
 	if err != nil {
 		return err
 	}
 	if kept+more > h.options.Quota {
-		return &refusal{http.StatusInsufficientStorage, fmt.Sprintf("you keep %d bytes here; %d more would go over your %d", kept, more, h.options.Quota)}
+		return &refusal{
+			http.StatusInsufficientStorage,
+			fmt.Sprintf("you keep %d bytes here; %d more would go over your %d", kept, more, h.options.Quota),
+		}
 	}
 	return nil
 }
@@ -145,7 +162,12 @@ func (h *Host) shown(b *Build) any {
 }
 
 func (h *Host) listBuilds(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.data.query(r.Context(), "SELECT "+buildColumns+" FROM builds WHERE owner = ? AND game = ? ORDER BY made, id", ownerOf(r), r.URL.Query().Get("game"))
+	rows, err := h.data.query(
+		r.Context(),
+		"SELECT "+buildColumns+" FROM builds WHERE owner = ? AND game = ? ORDER BY made, id",
+		ownerOf(r),
+		r.URL.Query().Get("game"),
+	)
 	if err != nil {
 		h.fail(w, err)
 		return
@@ -200,7 +222,7 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 	return h.files.Remove(ctx, names...)
 }
 
-// decide writes down what became of a build.
+// decide writes down the state of a build.
 func (h *Host) decide(ctx context.Context, b *Build, found *arrival) error {
 	state := Ready
 	if len(found.problems) > 0 {
@@ -211,7 +233,15 @@ func (h *Host) decide(ctx context.Context, b *Build, found *arrival) error {
 		return err
 	}
 	return h.data.within(ctx, func(q queries) error {
-		done, err := q.exec(ctx, "UPDATE builds SET state = ?, problems = ?, isolated = ? WHERE id = ? AND state = ?", state, string(problems), flag(found.isolated), b.ID, Arriving)
+		done, err := q.exec(
+			ctx,
+			"UPDATE builds SET state = ?, problems = ?, isolated = ? WHERE id = ? AND state = ?",
+			state,
+			string(problems),
+			flag(found.isolated),
+			b.ID,
+			Arriving,
+		)
 		if err := one(done, err, errDecided); err != nil {
 			if errors.Is(err, errDecided) {
 				return nil
@@ -235,7 +265,12 @@ var errDecided = errors.New("another host decided it")
 
 // resume verifies archives that were here whole when a host ended.
 func (h *Host) resume(ctx context.Context) error {
-	rows, err := h.data.query(ctx, "SELECT "+buildColumns+" FROM builds WHERE state = ? AND bytes = (SELECT COALESCE(SUM(pieces.bytes), 0) FROM pieces WHERE pieces.build = builds.id)", Arriving)
+	rows, err := h.data.query(
+		ctx,
+		"SELECT "+buildColumns+" FROM builds WHERE state = ? AND bytes = (SELECT COALESCE(SUM(pieces.bytes), 0) FROM pieces WHERE "+
+			"pieces.build = builds.id)",
+		Arriving,
+	)
 	if err != nil {
 		return err
 	}

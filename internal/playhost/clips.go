@@ -63,7 +63,7 @@ func clipName(session string, n int64) string { return fmt.Sprintf("clips/%s/%05
 
 var errThere = errors.New("it is there")
 
-// noteClip keeps a piece before it is noted, and holds the session meanwhile: whoever takes it back, takes back all.
+// noteClip keeps a piece before it is noted, and holds the session meanwhile, so that taking it back takes back all.
 func (h *Host) noteClip(ctx context.Context, q queries, of, session string, n int, size int64, name string, f *os.File) error {
 	var id string
 	err := q.row(ctx, "UPDATE sessions SET last = last WHERE id = ? AND round = ? RETURNING id", session, of).Scan(&id)
@@ -119,5 +119,10 @@ func (h *Host) showClip(w http.ResponseWriter, r *http.Request) {
 
 // clipNames are the files of the clips of sessions, in their order.
 func (h *Host) clipNames(ctx context.Context, which string, values ...any) ([]string, error) {
-	return texts(h.data.query(ctx, "SELECT clips.name FROM clips JOIN sessions ON sessions.id = clips.session WHERE "+which+" ORDER BY clips.session, clips.n", values...))
+	return texts(
+		h.data.query(
+			ctx,
+			"SELECT clips.name FROM clips JOIN sessions ON sessions.id = clips.session WHERE "+which+" ORDER BY clips.session, clips.n",
+			values...),
+	)
 }

@@ -14,7 +14,7 @@ import (
 	_ "github.com/jackc/pgx/v5/stdlib" // the database that several hosts share
 	"modernc.org/sqlite"               // the embedded one
 
-	"havvel/internal/place"
+	"havvel/internal/fault"
 )
 
 // schema is what the database holds, in words that both databases take. Times are seconds since 1970, UTC.
@@ -286,5 +286,5 @@ const sqliteFull = 13
 // full reports whether something could not be kept because a disk is full.
 func full(err error) bool {
 	var of *sqlite.Error
-	return place.Full(err) || errors.As(err, &of) && of.Code()&0xff == sqliteFull
+	return fault.FullDisk(err) || errors.As(err, &of) && of.Code()&0xff == sqliteFull
 }

@@ -15,8 +15,8 @@ import (
 	"github.com/klauspost/compress/gzip"
 
 	"havvel/internal/export/web"
+	"havvel/internal/filecache"
 	"havvel/internal/hosting"
-	"havvel/internal/serve"
 )
 
 // A served build is one whose files are known; it never changes.
@@ -181,7 +181,7 @@ func (h *Host) send(w http.ResponseWriter, r *http.Request, b *servedBuild, f *s
 	defer file.Close()
 	maps.Copy(w.Header(), head())
 	if as {
-		serve.AnswerFrom(w, r, file, f.bytes)
+		filecache.AnswerFrom(w, r, file, f.bytes)
 		return
 	}
 	w.Header().Set("Etag", `"`+f.sha256[:32]+`-plain"`)
@@ -241,5 +241,5 @@ func (h *Host) played(w http.ResponseWriter, r *http.Request, play, name string)
 	gameHeaders(head, b)
 	head.Set("Cache-Control", "no-store")
 	head.Set("Content-Type", "text/html; charset=utf-8")
-	serve.NewReady(head, slices.Concat(data[:at], []byte(script), data[at:])).Answer(w, r)
+	filecache.NewReady(head, slices.Concat(data[:at], []byte(script), data[at:])).Answer(w, r)
 }

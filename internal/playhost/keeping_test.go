@@ -146,7 +146,8 @@ func TestKept(t *testing.T) {
 	if left, _ := filepath.Glob(filepath.Join(h.options.Data, "uploads", "*", "*")); len(left) > 0 {
 		t.Errorf("an upload that was given up is still there: %v", left)
 	}
-	if r, _ := ask(t, "POST", h.ControlURL()+"/api/rounds/"+stays.ID+"/forget", token, nil); r.StatusCode != 200 || len(holding(t, h, "eight lamps")) > 0 {
+	if r, _ := ask(t, "POST", h.ControlURL()+"/api/rounds/"+stays.ID+"/forget", token, nil); r.StatusCode != 200 ||
+		len(holding(t, h, "eight lamps")) > 0 {
 		t.Errorf("forgotten: %d, %v", r.StatusCode, holding(t, h, "eight lamps"))
 	}
 	for _, keep := range []int64{-1, 11 * 86_400} {
@@ -172,7 +173,15 @@ func TestClock(t *testing.T) {
 	h, token := host(t, func(o *Options) { o.Now = func() time.Time { return clock } })
 	o := opened(t, h, token, round.Opening{Password: "seven lamps", Seconds: 3600})
 	enter := func(word string) int {
-		r, _ := ask(t, "POST", o.Link, "", strings.NewReader("password="+strings.ReplaceAll(word, " ", "+")), "Content-Type", "application/x-www-form-urlencoded")
+		r, _ := ask(
+			t,
+			"POST",
+			o.Link,
+			"",
+			strings.NewReader("password="+strings.ReplaceAll(word, " ", "+")),
+			"Content-Type",
+			"application/x-www-form-urlencoded",
+		)
 		return r.StatusCode
 	}
 	clock = clock.Add(-400 * 24 * time.Hour)
@@ -192,7 +201,7 @@ func TestClock(t *testing.T) {
 	}
 }
 
-// TestLimits: who sends without end is told to wait, and others are not.
+// TestLimits: who sends without end is asked to wait, and others are not.
 func TestLimits(t *testing.T) {
 	h, token := host(t, nil)
 	o := opened(t, h, token, round.Opening{})

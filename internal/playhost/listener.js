@@ -9,7 +9,7 @@
 	function plain(d) {
 		try { return JSON.parse(JSON.stringify(d)); } catch (x) { return null; }
 	}
-	window.addEventListener("game-moment", function (e) { var d = plain(e.detail || {}); if (d && d.data !== undefined) delete d.data; say("moment", d); }); // what is saved stays with the game
+	window.addEventListener("game-event", function (e) { var d = plain(e.detail || {}); if (d && d.data !== undefined) delete d.data; say("event", d); }); // what is saved stays with the game
 	window.addEventListener("error", function (e) { if (e.message && ++errors <= 50) say("error", { message: String(e.message).slice(0, 500), file: String(e.filename || "").slice(-200), line: e.lineno }); });
 	window.addEventListener("unhandledrejection", function (e) { if (++errors <= 50) say("error", { message: String(e.reason && e.reason.message || e.reason).slice(0, 500) }); });
 	var frames = 0, since = 0, shown = false;

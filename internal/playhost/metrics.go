@@ -10,7 +10,7 @@ import (
 	"sync/atomic"
 )
 
-// counts are what is told to a monitoring system. They begin at 0 when the host starts.
+// counts are the figures for a monitoring system. They begin at 0 when the host starts.
 type counts struct {
 	events, clipBytes, uploadBytes atomic.Int64
 	games                          atomic.Int64 // files of games that were asked for
@@ -51,7 +51,8 @@ func (h *Host) metrics(w http.ResponseWriter, r *http.Request) {
 	for _, g := range []struct{ name, help, query string }{
 		{"havvel_host_builds", "Builds that are ready.", "SELECT COUNT(*) FROM builds WHERE state = 'ready'"},
 		{"havvel_host_sessions", "Sessions of which something is kept.", "SELECT COUNT(*) FROM sessions"},
-		{"havvel_host_content_bytes", "Bytes of all contents, each counted once.", "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT sha256, bytes FROM files) AS kept"},
+		{"havvel_host_content_bytes", "Bytes of all contents, each counted once.", "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT " +
+			"sha256, bytes FROM files) AS kept"},
 	} {
 		var n int64
 		if err := h.data.row(r.Context(), g.query).Scan(&n); err != nil {

@@ -1,4 +1,4 @@
-// Package playhost is a host of one's own for versions that testers play: it takes builds over HTTP, verifies and unpacks them by its own
+// Package playhost is a host for versions that testers play: it takes builds over HTTP, verifies and unpacks them by its own
 // reading, keeps every file once by its content, and serves them on an origin of their own. How a version gets there is left to
 // deliver and the rulebook that ships for it.
 package playhost
@@ -19,23 +19,23 @@ import (
 	"sync"
 	"time"
 
+	"havvel/internal/filecache"
 	"havvel/internal/playhost/files"
-	"havvel/internal/serve"
 )
 
 // Options say where a host keeps its data, and how it is reached.
 type Options struct {
 	Data        string        // folder for its data, made when absent, or postgres://…, which several hosts share
-	Files       string        // folder for its files, or s3://HOST/BUCKET; that of Data unless said
+	Files       string        // folder for its files, or s3://HOST/BUCKET; default: that of Data
 	FilesKey    string        // ID:SECRET, which lets into the bucket
 	Control     string        // TCP address of the interface for owners, such as "127.0.0.1:7440"; port 0 takes a free one
 	Games       string        // TCP address on which games are served; another origin than Control
-	ControlURL  string        // how Control is reached from outside, such as "https://shed.example"; made of Control unless said
+	ControlURL  string        // how Control is reached from outside, such as "https://shed.example"; default: made of Control
 	GamesURL    string        // likewise
 	Certificate string        // file with the certificate chain (PEM), where the host speaks TLS itself
 	Key         string        // file with its key
 	Quota       int64         // bytes that one owner may keep; 0 for any
-	Keep        time.Duration // the longest that is kept what came back of a round, after its end; 90 days unless said
+	Keep        time.Duration // the longest that is kept what came back of a round, after its end; default: 90 days
 	Log         *slog.Logger
 	Now         func() time.Time
 }
@@ -49,8 +49,8 @@ type Host struct {
 	work     sync.WaitGroup
 	servers  []*http.Server
 	builds   buildCache
-	held     serve.Held // small files, by their *servedFile
-	taking   locks      // uploads that a request writes to
+	held     filecache.Cache // small files, by their *servedFile
+	taking   locks           // uploads that a request writes to
 	limits   limits
 	counts   counts
 	ended    context.CancelFunc
@@ -114,8 +114,8 @@ func Start(o Options) (*Host, error) {
 	ctx, ended := context.WithCancel(context.Background())
 	h.ended = ended
 	h.work.Go(func() { h.sweeps(ctx) })
-	h.serve(control, h.logged(h.controlRoutes()), false)
-	h.serve(games, h.gameRoutes(), true) // without a line for each file that a browser loads
+	h.serve(control, h.logged(h.controlRoutes()))
+	h.serve(games, h.gameRoutes()) // without a line for each file that a browser loads
 	return h, nil
 }
 
@@ -142,12 +142,9 @@ func (h *Host) listen(address, url *string) (net.Listener, error) {
 	return l, nil
 }
 
-func (h *Host) serve(l net.Listener, routes http.Handler, games bool) {
+func (h *Host) serve(l net.Listener, routes http.Handler) {
 	s := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	h.servers = append(h.servers, s)
-	if games {
-		l = serve.Whole(s, l)
-	}
 	h.work.Go(func() {
 		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			h.options.Log.Error("serving ended", "error", err)
@@ -228,7 +225,17 @@ func (h *Host) logged(next http.Handler) http.Handler {
 		next.ServeHTTP(seen, r)
 		if r.Pattern != "" {
 			h.counts.request(r.Pattern, seen.status)
-			h.options.Log.Info("request", "pattern", r.Pattern, "status", seen.status, "bytes", seen.bytes, "ms", h.options.Now().Sub(began).Milliseconds())
+			h.options.Log.Info(
+				"request",
+				"pattern",
+				r.Pattern,
+				"status",
+				seen.status,
+				"bytes",
+				seen.bytes,
+				"ms",
+				h.options.Now().Sub(began).Milliseconds(),
+			)
 		}
 	})
 }

@@ -68,7 +68,11 @@ func ask(t *testing.T, method, address, token string, body io.Reader, headers ..
 func announced(t *testing.T, h *Host, token string, archive []byte) string {
 	t.Helper()
 	sum := sha256.Sum256(archive)
-	words := fmt.Sprintf(`{"game": "lane", "title": "Lane", "version": "1", "sha256": "%s", "bytes": %d}`, hex.EncodeToString(sum[:]), len(archive))
+	words := fmt.Sprintf(
+		`{"game": "lane", "title": "Lane", "version": "1", "sha256": "%s", "bytes": %d}`,
+		hex.EncodeToString(sum[:]),
+		len(archive),
+	)
 	r, text := ask(t, "POST", h.ControlURL()+"/api/builds", token, strings.NewReader(words))
 	var in struct{ ID, Upload string }
 	if json.Unmarshal([]byte(text), &in); r.StatusCode != 201 || in.ID == "" {
@@ -131,7 +135,24 @@ func TestServed(t *testing.T) {
 	w := brotli.NewWriter(&packed)
 	io.WriteString(w, "lanterns")
 	w.Close()
-	b := sent(t, h, token, zipOf(t, "index.html", entry, "art/lane.png", "pixels", "lane.data.br", packed.String(), "a b/ä.js", "1", "play.wasm", "\x00asm\x01\x00\x00\x00\x05\x04\x01\x03\x01\x02"))
+	b := sent(
+		t,
+		h,
+		token,
+		zipOf(
+			t,
+			"index.html",
+			entry,
+			"art/lane.png",
+			"pixels",
+			"lane.data.br",
+			packed.String(),
+			"a b/ä.js",
+			"1",
+			"play.wasm",
+			"\x00asm\x01\x00\x00\x00\x05\x04\x01\x03\x01\x02",
+		),
+	)
 	if b.State != Ready || !strings.HasPrefix(b.Link, h.GamesURL()+"/b/") {
 		t.Fatalf("%+v", b)
 	}
@@ -149,7 +170,8 @@ func TestServed(t *testing.T) {
 			t.Errorf("%s: %d", c.path, r.StatusCode)
 			continue
 		}
-		if c.status == 200 && (body != c.body || r.Header.Get("Content-Type") != c.kind || r.Header.Get("Content-Encoding") != c.encoding || r.Header.Get("Cross-Origin-Embedder-Policy") != "require-corp" || !strings.Contains(r.Header.Get("Cache-Control"), "immutable")) {
+		if c.status == 200 &&
+			(body != c.body || r.Header.Get("Content-Type") != c.kind || r.Header.Get("Content-Encoding") != c.encoding || r.Header.Get("Cross-Origin-Embedder-Policy") != "require-corp" || !strings.Contains(r.Header.Get("Cache-Control"), "immutable")) {
 			t.Errorf("%s: %q %v", c.path, body, r.Header)
 		}
 	}
@@ -246,7 +268,8 @@ func TestUploads(t *testing.T) {
 	if r, text := ask(t, "PATCH", bytesAt(h), token, bytes.NewReader(archive[:half]), "Upload-Offset", "0"); r.StatusCode != 204 {
 		t.Fatalf("%d %s", r.StatusCode, text)
 	}
-	if r, text := ask(t, "PATCH", bytesAt(h), token, bytes.NewReader(archive), "Upload-Offset", "0"); r.StatusCode != 409 || !strings.Contains(text, fmt.Sprint(half)) {
+	if r, text := ask(t, "PATCH", bytesAt(h), token, bytes.NewReader(archive), "Upload-Offset", "0"); r.StatusCode != 409 ||
+		!strings.Contains(text, fmt.Sprint(half)) {
 		t.Errorf("at another offset: %d %s", r.StatusCode, text)
 	}
 	if err := h.Stop(time.Second); err != nil {
@@ -281,7 +304,8 @@ func TestKilledWhole(t *testing.T) {
 	h, token := host(t, func(o *Options) { o.Data = folder })
 	archive := zipOf(t, "index.html", entry)
 	id := announced(t, h, token, archive)
-	if n, _, err := h.keepPiece(t.Context(), &Build{ID: id, Bytes: int64(len(archive))}, 0, bytes.NewReader(archive)); err != nil || int(n) != len(archive) { // it came, and nobody was told
+	if n, _, err := h.keepPiece(t.Context(), &Build{ID: id, Bytes: int64(len(archive))}, 0, bytes.NewReader(archive)); err != nil ||
+		int(n) != len(archive) { // it came, and nobody was told
 		t.Fatal(n, err)
 	}
 	if err := h.Stop(time.Second); err != nil {
@@ -314,7 +338,8 @@ func TestOwners(t *testing.T) {
 			t.Errorf("%q: %d, want %d", token, r.StatusCode, want)
 		}
 	}
-	if r, text := ask(t, "POST", h.ControlURL()+"/api/builds", moth, strings.NewReader(`{"game":"lane","title":"x","version":"1","sha256":"`+strings.Repeat("a", 64)+`","bytes":500}`)); r.StatusCode != 507 || !strings.Contains(text, "go over your 400") {
+	if r, text := ask(t, "POST", h.ControlURL()+"/api/builds", moth, strings.NewReader(`{"game":"lane","title":"x","version":"1","sha256":"`+strings.Repeat("a", 64)+`","bytes":500}`)); r.StatusCode != 507 ||
+		!strings.Contains(text, "go over your 400") {
 		t.Errorf("over the quota: %d %s", r.StatusCode, text)
 	}
 	if err := h.RevokeToken(ctx, "moth"); err != nil {

@@ -32,7 +32,22 @@ func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 	var r playRound
 	var made, until, forget int64
 	var questions, controls string
-	err := row.Scan(&r.id, &r.owner, &r.build, &r.secret, &r.play, &r.password, &made, &until, &forget, &r.most, &r.closed, &r.record, &questions, &controls)
+	err := row.Scan(
+		&r.id,
+		&r.owner,
+		&r.build,
+		&r.secret,
+		&r.play,
+		&r.password,
+		&made,
+		&until,
+		&forget,
+		&r.most,
+		&r.closed,
+		&r.record,
+		&questions,
+		&controls,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNoRound
 	}
@@ -75,9 +90,15 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 	case b.State != Ready:
 		return &refusal{http.StatusConflict, "this build is not ready; its state is " + b.State}
 	case length <= 0 || length > longestRound || in.Most < 0 || len(in.Questions) > 20 || len(in.Controls) > 60:
-		return &refusal{http.StatusUnprocessableEntity, "a round is open for up to 100 days, asks up to 20 questions, and shows up to 60 controls"}
+		return &refusal{
+			http.StatusUnprocessableEntity,
+			"a round is open for up to 100 days, asks up to 20 questions, and shows up to 60 controls",
+		}
 	case in.Keep < 0 || time.Duration(in.Keep)*time.Second > h.options.Keep:
-		return &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("this host keeps what came back for up to %d days after a round", int(h.options.Keep/(24*time.Hour)))}
+		return &refusal{
+			http.StatusUnprocessableEntity,
+			fmt.Sprintf("this host keeps what came back for up to %d days after a round", int(h.options.Keep/(24*time.Hour))),
+		}
 	case len(in.Password) > 72:
 		return &refusal{http.StatusUnprocessableEntity, "a password has up to 72 bytes"}
 	}
@@ -115,15 +136,36 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 	}
 	id, secret, now := newID(), newID(), h.options.Now()
 	until := now.Add(time.Duration(in.Seconds) * time.Second)
-	_, err = h.data.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, controls) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		id, owner, in.Build, secret, newID(), seconds(now), seconds(until), seconds(until.Add(keep)), in.Most, hash, flag(in.Record), string(questions), string(controls))
+	_, err = h.data.exec(
+		ctx,
+		"INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, controls) VALUES (?, "+
+			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		id,
+		owner,
+		in.Build,
+		secret,
+		newID(),
+		seconds(now),
+		seconds(until),
+		seconds(until.Add(keep)),
+		in.Most,
+		hash,
+		flag(in.Record),
+		string(questions),
+		string(controls),
+	)
 	return &round.Opened{ID: id, Link: h.options.ControlURL + "/r/" + secret, Until: until.UTC(), Kept: until.Add(keep).UTC()}, err
 }
 
 func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
-	rows, err := h.data.query(r.Context(), `SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, rounds.opens, rounds.questions,
+	rows, err := h.data.query(
+		r.Context(),
+		`SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, rounds.opens, rounds.questions,
 		(SELECT COUNT(*) FROM sessions WHERE sessions.round = rounds.id AND simulated = 0), (SELECT COUNT(*) FROM sessions WHERE sessions.round = rounds.id AND simulated = 1) FROM rounds JOIN builds ON builds.id = rounds.build
-		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.id`, ownerOf(r), r.URL.Query().Get("game"))
+		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.id`,
+		ownerOf(r),
+		r.URL.Query().Get("game"),
+	)
 	if err != nil {
 		h.fail(w, err)
 		return
@@ -155,9 +197,11 @@ func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, map[string]any{"rounds": list})
 }
 
-// ownRound is a round of whoever asks; it answers itself when there is none.
+// ownRound is a round of the owner who asks; it answers itself when there is none.
 func (h *Host) ownRound(w http.ResponseWriter, r *http.Request) *playRound {
-	x, err := scanRound(h.data.row(r.Context(), "SELECT "+roundColumns+" FROM rounds WHERE id = ? AND owner = ?", r.PathValue("id"), ownerOf(r)))
+	x, err := scanRound(
+		h.data.row(r.Context(), "SELECT "+roundColumns+" FROM rounds WHERE id = ? AND owner = ?", r.PathValue("id"), ownerOf(r)),
+	)
 	if errors.Is(err, errNoRound) {
 		h.refuse(w, http.StatusNotFound, "there is no such round of yours")
 		return nil

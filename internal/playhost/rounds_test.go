@@ -75,7 +75,7 @@ func TestEvents(t *testing.T) {
 		r, _ := ask(t, "POST", o.Link+"/sessions/"+session+"/events", "", strings.NewReader(body), headers...)
 		return r.StatusCode
 	}
-	good := `{"events": [{"n": 1, "at": 5, "kind": "moment", "data": {"moment": "play-begun"}}, {"n": 2, "at": 9, "kind": "shown"}]}`
+	good := `{"events": [{"n": 1, "at": 5, "kind": "event", "data": {"event": "play-begun"}}, {"n": 2, "at": 9, "kind": "shown"}]}`
 	for range 3 {
 		if s := send(good); s != 200 {
 			t.Errorf("good events: %d", s)
@@ -85,8 +85,8 @@ func TestEvents(t *testing.T) {
 		t.Errorf("one that was there, and a new one: %d", s)
 	}
 	for body, want := range map[string]int{
-		`{"events": [{"n": 0, "kind": "moment"}]}`: 400, `{"events": [{"n": 4, "at": -1, "kind": "moment"}]}`: 400, `{"events": [{"n": 4, "kind": "secret"}]}`: 400, `{"events": [{"n": 99999, "kind": "moment"}]}`: 400,
-		`{"events": [{"n": 4, "kind": "moment", "data": "` + strings.Repeat("x", mostData) + `"}]}`: 400, `{"events": [` + strings.Repeat(`{"n":5,"kind":"left"},`, 200) + `{"n":5,"kind":"left"}]}`: 400,
+		`{"events": [{"n": 0, "kind": "event"}]}`: 400, `{"events": [{"n": 4, "at": -1, "kind": "event"}]}`: 400, `{"events": [{"n": 4, "kind": "secret"}]}`: 400, `{"events": [{"n": 99999, "kind": "event"}]}`: 400,
+		`{"events": [{"n": 4, "kind": "event", "data": "` + strings.Repeat("x", mostData) + `"}]}`: 400, `{"events": [` + strings.Repeat(`{"n":5,"kind":"left"},`, 200) + `{"n":5,"kind":"left"}]}`: 400,
 		`{"events": "` + strings.Repeat("x", mostAsked) + `"}`: 400, `no JSON`: 400,
 	} {
 		if s := send(body); s != want {
@@ -128,7 +128,8 @@ func TestRoundEnds(t *testing.T) {
 	o := opened(t, h, token, round.Opening{Most: 1, Seconds: 60})
 	game := gameOf(t, o)
 	r, page := ask(t, "GET", game, "", nil)
-	if r.StatusCode != 200 || !strings.Contains(page, "postMessage") || !strings.Contains(page, h.ControlURL()) || r.Header.Get("Cache-Control") != "no-store" {
+	if r.StatusCode != 200 || !strings.Contains(page, "postMessage") || !strings.Contains(page, h.ControlURL()) ||
+		r.Header.Get("Cache-Control") != "no-store" {
 		t.Errorf("the game: %d %v", r.StatusCode, r.Header)
 	}
 	if r, body := ask(t, "GET", game+"lane.js", "", nil); r.StatusCode != 200 || body != "1" {
@@ -221,10 +222,22 @@ func TestRoundPassword(t *testing.T) {
 // TestTesterPage: nothing that an owner writes runs in the page, and only the round's game is framed.
 func TestTesterPage(t *testing.T) {
 	h, token := host(t, nil)
-	o := opened(t, h, token, round.Opening{Questions: []round.Question{{Ask: "<script>alert(1)</script>", Kind: "text"}, {Ask: "Which?", Kind: "choice", Choices: []string{`"><img src=x onerror=alert(1)>`, "b"}}}})
+	o := opened(
+		t,
+		h,
+		token,
+		round.Opening{
+			Questions: []round.Question{
+				{Ask: "<script>alert(1)</script>", Kind: "text"},
+				{Ask: "Which?", Kind: "choice", Choices: []string{`"><img src=x onerror=alert(1)>`, "b"}},
+			},
+		},
+	)
 	r, page := ask(t, "GET", o.Link, "", nil)
 	policy := r.Header.Get("Content-Security-Policy")
-	if !strings.Contains(policy, "default-src 'none'") || !strings.Contains(policy, "frame-src "+h.GamesURL()) || strings.Contains(policy, "unsafe") || r.Header.Get("X-Frame-Options") != "DENY" {
+	if !strings.Contains(policy, "default-src 'none'") || !strings.Contains(policy, "frame-src "+h.GamesURL()) ||
+		strings.Contains(policy, "unsafe") ||
+		r.Header.Get("X-Frame-Options") != "DENY" {
 		t.Errorf("%s", policy)
 	}
 	if strings.Contains(page, "<script>alert") || strings.Contains(page, "<img") || !strings.Contains(page, "&lt;script&gt;") {

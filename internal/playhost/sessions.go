@@ -24,7 +24,7 @@ const (
 )
 
 // kinds are those of events that a page sends.
-var kinds = []string{"moment", "shown", "frames", "error", "answer", "paused", "resumed", "clip", "left"}
+var kinds = []string{"event", "shown", "frames", "error", "answer", "paused", "resumed", "clip", "left"}
 
 // ours refuses requests that another page made a browser send (the Fetch Metadata headers, and Origin where there are none).
 func (h *Host) ours(w http.ResponseWriter, r *http.Request) bool {
@@ -36,7 +36,7 @@ func (h *Host) ours(w http.ResponseWriter, r *http.Request) bool {
 	return true
 }
 
-// beginSession takes note of a tester who agreed to be watched.
+// beginSession takes note of a tester who agreed to share.
 func (h *Host) beginSession(w http.ResponseWriter, r *http.Request) {
 	x := h.open(w, r)
 	if x == nil || !h.ours(w, r) || h.slow(w, entrants, x.id) {
@@ -62,7 +62,15 @@ func (h *Host) beginSession(w http.ResponseWriter, r *http.Request) {
 	}
 	id := newID()
 	if err == nil {
-		_, err = h.data.exec(r.Context(), "INSERT INTO sessions (id, round, made, device, simulated) VALUES (?, ?, ?, ?, ?)", id, x.id, seconds(h.options.Now()), string(device), flag(in.Simulated))
+		_, err = h.data.exec(
+			r.Context(),
+			"INSERT INTO sessions (id, round, made, device, simulated) VALUES (?, ?, ?, ?, ?)",
+			id,
+			x.id,
+			seconds(h.options.Now()),
+			string(device),
+			flag(in.Simulated),
+		)
 	}
 	if err != nil {
 		h.fail(w, err)
@@ -91,7 +99,8 @@ func (h *Host) takeEvents(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	for i, e := range in.Events {
-		if e.N < 1 || e.N > mostEvents || e.At < 0 || len(e.Data) > mostData || !slices.Contains(kinds, e.Kind) || i > 0 && e.N <= in.Events[i-1].N {
+		if e.N < 1 || e.N > mostEvents || e.At < 0 || len(e.Data) > mostData || !slices.Contains(kinds, e.Kind) ||
+			i > 0 && e.N <= in.Events[i-1].N {
 			h.refuse(w, http.StatusBadRequest, "an event is not one that is taken")
 			return
 		}

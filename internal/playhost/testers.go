@@ -95,7 +95,16 @@ func (h *Host) show(w http.ResponseWriter, status int, v visit) {
 	head := w.Header()
 	head.Set("Content-Type", "text/html; charset=utf-8")
 	head.Set("Cache-Control", "no-store")
-	head.Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'nonce-%s'; style-src 'nonce-%s'; connect-src 'self'; form-action 'self'; frame-src %s; frame-ancestors 'none'; base-uri 'none'", v.Nonce, v.Nonce, v.at))
+	head.Set(
+		"Content-Security-Policy",
+		fmt.Sprintf(
+			"default-src 'none'; script-src 'nonce-%s'; style-src 'nonce-%s'; connect-src 'self'; form-action 'self'; frame-src %s; "+
+				"frame-ancestors 'none'; base-uri 'none'",
+			v.Nonce,
+			v.Nonce,
+			v.at,
+		),
+	)
 	hosting.Host{Isolation: v.Isolated}.Isolate(head) // a frame is isolated only in a page that is
 	w.WriteHeader(status)
 	templates.ExecuteTemplate(w, "tester.html", v) // an error here is a visitor who left
@@ -116,7 +125,17 @@ func (h *Host) enterRound(w http.ResponseWriter, r *http.Request) {
 		h.show(w, http.StatusUnauthorized, visit{Secret: x.secret, Locked: true, Wrong: true})
 		return
 	}
-	http.SetCookie(w, &http.Cookie{Name: "round", Value: h.pass(x), Path: "/r/" + x.secret, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: h.options.secure()})
+	http.SetCookie(
+		w,
+		&http.Cookie{
+			Name:     "round",
+			Value:    h.pass(x),
+			Path:     "/r/" + x.secret,
+			HttpOnly: true,
+			SameSite: http.SameSiteStrictMode,
+			Secure:   h.options.secure(),
+		},
+	)
 	http.Redirect(w, r, "/r/"+x.secret, http.StatusSeeOther)
 }
 

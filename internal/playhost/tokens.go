@@ -38,8 +38,14 @@ func (h *Host) MakeToken(ctx context.Context, name string) (string, error) {
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		_, err = q.exec(ctx, "INSERT INTO tokens (name, hash, made) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = excluded.made, revoked = 0",
-			name, hashOf(token), seconds(h.options.Now()))
+		_, err = q.exec(
+			ctx,
+			"INSERT INTO tokens (name, hash, made) VALUES (?, ?, ?) ON CONFLICT (name) DO UPDATE SET hash = excluded.hash, made = "+
+				"excluded.made, revoked = 0",
+			name,
+			hashOf(token),
+			seconds(h.options.Now()),
+		)
 		return err
 	})
 	return token, err
@@ -73,7 +79,7 @@ func (h *Host) Tokens(ctx context.Context) ([]Token, error) {
 // ErrNoToken says that there is no token of a name that lets somebody in.
 var ErrNoToken = errors.New("there is no such token")
 
-// RevokeToken shuts out whoever has a token, at once. What its owner sent stays.
+// RevokeToken stops accepting a token, at once. What its owner sent stays.
 func (h *Host) RevokeToken(ctx context.Context, name string) error {
 	r, err := h.data.exec(ctx, "UPDATE tokens SET revoked = 1 WHERE name = ? AND revoked = 0", name)
 	if err != nil {
@@ -87,7 +93,7 @@ func (h *Host) RevokeToken(ctx context.Context, name string) error {
 
 type ownerKey struct{}
 
-// owned lets in whoever brings a token, and tells the next who that is.
+// owned lets in owners with a token, and tells the next handler which owner it is.
 func (h *Host) owned(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
@@ -98,7 +104,11 @@ func (h *Host) owned(next http.HandlerFunc) http.HandlerFunc {
 		}
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
-			h.refuse(w, http.StatusUnauthorized, "this token is not one of this host's, or was revoked; havvel host token make NAME, on the host's machine, makes one")
+			h.refuse(
+				w,
+				http.StatusUnauthorized,
+				"this token is not one of this host's, or was revoked; havvel host token make NAME, on the host's machine, makes one",
+			)
 		case err != nil:
 			h.fail(w, err)
 		default:

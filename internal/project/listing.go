@@ -1,8 +1,8 @@
 package project
 
 import (
-	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"reflect"
 	"regexp"
@@ -20,11 +20,11 @@ type Listing struct {
 	Tagline     string    `toml:"tagline" doc:"one sentence that makes somebody want to play"`
 	Description string    `toml:"description" doc:"a Markdown file with the page's text, relative to this file"`
 	News        string    `toml:"news" doc:"a Markdown file on what is new, with a heading for each version; the portal gets the part of the version that is sent"`
-	Category    string    `toml:"category" doc:"the shelf that the game belongs on"`
+	Category    string    `toml:"category" doc:"the game's category"`
 	Genre       string    `toml:"genre" doc:"the genre that you wish for, where the portal's people choose"`
-	Tags        []string  `toml:"tags" doc:"words by which players find it, the most important first"`
-	Devices     []string  `toml:"devices" doc:"what it can be played on: desk, tablet, phone"`
-	Orientation string    `toml:"orientation" doc:"how a phone is held: any, upright or sideways"`
+	Tags        []string  `toml:"tags" doc:"words that players search for, the most important first"`
+	Devices     []string  `toml:"devices" doc:"what it can be played on: desktop, tablet, phone"`
+	Orientation string    `toml:"orientation" doc:"how a phone is held: any, portrait or landscape"`
 	Languages   []string  `toml:"languages" doc:"the game's languages, as in \"en\" or \"pt-BR\" (BCP 47)"`
 	Frame       [2]int    `toml:"frame" doc:"width and height of the game's frame in CSS pixels, where the portal lets you choose"`
 	Opens       string    `toml:"opens" doc:"how the game opens: in-page, on-click or full-screen"`
@@ -58,27 +58,27 @@ type Credit struct {
 	Link string `toml:"link" doc:"where more is to be found of them"`
 }
 
-// A Statement is what the developer declares to portals, for one version.
-type Statement struct {
-	Version string   `toml:"version" doc:"the version for which this holds; for a later one it has to be said again"`
-	States  []string `toml:"states" doc:"what you state, by the names that rulebooks have, such as own-rights, no-advertising, no-outside-login, only-here, content-told"`
+// A Declared is what the developer declares to portals, for one version.
+type Declared struct {
+	Version string   `toml:"version" doc:"the version for which this holds; declare it again for a later one"`
+	Declare []string `toml:"declare" doc:"what you declare, by the names that rulebooks have, such as own-rights, no-advertising, no-outside-login, only-here, content-told"`
 }
 
 // A Picture is a master: a picture from which those for portals are cut.
 type Picture struct {
 	File       string   `toml:"file" doc:"the picture, relative to this file: PNG, JPEG, WebP or GIF; for a clip WebM or GIF"`
 	Roles      []string `toml:"roles" doc:"what it is for: cover, icon, banner, background, screenshot, backdrop or clip"`
-	Focus      []int    `toml:"focus" doc:"what must be seen when it is cut, in hundredths of width and height from the top left; [50, 50] unless said"`
+	Focus      []int    `toml:"focus" doc:"what must be seen when it is cut, in hundredths of width and height from the top left; default: [50, 50]"`
 	Whole      bool     `toml:"whole" doc:"whether it is shown whole, with a surround, and not cut"`
 	Surround   string   `toml:"surround" doc:"what is around a picture shown whole, and behind a transparent one: \"blur\" or a colour such as \"#10131c\""`
 	FewColours bool     `toml:"few_colours" doc:"whether a PNG that is too heavy may be reduced to 256 colours"`
 	About      string   `toml:"about" doc:"what is to be seen, for those who can't see it"`
-	Only       []string `toml:"only" doc:"only for these destinations; for all unless said"`
+	Only       []string `toml:"only" doc:"only for these destinations; default: for all"`
 }
 
 // The words that keys of a listing take.
 var (
-	devices     = []string{"desk", "tablet", "phone"}
+	devices     = []string{"desktop", "tablet", "phone"}
 	contents    = []string{"violence", "fear", "strong-language", "sex", "drugs", "gambling", "purchases", "chat"}
 	generators  = []string{"text", "pictures", "sound", "code"}
 	amountForm  = regexp.MustCompile(`^\d{1,6}(\.\d{2})? [A-Z]{3}$`)
@@ -101,107 +101,87 @@ func (p *Project) ListingFor(d *Destination) *Listing {
 	return &merged
 }
 
-// States lists what the developer states to a destination for a version, and stale whether more was stated for another one.
-func (p *Project) States(d *Destination, version string) (list []string, stale bool) {
-	for _, s := range []*Statement{p.Declares, d.Declares} {
+// States lists what the developer states to a destination for a version, and stale whether more was declared for another one.
+func (p *Project) Declared(d *Destination, version string) (list []string, stale bool) {
+	for _, s := range []*Declared{p.Declarations, d.Declarations} {
 		switch {
 		case s == nil:
 		case s.Version != version:
 			stale = true
 		default:
-			list = append(list, s.States...)
+			list = append(list, s.Declare...)
 		}
 	}
 	return list, stale
 }
 
-func (p *Project) verifyListing() error {
-	if err := p.Listing.verify(); err != nil {
-		return fmt.Errorf("listing.%w", err)
-	}
-	if err := p.Declares.verify(); err != nil {
-		return fmt.Errorf("declares: %w", err)
-	}
-	for name, d := range p.To {
+func (p *Project) verifyListing() {
+	p.Listing.verify(p.doc, "listing")
+	p.Declarations.verify(p.doc, "declarations")
+	for _, d := range p.To {
 		if d.Listing != nil {
-			if err := d.Listing.verify(); err != nil {
-				return fmt.Errorf("to.%s.listing.%w", name, err)
-			}
+			d.Listing.verify(p.doc, d.path+".listing")
 		}
-		if err := d.Declares.verify(); err != nil {
-			return fmt.Errorf("to.%s.declares: %w", name, err)
-		}
+		d.Declarations.verify(p.doc, d.path+".declarations")
 	}
 	for i, m := range p.Pictures {
-		if err := m.verify(p); err != nil {
-			return fmt.Errorf("picture number %d: %w", i+1, err)
-		}
+		m.verify(p, fmt.Sprintf("picture[%d]", i))
 	}
-	return nil
 }
 
-func (s *Statement) verify() error {
-	if s == nil {
-		return nil
+func (s *Declared) verify(doc *settings.Document, at string) {
+	if s != nil && s.Version == "" {
+		doc.Wrong(at+".version", "is missing: declarations are for one version")
 	}
-	if s.Version == "" {
-		return errors.New("version is missing: what is declared holds for one version")
-	}
-	return nil
 }
 
-func (l *Listing) verify() error {
-	for _, w := range []struct {
-		key    string
-		values []string
-		known  []string
-	}{
-		{"orientation", []string{l.Orientation}, []string{"any", "upright", "sideways"}},
-		{"opens", []string{l.Opens}, []string{"in-page", "on-click", "full-screen"}},
-		{"price", []string{l.Price}, []string{"free", "open", "fixed"}},
-		{"visibility", []string{l.Visibility}, []string{"everybody", "link", "nobody"}},
-		{"devices", l.Devices, devices}, {"content", l.Content, contents}, {"generated", l.Generated, generators},
-	} {
-		for _, v := range w.values {
-			if v != "" {
-				if err := settings.Within(w.key, v, w.known...); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	for _, code := range l.Languages {
+func (l *Listing) verify(doc *settings.Document, at string) {
+	doc.Within(at+".orientation", l.Orientation, "any", "portrait", "landscape")
+	doc.Within(at+".opens", l.Opens, "in-page", "on-click", "full-screen")
+	doc.Within(at+".price", l.Price, "free", "open", "fixed")
+	doc.Within(at+".visibility", l.Visibility, "everybody", "link", "nobody")
+	doc.Each(at+".devices", l.Devices, devices...)
+	doc.Each(at+".content", l.Content, contents...)
+	doc.Each(at+".generated", l.Generated, generators...)
+	for i, code := range l.Languages {
 		if _, err := language.Parse(code); err != nil {
-			return fmt.Errorf("languages has %q, which is no language; write \"en\", \"de\" or \"pt-BR\"", code)
+			doc.Wrong(fmt.Sprintf("%s.languages[%d]", at, i), "has %q, which is no language; write \"en\", \"de\" or \"pt-BR\"", code)
 		}
 	}
-	switch {
-	case l.Amount != "" && !amountForm.MatchString(l.Amount):
-		return fmt.Errorf("amount is %q; write it like \"3.00 EUR\"", l.Amount)
-	case l.Price == "fixed" && l.Amount == "":
-		return errors.New(`amount is missing: a fixed price needs one, as in "3.00 EUR"`)
-	case l.Age != nil && (*l.Age < 0 || *l.Age > 21):
-		return fmt.Errorf("age is %d; it is in years, from 0 to 21", *l.Age)
-	case l.Frame[0] < 0 || l.Frame[1] < 0 || (l.Frame[0] == 0) != (l.Frame[1] == 0):
-		return errors.New("frame needs a width and a height, as in [960, 540]")
-	case l.Contact != "" && !contactForm.MatchString(l.Contact) && !web(l.Contact):
-		return fmt.Errorf("contact is %q; it must be an e-mail address or a link", l.Contact)
-	case l.Privacy != "" && !web(l.Privacy):
-		return fmt.Errorf("privacy is %q; it must be a link", l.Privacy)
-	case l.Video != "" && !web(l.Video):
-		return fmt.Errorf("video is %q; it must be a link", l.Video)
+	if l.Amount != "" && !amountForm.MatchString(l.Amount) {
+		doc.Wrong(at+".amount", "is %q; write it like \"3.00 EUR\"", l.Amount)
+	}
+	if l.Price == "fixed" && l.Amount == "" {
+		doc.Wrong(at+".amount", `is missing: a fixed price needs one, as in "3.00 EUR"`)
+	}
+	if l.Age != nil && (*l.Age < 0 || *l.Age > 21) {
+		doc.Wrong(at+".age", "is %d; it is in years, from 0 to 21", *l.Age)
+	}
+	if l.Frame[0] < 0 || l.Frame[1] < 0 || (l.Frame[0] == 0) != (l.Frame[1] == 0) {
+		doc.Wrong(at+".frame", "needs a width and a height, as in [960, 540]")
+	}
+	if l.Contact != "" && !contactForm.MatchString(l.Contact) && !web(l.Contact) {
+		doc.Wrong(at+".contact", "is %q; it must be an e-mail address or a link", l.Contact)
+	}
+	for key, link := range map[string]string{"privacy": l.Privacy, "video": l.Video} {
+		if link != "" && !web(link) {
+			doc.Wrong(at+"."+key, "is %q; it must be a link", link)
+		}
 	}
 	for i, c := range l.Controls {
-		if c.Action == "" || len(c.Keys) == 0 && c.Mouse+c.Touch+c.Gamepad == "" {
-			return fmt.Errorf("control number %d needs an action, and at least one of keys, mouse, touch and gamepad", i+1)
+		one := fmt.Sprintf("%s.control[%d]", at, i)
+		doc.Must(one+".action", c.Action)
+		if len(c.Keys) == 0 && c.Mouse+c.Touch+c.Gamepad == "" {
+			doc.Wrong(one, "needs at least one of keys, mouse, touch and gamepad")
 		}
 	}
 	for i, c := range l.Credits {
-		if c.Name == "" || c.Link != "" && !web(c.Link) {
-			return fmt.Errorf("credit number %d needs a name, and its link must be an address on the web", i+1)
+		one := fmt.Sprintf("%s.credit[%d]", at, i)
+		doc.Must(one+".name", c.Name)
+		if c.Link != "" && !web(c.Link) {
+			doc.Wrong(one+".link", "is %q; it must be a link", c.Link)
 		}
 	}
-	return nil
 }
 
 // web reports whether a text is a link that anybody can follow.
@@ -210,25 +190,18 @@ func web(link string) bool {
 	return err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "" && !strings.ContainsAny(link, " \t\n")
 }
 
-func (m *Picture) verify(p *Project) error {
-	if m.File == "" || len(m.Roles) == 0 {
-		return errors.New("it needs a file, and roles that say what it is for")
+func (m *Picture) verify(p *Project, at string) {
+	doc := p.doc
+	doc.Must(at+".file", m.File)
+	if len(m.Roles) == 0 {
+		doc.Wrong(at+".roles", "is missing: say what the picture is for")
 	}
-	for _, r := range m.Roles {
-		if err := settings.Within("roles", r, rulebook.Roles()...); err != nil {
-			return err
-		}
-	}
+	doc.Each(at+".roles", m.Roles, rulebook.Roles()...)
 	if len(m.Focus) != 0 && (len(m.Focus) != 2 || slices.Min(m.Focus) < 0 || slices.Max(m.Focus) > 100) {
-		return errors.New("focus is a place in hundredths of width and height, as in [50, 30]")
+		doc.Wrong(at+".focus", "is a point in hundredths of width and height, as in [50, 30]")
 	}
 	if m.Surround != "" && m.Surround != "blur" && !colourForm.MatchString(m.Surround) {
-		return fmt.Errorf("surround is %q; it can be \"blur\", or a colour such as \"#10131c\"", m.Surround)
+		doc.Wrong(at+".surround", "is %q; it can be \"blur\", or a colour such as \"#10131c\"", m.Surround)
 	}
-	for _, name := range m.Only {
-		if p.To[name] == nil {
-			return fmt.Errorf("only names %q, which is no destination", name)
-		}
-	}
-	return nil
+	doc.Each(at+".only", m.Only, slices.Sorted(maps.Keys(p.To))...)
 }

@@ -1,14 +1,13 @@
 package project
 
 import (
-	"errors"
 	"os"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
 
-	"havvel/internal/settings"
+	"havvel/internal/fault"
 )
 
 // found writes a project file and reads it.
@@ -21,13 +20,14 @@ func found(t *testing.T, toml string) (*Project, error) {
 	return Find(folder)
 }
 
-const head = "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.brackwater]\nrulebook = \"brackwater\"\n"
+const head = "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.brackwater]\nrulebook = " +
+	"\"brackwater\"\n"
 
 // TestListingMistakes: what is wrong in the listing is said in words that help.
 func TestListingMistakes(t *testing.T) {
 	for toml, says := range map[string]string{
-		"[listing]\norientation = \"portrait\"":                                  `listing.orientation is "portrait"; it can be any, upright, sideways`,
-		"[listing]\ndevices = [\"desk\", \"watch\"]":                             `devices is "watch"; it can be desk, tablet, phone`,
+		"[listing]\norientation = \"portrat\"":                                   `listing.orientation is "portrat"; it can be any, portrait, landscape`,
+		"[listing]\ndevices = [\"desktop\", \"watch\"]":                          `devices is "watch"; it can be desktop, tablet, phone`,
 		"[listing]\ncontent = [\"horror\"]":                                      `content is "horror"`,
 		"[listing]\nlanguages = [\"english!\"]":                                  `"english!", which is no language`,
 		"[listing]\nprice = \"fixed\"":                                           "amount is missing",
@@ -37,33 +37,43 @@ func TestListingMistakes(t *testing.T) {
 		"[listing]\ncontact = \"moth\"":                                          "an e-mail address or a link",
 		"[listing]\nvideo = \"javascript:alert(1)\"":                             "it must be a link",
 		"[[listing.control]]\naction = \"Jump\"":                                 "at least one of keys, mouse, touch and gamepad",
-		"[[listing.credit]]\npart = \"sound\"":                                   "credit number 1 needs a name",
+		"[[listing.credit]]\npart = \"sound\"":                                   "listing.credit.name is missing",
 		"[to.brackwater.listing]\nopens = \"popup\"":                             `to.brackwater.listing.opens is "popup"`,
-		"[declares]\nstates = [\"own-rights\"]":                                  "version is missing",
-		"[[picture]]\nfile = \"a.png\"":                                          "roles that say what it is for",
+		"[declarations]\ndeclare = [\"own-rights\"]":                             "version is missing",
+		"[[picture]]\nfile = \"a.png\"":                                          "picture.roles is missing",
 		"[[picture]]\nfile = \"a.png\"\nroles = [\"hero\"]":                      `roles is "hero"`,
 		"[[picture]]\nfile = \"a.png\"\nroles = [\"cover\"]\nfocus = [50]":       "hundredths of width and height",
 		"[[picture]]\nfile = \"a.png\"\nroles = [\"cover\"]\nsurround = \"red\"": `a colour such as "#10131c"`,
-		"[[picture]]\nfile = \"a.png\"\nroles = [\"cover\"]\nonly = [\"shed\"]":  `"shed", which is no destination`,
+		"[[picture]]\nfile = \"a.png\"\nroles = [\"cover\"]\nonly = [\"shed\"]":  `picture.only is "shed"; it can be brackwater`,
 		"[[picture]]\nfile = \"a.png\"\nrole = \"cover\"":                        `did you mean "roles"?`,
 		"[listing]\ntaglin = \"x\"":                                              `did you mean "tagline"?`,
 	} {
 		_, err := found(t, head+toml+"\n")
-		var problem *settings.Problem
-		if !errors.As(err, &problem) || !strings.Contains(err.Error(), says) {
+		words := ""
+		for _, f := range fault.All(err) {
+			words += f.What + "\n" + f.Next + "\n"
+			if f.Kind != fault.Usage || f.At.Line <= 7 {
+				t.Errorf("%s: %v", toml, f)
+			}
+		}
+		if !strings.Contains(words, says) {
 			t.Errorf("%s: %v, want %q", toml, err, says)
 		}
 	}
 }
 
-// TestStates: what is stated for another version is not stated.
+// TestStates: what is declared for another version is not declared.
 func TestStates(t *testing.T) {
-	p, err := found(t, head+"[declares]\nversion = \"0.4.0\"\nstates = [\"own-rights\"]\n[to.brackwater.declares]\nversion = \"0.3.0\"\nstates = [\"only-here\"]\n")
+	p, err := found(
+		t,
+		head+"[declarations]\nversion = \"0.4.0\"\ndeclare = [\"own-rights\"]\n[to.brackwater.declarations]\nversion = \"0.3.0\"\ndeclare = "+
+			"[\"only-here\"]\n",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for version, want := range map[string]string{"0.4.0": "own-rights", "0.3.0": "only-here", "0.5.0": ""} {
-		if list, stale := p.States(p.To["brackwater"], version); strings.Join(list, " ") != want || !stale {
+		if list, stale := p.Declared(p.To["brackwater"], version); strings.Join(list, " ") != want || !stale {
 			t.Errorf("%s: %v %v", version, list, stale)
 		}
 	}
@@ -72,7 +82,12 @@ func TestStates(t *testing.T) {
 // TestBlank: every line that start writes as a comment is right when its mark is taken away.
 func TestBlank(t *testing.T) {
 	text, err := Blank(&Project{
-		Game: Game{Title: "Lane", Short: "lane", Version: "0.4.0", Export: "web"}, To: map[string]*Destination{"brackwater": {Rulebook: "brackwater", Key: "env:A_KEY"}},
+		Game: Game{
+			Title:   "Lane",
+			Short:   "lane",
+			Version: "0.4.0",
+			Export:  "web",
+		}, To: map[string]*Destination{"brackwater": {Rulebook: "brackwater", Key: "env:A_KEY"}},
 		Listing: Listing{Tagline: "Light it."},
 	})
 	if err != nil {
@@ -85,7 +100,10 @@ func TestBlank(t *testing.T) {
 	awake := regexp.MustCompile(`(?m)^# (\[|[a-z]+ +=)`).ReplaceAllString(string(text), "$1")
 	awake = strings.NewReplacer(`category    = ""`, `category = "Puzzle"`, `contact     = ""`, `contact = "moth@shed.example"`).Replace(awake)
 	p, err = found(t, awake)
-	if err != nil || len(p.Listing.Controls) != 1 || len(p.Statistics) != 1 || len(p.Pictures) != 1 || p.Declares == nil || p.Declares.Version != "0.4.0" || len(p.Trial.Steps) != 2 || p.Listing.Unfinished == nil {
+	if err != nil || len(p.Listing.Controls) != 1 || len(p.Statistics) != 1 || len(p.Pictures) != 1 || p.Declarations == nil ||
+		p.Declarations.Version != "0.4.0" ||
+		len(p.Trial.Steps) != 2 ||
+		p.Listing.Unfinished == nil {
 		t.Errorf("%v\n%s", err, awake)
 	}
 }

@@ -11,11 +11,11 @@ import (
 
 	"golang.org/x/text/unicode/norm"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
 	"havvel/internal/rulebook"
 )
 
-// Text writes a new project file, with a comment for whoever sees one for the first time.
+// Text writes a new project file, with comments for somebody who sees one for the first time.
 // The destinations are those in p.To.
 func Text(p *Project) ([]byte, error) {
 	return written(p, false)
@@ -30,8 +30,9 @@ func written(p *Project, blank bool) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-var newFile = template.Must(template.New(Name).Funcs(template.FuncMap{"toml": quoted, "rulebook": func() string { return rulebook.Names()[0] }}).Parse(
-	`# What havvel knows about this game. All keys: docs/formats/project.md
+var newFile = template.Must(
+	template.New(Name).Funcs(template.FuncMap{"toml": quoted, "rulebook": func() string { return rulebook.Names()[0] }}).Parse(
+		`# What havvel knows about this game. All keys: docs/formats/project.md
 
 [game]
 title   = {{toml .Game.Title}}
@@ -71,10 +72,10 @@ unit  = {{toml .Unit}}{{end}}
 {{if .Listing.Tagline}}tagline     = {{toml .Listing.Tagline}}{{else}}# tagline     = ""                      # one sentence that makes somebody want to play{{end}}
 # description = "page/description.md"   # the page's text, in Markdown
 # news        = "page/news.md"          # what is new, with a heading for each version
-{{if .Listing.Category}}category    = {{toml .Listing.Category}}{{else}}# category    = ""                      # the shelf it belongs on{{end}}
-# tags        = []                      # words by which players find it, the most important first
-# devices     = ["desk", "phone"]       # what it can be played on
-# orientation = "any"                   # how a phone is held: any, upright or sideways
+{{if .Listing.Category}}category    = {{toml .Listing.Category}}{{else}}# category    = ""                      # its category{{end}}
+# tags        = []                      # words that players search for, the most important first
+# devices     = ["desktop", "phone"]       # what it can be played on
+# orientation = "any"                   # how a phone is held: any, portrait or landscape
 # languages   = ["en"]
 # price       = "free"                  # free, open (players pay what they want) or fixed
 # age         = 0                       # from which it is suitable, in years
@@ -89,7 +90,7 @@ unit  = {{toml .Unit}}{{end}}
 # keys   = ["Space"]
 # touch  = "tap"
 
-# A value that the game sends to portals; they make a score board of it.
+# A value that the game sends to portals; they make a leaderboard of it.
 # [[statistic]]
 # name  = "score"                 # letter for letter as the game sends it
 # keeps = "highest"               # highest, lowest, total or latest
@@ -100,15 +101,16 @@ unit  = {{toml .Unit}}{{end}}
 # roles = ["cover", "icon"]       # cover, icon, banner, background, screenshot, backdrop, clip
 
 # What you state to portals, for this version; havvel never states anything for you.
-# [declares]
+# [declarations]
 # version = {{toml .Game.Version}}
-# states  = ["own-rights"]        # havvel listing --show NAME says what is asked for
+# declare  = ["own-rights"]        # havvel listing --show NAME says what is asked for
 
 # What a trial plays; screenshots and clips come from it, too (docs/trial.md).
 # [trial]
 # steps = ["press Enter", "wait 2s"]
 {{- end}}
-`))
+`),
+)
 
 // Blank writes a new project file as Text does, and in comments what more could stand there.
 func Blank(p *Project) ([]byte, error) {
@@ -164,7 +166,7 @@ func (p *Project) AddPictures(list []Picture) error {
 	if _, err := parse(p.Folder, b.Bytes()); err != nil {
 		return err
 	}
-	return place.Bytes(path, b.Bytes())
+	return atomicfile.Bytes(path, b.Bytes())
 }
 
 var newPicture = template.Must(template.New("picture").Funcs(template.FuncMap{"toml": quoted}).Parse(`

@@ -19,7 +19,8 @@ func (p *Project) Newest() (path string, changed time.Time) {
 	_ = filepath.WalkDir(p.Folder, func(name string, d fs.DirEntry, err error) error {
 		base := d.Name()
 		switch {
-		case err != nil && d.IsDir(), d.IsDir() && name != p.Folder && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "packed" || base == "export" || base == "build" || base == "dist" || name == export):
+		case err != nil && d.IsDir(),
+			d.IsDir() && name != p.Folder && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "packed" || base == "export" || base == "build" || base == "dist" || name == export):
 			return filepath.SkipDir
 		case d.IsDir():
 			return nil

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strings"
 
+	"havvel/internal/fault"
 	"havvel/internal/keys"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -24,23 +25,26 @@ import (
 const Name = "havvel.toml"
 
 // ErrNone says that there is no project file here or above.
-var ErrNone = errors.New("there is no " + Name + " here or in a folder above")
+var ErrNone error = fault.New(fault.Usage, "there is no %s here or in a folder above", Name).
+	Then("havvel start writes one for the export in this folder")
 
 // A Project is what havvel.toml says.
 type Project struct {
-	Game       Game                    `toml:"game" doc:"the game"`
-	To         map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
-	Pack       Pack                    `toml:"pack" doc:"what pack changes"`
-	Front      *Front                  `toml:"front" doc:"how the entry page looks, where the engine left it bare; what is left out stays as it is"`
-	Trial      Trial                   `toml:"trial" doc:"how the game is tried in a real browser"`
-	Statistics []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score; portals make a board of it"`
-	Listing    Listing                 `toml:"listing" doc:"the game's page: its texts and options, written once for all portals"`
-	Declares   *Statement              `toml:"declares" doc:"what you state to portals about a version"`
-	Pictures   []Picture               `toml:"picture" doc:"a picture from which those for portals are cut"`
-	Accepts    []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
+	Game         Game                    `toml:"game" doc:"the game"`
+	To           map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
+	Pack         Pack                    `toml:"pack" doc:"what pack changes"`
+	Front        *Front                  `toml:"front" doc:"how the entry page looks, where the engine left it bare; what is left out stays as it is"`
+	Trial        Trial                   `toml:"trial" doc:"how the game is tried in a real browser"`
+	Statistics   []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score; portals make a leaderboard of it"`
+	Listing      Listing                 `toml:"listing" doc:"the game's page: its texts and options, written once for all portals"`
+	Declarations *Declared               `toml:"declarations" doc:"what you declare to portals about a version"`
+	Pictures     []Picture               `toml:"picture" doc:"a picture from which those for portals are cut"`
+	Accepts      []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
 
 	// Folder is the absolute path of the folder that holds the file.
 	Folder string `toml:"-"`
+
+	doc *settings.Document
 }
 
 // Game says what the game is.
@@ -63,16 +67,17 @@ type Destination struct {
 	Encode string `toml:"encode" doc:"how WebAssembly and data go there: \"plain\", \"gzip\" or \"br\"; if left out, as the engine wrote them where the portal can serve that"`
 
 	Public    string   `toml:"public" doc:"of a site: the address under which players reach it"`
-	Keep      int      `toml:"keep" doc:"of a site: how many versions stay there; all unless said"`
-	Identity  string   `toml:"identity" doc:"of a site by SFTP: the key file that lets us in, if not the agent or the user's own"`
+	Keep      int      `toml:"keep" doc:"of a site: how many versions stay there; default: all"`
+	Identity  string   `toml:"identity" doc:"of a site by SFTP: the private key; default: the SSH agent's keys, or your own"`
 	Serves    []string `toml:"serves" doc:"of a site: precompressed files that its web server sends with Content-Encoding: \"gzip\", \"br\""`
 	Isolation bool     `toml:"isolation" doc:"of a site: whether its web server sends cross-origin isolation headers, which threads need"`
 
-	Listing  *Listing   `toml:"listing" doc:"what its page says otherwise than those of the other portals"`
-	Declares *Statement `toml:"declares" doc:"what you state to this portal alone"`
+	Listing      *Listing  `toml:"listing" doc:"what differs on this portal's page"`
+	Declarations *Declared `toml:"declarations" doc:"what you declare to this portal alone"`
 
 	site  *url.URL
-	tried bool // only by rules try
+	tried bool   // only by rules try
+	path  string // in havvel.toml
 
 	// Name is the destination's name in the project.
 	Name string `toml:"-"`
@@ -91,7 +96,7 @@ type Pack struct {
 
 // Front says how the entry page looks.
 type Front struct {
-	Title      string `toml:"title" doc:"the page's title; game.title unless said"`
+	Title      string `toml:"title" doc:"the page's title; default: game.title"`
 	Icon       string `toml:"icon" doc:"the tab's icon: a picture, relative to this file"`
 	Background string `toml:"background" doc:"the page's colour, as in CSS"`
 	Picture    string `toml:"picture" doc:"a picture that is shown while the game loads, relative to this file"`
@@ -102,8 +107,8 @@ type Front struct {
 // Trial says how the game is tried in a real browser.
 type Trial struct {
 	Steps    []string      `toml:"steps" doc:"what is done once the game has started, one step a line: wait, press, tap, drag, picture, expect, for (docs/trial.md)"`
-	Start    settings.Span `toml:"start" doc:"the longest time to the first picture; 20s unless said"`
-	Watch    settings.Span `toml:"watch" doc:"how long the game is watched once it started; 3s unless said"`
+	Start    settings.Span `toml:"start" doc:"the longest time to the first picture; default: 20s"`
+	Watch    settings.Span `toml:"watch" doc:"how long the game is watched once it started; default: 3s"`
 	Required bool          `toml:"required" doc:"whether send wants a clean trial of the same export"`
 }
 
@@ -111,9 +116,9 @@ type Trial struct {
 type Statistic struct {
 	Name   string `toml:"name" doc:"its name, letter for letter as the game sends it"`
 	Keeps  string `toml:"keeps" doc:"which value is kept of each player's: highest, lowest, total or latest"`
-	Label  string `toml:"label" doc:"what players read above the board; the name unless said"`
+	Label  string `toml:"label" doc:"what players read above the leaderboard; default: the name"`
 	Unit   string `toml:"unit" doc:"what is counted, as in \"lanterns\" or \"s\""`
-	Hidden bool   `toml:"hidden" doc:"whether players don't see the board"`
+	Hidden bool   `toml:"hidden" doc:"whether players don't see the leaderboard"`
 }
 
 // An Accept is a finding that the developer has decided to live with.
@@ -124,7 +129,7 @@ type Accept struct {
 }
 
 // Find reads the project file in folder or the nearest one above it. The error is ErrNone when there
-// is none, and a *settings.Problem when there is something wrong in it.
+// is none; mistakes in the file are faults with their places, joined.
 func Find(folder string) (*Project, error) {
 	folder, err := filepath.Abs(folder)
 	if err != nil {
@@ -146,65 +151,56 @@ func Find(folder string) (*Project, error) {
 
 func parse(folder string, data []byte) (*Project, error) {
 	p := &Project{Folder: folder}
-	file := filepath.Join(folder, Name)
-	if err := settings.Read(file, data, p); err != nil {
+	p.doc = settings.Read(filepath.Join(folder, Name), data, p)
+	if !p.doc.Broken() {
+		p.verify()
+	}
+	if err := p.doc.Err(); err != nil {
 		return nil, err
-	}
-	err := p.verify()
-	var inRulebook *settings.Problem
-	if errors.As(err, &inRulebook) {
-		return nil, inRulebook
-	}
-	if err != nil {
-		return nil, &settings.Problem{File: file, Message: err.Error()}
 	}
 	return p, nil
 }
 
 var shortName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 
-func (p *Project) verify() error {
-	for _, must := range []struct{ key, value string }{
-		{"title", p.Game.Title}, {"short", p.Game.Short}, {"version", p.Game.Version}, {"export", p.Game.Export},
-	} {
-		if must.value == "" {
-			return fmt.Errorf("game.%s is missing", must.key)
+// verify reports every mistake of meaning.
+func (p *Project) verify() {
+	d := p.doc
+	d.Must("game.title", p.Game.Title)
+	d.Must("game.export", p.Game.Export)
+	if d.Must("game.short", p.Game.Short) && !shortName.MatchString(p.Game.Short) {
+		d.Wrong("game.short", "is %q; it can have small letters, digits and hyphens between them", p.Game.Short).
+			Then("write %q", ShortFrom(p.Game.Short))
+	}
+	if d.Must("game.version", p.Game.Version) {
+		if err := VerifyVersion(p.Game.Version); err != nil {
+			d.Wrong("game.version", "is %w", err)
 		}
 	}
-	if !shortName.MatchString(p.Game.Short) {
-		return fmt.Errorf("game.short is %q; it can have small letters, digits and hyphens between them", p.Game.Short)
+	for name, to := range p.To {
+		to.Name, to.path = name, "to."+name
+		to.resolve(d, p.Folder)
 	}
-	if err := VerifyVersion(p.Game.Version); err != nil {
-		return fmt.Errorf("game.version: %w", err)
-	}
-	for name, d := range p.To {
-		d.Name = name
-		if err := d.resolve(p.Folder); err != nil {
-			return fmt.Errorf("to.%s: %w", name, err)
-		}
-	}
-	for _, pattern := range p.Pack.LeaveOut {
+	for i, pattern := range p.Pack.LeaveOut {
 		if _, err := path.Match(strings.TrimSuffix(pattern, "/"), ""); err != nil || pattern == "" {
-			return fmt.Errorf("pack.leave_out names %q, which is no name, folder or pattern", pattern)
+			d.Wrong(fmt.Sprintf("pack.leave_out[%d]", i), "has %q, which is no name, folder or pattern", pattern)
 		}
 	}
-	for _, s := range p.Statistics {
-		if s.Name == "" {
-			return errors.New("a statistic has no name")
-		}
-		if err := settings.Within("keeps of statistic "+s.Name, s.Keeps, "highest", "lowest", "total", "latest"); err != nil {
-			return err
+	for i, s := range p.Statistics {
+		at := fmt.Sprintf("statistic[%d]", i)
+		d.Must(at+".name", s.Name)
+		if d.Must(at+".keeps", s.Keeps) {
+			d.Within(at+".keeps", s.Keeps, "highest", "lowest", "total", "latest")
 		}
 	}
-	if err := p.verifyListing(); err != nil {
-		return err
-	}
+	p.verifyListing()
 	for i, a := range p.Accepts {
-		if a.ID == "" || a.Reason == "" {
-			return fmt.Errorf("accept number %d needs an id and a reason", i+1)
+		at := fmt.Sprintf("accept[%d]", i)
+		d.Must(at+".id", a.ID)
+		if a.Reason == "" {
+			d.Wrong(at+".reason", "is missing: say why you accept the finding")
 		}
 	}
-	return nil
 }
 
 var versionName = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._+-]{0,63}$`)
@@ -212,43 +208,46 @@ var versionName = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._+-]{0,63}$`)
 // VerifyVersion returns an error unless v can name a version: it becomes part of file names and addresses.
 func VerifyVersion(v string) error {
 	if !versionName.MatchString(v) {
-		return fmt.Errorf("%q can't name a version; use letters, digits, dots and hyphens, as in 0.4.0", v)
+		return fmt.Errorf("%q, which can't name a version; use letters, digits, dots and hyphens, as in 0.4.0", v)
 	}
 	return nil
 }
 
-func (d *Destination) resolve(folder string) error {
-	if is, err := d.resolveSite(folder); is || err != nil {
-		if err == nil {
-			err = d.verifyKey()
-		}
-		return err
+// resolve works out what a destination is, and reports what is wrong with it.
+func (d *Destination) resolve(doc *settings.Document, folder string) {
+	defer d.verifyKey(doc)
+	if d.resolveSite(doc, folder) {
+		return
 	}
 	if scheme, _, ok := strings.Cut(d.Address, "://"); d.Rulebook == "" && ok {
-		return fmt.Errorf("address begins with %s://, which is no way to reach a site (%s); a portal wants a rulebook", scheme, sites())
+		doc.Wrong(d.path+".address", "begins with %s://, which is no way to reach a site", scheme).
+			Then("a site's address is one of: %s; a portal needs a rulebook, too", sites())
+		return
 	}
 	if d.Rulebook == "" {
-		return fmt.Errorf("rulebook is missing (havvel ships: %s); a site has none, but an address: %s", strings.Join(rulebook.Names(), ", "), sites())
+		doc.Wrong(d.path+".rulebook", "is missing").
+			Then("name one that ships with Havvel (%s), or a file of your own; a site has an address instead: %s", strings.Join(rulebook.Names(), ", "), sites())
+		return
 	}
 	rules, err := rulebook.Find(d.Rulebook, folder)
 	if err != nil {
-		return err
+		doc.Add(d.path+".rulebook", err)
+		return
 	}
 	d.Rules = rules
 	if d.Address == "" {
 		d.Address = rules.Address
 	}
 	d.Address = strings.TrimRight(d.Address, "/")
-	if err := d.verifyEncode(); err != nil {
-		return err
+	if d.Encode != "plain" {
+		doc.Within(d.path+".encode", d.Encode, append([]string{"plain"}, rules.Serves.Encodings...)...)
 	}
 	if err := verifyAddress(d.Address); err != nil {
-		return err
+		doc.Add(d.path+".address", err)
 	}
 	if d.Key == "" {
 		d.Key = keyOf(d.Name, rules)
 	}
-	return d.verifyKey()
 }
 
 // keyOf says where the key of a portal is that havvel.toml says nothing of; "" for a portal that wants none.
@@ -266,24 +265,11 @@ func usualKey(name string) string {
 	return "env:" + strings.ToUpper(strings.ReplaceAll(name, "-", "_")) + "_KEY"
 }
 
-func (d *Destination) verifyKey() error {
+func (d *Destination) verifyKey(doc *settings.Document) {
 	if d.Key != "" && !strings.HasPrefix(d.Key, "env:") {
-		return errors.New(`key must name where the key is, as in "env:MY_KEY"; a key itself must not stand in this file`)
+		doc.Wrong(d.path+".key", `must say where the key is, as in "env:MY_KEY"; never write the key itself into this file`).
+			Then("havvel keys set %s stores it", d.Name)
 	}
-	return nil
-}
-
-func (d *Destination) verifyEncode() error {
-	if d.Encode == "" || d.Encode == "plain" {
-		return nil
-	}
-	if err := settings.Within("encode", d.Encode, "plain", "gzip", "br"); err != nil {
-		return err
-	}
-	if !slices.Contains(d.Rules.Serves.Encodings, d.Encode) {
-		return fmt.Errorf("encode is %q, which %s can't serve", d.Encode, d.Rules.Name)
-	}
-	return nil
 }
 
 // verifyAddress refuses addresses over which a key would travel in the clear to another machine.
@@ -351,12 +337,18 @@ func (d *Destination) Secret() (string, error) {
 		hint = "; you find the key here: " + d.Rules.Key.Where
 	}
 	if len(others) > 0 {
-		hint += fmt.Sprintf("\n  the key that is stored for %s belongs to %s, and is not told to %s", d.Name, strings.Join(others, ", "), d.Host())
+		hint += fmt.Sprintf(
+			"; the key that is stored for %s belongs to %s, and is never sent to %s",
+			d.Name,
+			strings.Join(others, ", "),
+			d.Host(),
+		)
 	}
 	if d.tried {
-		return "", fmt.Errorf("%s wants a key: set the environment variable %s%s", d.Rules.Name, variable, hint)
+		return "", fault.New(fault.Here, "%s needs a key", d.Rules.Name).Then("set the environment variable %s%s", variable, hint)
 	}
-	return "", fmt.Errorf("%s wants a key: havvel keys set %s stores it, or set the environment variable %s%s", d.Name, d.Name, variable, hint)
+	return "", fault.New(fault.Here, "%s needs a key", d.Name).
+		Then("havvel keys set %s stores it, or set the environment variable %s%s", d.Name, variable, hint)
 }
 
 // Destinations returns those named, or all in alphabetical order when none is named.
@@ -379,15 +371,13 @@ func (p *Project) Destinations(names []string) ([]*Destination, error) {
 }
 
 func (p *Project) noDestination(name string, all []string) error {
-	problem := &settings.Problem{File: filepath.Join(p.Folder, Name), Message: fmt.Sprintf("there is no destination %q", name)}
+	f := p.Problem("to", "there is no destination %q", name)
 	if near := settings.Nearest(name, all); near != "" {
-		problem.Hint = fmt.Sprintf("did you mean %q?", near)
+		return f.Then("did you mean %q?", near)
 	} else if len(all) > 0 {
-		problem.Hint = "there is: " + strings.Join(all, ", ")
-	} else {
-		problem.Hint = fmt.Sprintf("add one:\n\n  [to.%s]\n  rulebook = %q", name, rulebook.Names()[0])
+		return f.Then("there is: %s", strings.Join(all, ", "))
 	}
-	return problem
+	return f.Then("add one:\n\n  [to.%s]\n  rulebook = %q", name, rulebook.Names()[0])
 }
 
 // ExportPath is the absolute path of the export.

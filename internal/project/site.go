@@ -1,77 +1,49 @@
 package project
 
 import (
-	"errors"
-	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 
+	"havvel/internal/deliver/protocol"
 	"havvel/internal/rulebook"
+	"havvel/internal/settings"
 )
-
-// A Protocol is a way to reach a site. What opens it is a driver of the same scheme in internal/deliver.
-type Protocol struct {
-	Scheme  string // of addresses
-	Written string // how an address is written, for help; "" for what nobody need know of
-	Instead string // what to use on a network, where what travels is not protected; "" where it is
-	Bucket  bool   // the address begins with a bucket
-}
-
-// Protocols lists the ways to reach a site.
-func Protocols() []Protocol {
-	return []Protocol{
-		{Scheme: "sftp", Written: "sftp://user@host/folder"},
-		{Scheme: "ftp", Written: "ftp://"},
-		{Scheme: "ftps", Written: "ftps://"},
-		{Scheme: "ftp-plain", Instead: "ftp:// (which asks for TLS) or sftp://"},
-		{Scheme: "davs", Written: "davs://"},
-		{Scheme: "dav", Instead: "davs://"},
-		{Scheme: "s3+https", Written: "s3+https://host/bucket/folder", Bucket: true},
-		{Scheme: "s3+http", Instead: "s3+https://", Bucket: true},
-		{Scheme: "file", Written: "or a folder such as ../public"},
-	}
-}
-
-// protocolOf finds a protocol by its scheme.
-func protocolOf(scheme string) (Protocol, bool) {
-	for _, p := range Protocols() {
-		if p.Scheme == scheme {
-			return p, true
-		}
-	}
-	return Protocol{}, false
-}
 
 // SiteAddress is where a site is; nil when the destination is a portal.
 func (d *Destination) SiteAddress() *url.URL { return d.site }
 
 // resolveSite reads the address of a site. It is false when the destination is none.
-func (d *Destination) resolveSite(folder string) (bool, error) {
+func (d *Destination) resolveSite(doc *settings.Document, folder string) bool {
 	if d.Rulebook != "" {
-		if d.Public != "" || d.Keep != 0 || d.Identity != "" || d.Serves != nil || d.Isolation {
-			return false, errors.New("public, keep, identity, serves and isolation are for sites, which have no rulebook")
+		for _, key := range []string{"public", "keep", "identity", "serves", "isolation"} {
+			if doc.Has(d.path + "." + key) {
+				doc.Wrong(d.path+"."+key, "is for sites, which have no rulebook")
+			}
 		}
-		return false, nil
+		return false
 	}
 	address := d.Address
 	for _, start := range []string{"/", "./", "../", "~/"} {
-		if strings.HasPrefix(address, start) {
+		if strings.HasPrefix(address, start) || address == ".." || filepath.IsAbs(address) {
 			u, err := folderAddress(folder, address)
+			doc.Add(d.path+".address", err)
 			d.site = u
-			return true, errors.Join(err, d.verifySite())
+			d.verifySite(doc)
+			return true
 		}
 	}
 	u, err := url.Parse(address)
 	if err != nil {
-		return false, nil
+		return false
 	}
-	if _, known := protocolOf(u.Scheme); !known {
-		return false, nil
+	if _, known := protocol.Find(u.Scheme); !known {
+		return false
 	}
 	d.site = u
-	return true, d.verifySite()
+	d.verifySite(doc)
+	return true
 }
 
 func folderAddress(folder, address string) (*url.URL, error) {
@@ -88,47 +60,49 @@ func folderAddress(folder, address string) (*url.URL, error) {
 	return &url.URL{Scheme: "file", Path: filepath.ToSlash(path)}, nil
 }
 
-func (d *Destination) verifySite() error {
+func (d *Destination) verifySite(doc *settings.Document) {
 	u := d.site
+	d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
 	if u == nil {
-		return nil
+		return
 	}
+	at := d.path + ".address"
 	if _, password := u.User.Password(); password {
-		return errors.New("address holds a password; leave it out, and store it with havvel keys set")
+		doc.Wrong(at, "has a password in it; leave it out").Then("havvel keys set %s stores it", d.Name)
+		return
 	}
-	by, _ := protocolOf(u.Scheme)
+	by, _ := protocol.Find(u.Scheme)
 	switch {
 	case u.Scheme != "file" && u.Host == "":
-		return fmt.Errorf("address %q names no host", u.Redacted())
+		doc.Wrong(at, "is %q, which names no host", u.Redacted())
 	case u.RawQuery != "" || u.Fragment != "":
-		return fmt.Errorf("address %q has a query or fragment, which a site's has not", u.Redacted())
+		doc.Wrong(at, "is %q; a site's address has no query and no fragment", u.Redacted())
 	case by.Instead != "" && !loopback(u.Hostname()):
-		return fmt.Errorf("with %s:// the password would travel in the clear; use %s", u.Scheme, by.Instead)
+		doc.Wrong(at, "begins with %s://, over which the password would be readable on the way", u.Scheme).Then("use %s", by.Instead)
 	case by.Bucket && strings.Trim(u.Path, "/") == "":
-		return fmt.Errorf("address %q names no bucket: %s://HOST/BUCKET/FOLDER", u.Redacted(), u.Scheme)
+		doc.Wrong(at, "is %q, which names no bucket", u.Redacted()).Then("write it like %s://HOST/BUCKET/FOLDER", u.Scheme)
 	case by.Bucket && d.Key == "":
 		d.Key = usualKey(d.Name)
 	}
 	if d.Keep < 0 || d.Keep == 1 {
-		return errors.New("keep is how many versions stay there: 0 for all, or 2 and more, so that there is one to go back to")
+		doc.Wrong(
+			d.path+".keep",
+			"is %d; it is how many versions stay there: 0 for all, or 2 and more, so that there is one to go back to",
+			d.Keep,
+		)
 	}
 	if d.Public != "" {
 		p, err := url.Parse(d.Public)
 		if err != nil || p.Host == "" || p.Scheme != "http" && p.Scheme != "https" {
-			return fmt.Errorf("public is %q; it is the https:// address under which players reach the site", d.Public)
+			doc.Wrong(d.path+".public", "is %q; it must be the https:// address where players find the site", d.Public)
 		}
 		d.Public = strings.TrimSuffix(d.Public, "/") + "/"
 	}
-	for _, e := range d.Serves {
-		if e != "gzip" && e != "br" {
-			return fmt.Errorf("serves names %q; it can be \"gzip\" and \"br\"", e)
-		}
-	}
+	doc.Each(d.path+".serves", d.Serves, "gzip", "br")
 	if by.Bucket && d.Serves == nil {
 		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
+		d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
 	}
-	d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
-	return nil
 }
 
 // Shown is the destination's address without user information, as it may be printed.
@@ -155,7 +129,7 @@ func (d *Destination) Host() string {
 // sites lists the ways to write a site's address.
 func sites() string {
 	var list []string
-	for _, p := range Protocols() {
+	for _, p := range protocol.All() {
 		if p.Written != "" {
 			list = append(list, p.Written)
 		}

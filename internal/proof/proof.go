@@ -71,8 +71,14 @@ func Play(ctx context.Context, browser string, s Side) (*Run, error) {
 	if _, err := chromedp.Call(inside, page.Navigate, page.NavigateParams{URL: "http://" + l.Addr().String() + s.At}); err != nil {
 		return nil, fmt.Errorf("opening the game: %w", err)
 	}
-	if err := h.settled(ctx); err != nil {
-		return nil, err
+	for range 2 { // what the page does once it is there may ask for more
+		if err := h.settled(ctx); err != nil {
+			return nil, err
+		}
+		// On a busy machine, the page may not have begun yet with what came.
+		if _, err := chromedp.Call(inside, runtime.Evaluate, runtime.EvaluateParams{Expression: shown, AwaitPromise: new(true)}); err != nil {
+			return nil, fmt.Errorf("waiting for the game: %w", err)
+		}
 	}
 	shot, err := chromedp.Call(inside, page.CaptureScreenshot, page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng})
 	if err != nil {
@@ -82,6 +88,13 @@ func Play(ctx context.Context, browser string, s Side) (*Run, error) {
 	r.Errors, r.Drawn = errs.list(l.Addr().String()), drawn(shot.Data)
 	return r, nil
 }
+
+// shown is kept once the page is loaded and has been drawn twice, or doesn't get there within some seconds.
+const shown = `new Promise(done => {
+	setTimeout(done, 5000);
+	const drawn = () => requestAnimationFrame(() => requestAnimationFrame(done));
+	document.readyState === "complete" ? drawn() : addEventListener("load", drawn);
+})`
 
 // host serves the files of a side, and notes what is asked for.
 type host struct {

@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"havvel/internal/fault"
 )
 
 // A Client asks a host about rounds.
@@ -28,6 +30,9 @@ func (e *Refused) Error() string {
 	return fmt.Sprintf("the host said no (status %d): %s", e.Status, e.Words)
 }
 
+// Fault tells it.
+func (e *Refused) Fault() *fault.Error { return fault.Tell(e, fault.No, "") }
+
 // An Unreachable says that the host could not be reached, or broke off.
 type Unreachable struct {
 	Address string
@@ -38,6 +43,11 @@ func (e *Unreachable) Error() string {
 	return fmt.Sprintf("can't reach the host at %s: %v", e.Address, e.Cause)
 }
 func (e *Unreachable) Unwrap() error { return e.Cause }
+
+// Fault tells it.
+func (e *Unreachable) Fault() *fault.Error {
+	return fault.Tell(e, fault.Unreachable, "nothing was lost; run the same command again when it can be reached")
+}
 
 // Open opens a round.
 func (c *Client) Open(ctx context.Context, o Opening) (*Opened, error) {

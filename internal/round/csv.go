@@ -9,7 +9,24 @@ import (
 )
 
 // columns are those of what a Table writes.
-var columns = []string{"session", "opened", "class", "simulated", "n", "at_ms", "kind", "moment", "level", "won", "name", "value", "fps", "message", "question", "answer"}
+var columns = []string{
+	"session",
+	"opened",
+	"class",
+	"simulated",
+	"n",
+	"at_ms",
+	"kind",
+	"event",
+	"level",
+	"won",
+	"name",
+	"value",
+	"fps",
+	"message",
+	"question",
+	"answer",
+}
 
 // A Table writes what came back as a table, a row for each event (RFC 4180).
 type Table struct{ w *csv.Writer }
@@ -26,7 +43,7 @@ func (t *Table) Add(s *Session) error {
 	for _, e := range s.Events {
 		d := e.Data
 		row := []string{s.ID, opened, class, simulated, strconv.Itoa(e.N), strconv.FormatInt(e.At, 10), e.Kind}
-		for _, v := range []loose{d.Moment, d.Level, d.Won, d.Name, d.Value, d.FPS, d.Message, d.Question, d.Answer} {
+		for _, v := range []loose{d.Event, d.Level, d.Won, d.Name, d.Value, d.FPS, d.Message, d.Question, d.Answer} {
 			row = append(row, harmless(string(v)))
 		}
 		if err := t.w.Write(row); err != nil {

@@ -62,8 +62,8 @@ func Follow(s *Session) *Play {
 			p.Length = max(p.Length, e.At)
 		}
 		switch e.Kind {
-		case "moment":
-			p.moment(e)
+		case "event":
+			p.event(e)
 		case "shown":
 			if p.Shown < 0 {
 				p.Shown = e.At
@@ -95,8 +95,8 @@ func Follow(s *Session) *Play {
 	return p
 }
 
-func (p *Play) moment(e Event) {
-	switch e.Data.Moment {
+func (p *Play) event(e Event) {
+	switch e.Data.Event {
 	case "play-begun":
 		p.Started = true
 	case "level-begun":

@@ -35,7 +35,7 @@ type Event struct {
 
 // Data is what an event says; each kind has its own. What is of another form than expected is empty.
 type Data struct {
-	Moment   loose `json:"moment"`
+	Event    loose `json:"event"`
 	Level    loose `json:"level"`
 	Won      loose `json:"won"`
 	Name     loose `json:"name"` // of a statistic
@@ -83,8 +83,8 @@ func known(word []byte) string {
 	switch string(word) {
 	case "frames":
 		return "frames"
-	case "moment":
-		return "moment"
+	case "event":
+		return "event"
 	case "level-begun":
 		return "level-begun"
 	case "level-ended":
@@ -215,7 +215,7 @@ func (v *looseDevice) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	if err != nil {
 		return err
 	}
-	json.Unmarshal(value, (*Device)(v)) // a device that can't be read is a desk
+	json.Unmarshal(value, (*Device)(v)) // a device that can't be read is a desktop
 	return nil
 }
 
@@ -258,7 +258,14 @@ func parse(text []byte, first int) (*Session, error) {
 		case l.Format > Format:
 			return nil, fmt.Errorf("what came back is of format %d; this havvel reads %d", l.Format, Format)
 		case l.Format > 0 && s == nil:
-			s = &Session{ID: l.Session, Opened: l.Opened, Device: Device(l.Device), Simulated: l.Simulated, Clip: l.Clip, Events: make([]Event, 0, bytes.Count(text, []byte{'\n'}))}
+			s = &Session{
+				ID:        l.Session,
+				Opened:    l.Opened,
+				Device:    Device(l.Device),
+				Simulated: l.Simulated,
+				Clip:      l.Clip,
+				Events:    make([]Event, 0, bytes.Count(text, []byte{'\n'})),
+			}
 			begins = fmt.Appendf(nil, `{"session":%q,"n":`, s.ID)
 		case s == nil || s.ID != l.Session:
 			return nil, fmt.Errorf("line %d of what came back is of a session that did not begin", n)

@@ -13,14 +13,18 @@ func many(sessions, each int) string {
 	random := rand.New(rand.NewPCG(3, 4))
 	var b strings.Builder
 	for s := range sessions {
-		fmt.Fprintf(&b, `{"round":1,"session":"session-%020d","opened":"2026-11-20T10:00:00Z","device":{"width":1280,"height":720,"ratio":1,"touch":false,"memory":8}}`+"\n", s)
+		fmt.Fprintf(
+			&b,
+			`{"round":1,"session":"session-%020d","opened":"2026-11-20T10:00:00Z","device":{"width":1280,"height":720,"ratio":1,"touch":false,"memory":8}}`+"\n",
+			s,
+		)
 		for n := 1; n <= each; n++ {
 			data := fmt.Sprintf(`"kind":"frames","data":{"fps":%.1f}`, 30+30*random.Float64())
 			switch n % 5 {
 			case 0:
-				data = fmt.Sprintf(`"kind":"moment","data":{"moment":"level-begun","level":%d}`, 1+n/500)
+				data = fmt.Sprintf(`"kind":"event","data":{"event":"level-begun","level":%d}`, 1+n/500)
 			case 1:
-				data = fmt.Sprintf(`"kind":"moment","data":{"moment":"level-ended","level":%d,"won":%v}`, 1+(n-1)/500, random.IntN(3) == 0)
+				data = fmt.Sprintf(`"kind":"event","data":{"event":"level-ended","level":%d,"won":%v}`, 1+(n-1)/500, random.IntN(3) == 0)
 			}
 			fmt.Fprintf(&b, `{"session":"session-%020d","n":%d,"at":%d,%s}`+"\n", s, n, n*200, data)
 		}
@@ -46,7 +50,9 @@ func BenchmarkReport(b *testing.B) {
 // FuzzRead reads what a host, or somebody in its place, answers.
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(many(2, 12)))
-	f.Add([]byte(lines([]string{`[1]`, `5 moment "level-begun"`, `6 moment {"moment":5,"level":{}}`, `8 answer {"question":-1}`, `10 clip null`})))
+	f.Add(
+		[]byte(lines([]string{`[1]`, `5 event "level-begun"`, `6 event {"event":5,"level":{}}`, `8 answer {"question":-1}`, `10 clip null`})),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		maker := NewMaker(false)
 		events := 0

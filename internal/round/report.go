@@ -218,7 +218,15 @@ func (m *Maker) Report() *Report {
 	})
 	for _, name := range m.order {
 		s := r.samples.levels[name]
-		l := Level{Name: name, Reached: s.reached, Won: s.won, Stopped: s.stopped, Tries: median(s.tries), Seconds: median(s.seconds), Hard: []string{}}
+		l := Level{
+			Name:    name,
+			Reached: s.reached,
+			Won:     s.won,
+			Stopped: s.stopped,
+			Tries:   median(s.tries),
+			Seconds: median(s.seconds),
+			Hard:    []string{},
+		}
 		if s.won > 0 {
 			l.PerWin, l.Cost = float64(s.allTries)/float64(s.won), s.allSeconds/float64(s.won)
 		}

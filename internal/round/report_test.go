@@ -23,10 +23,10 @@ func lines(sessions ...[]string) string {
 }
 
 func begun(at, level int) string {
-	return fmt.Sprintf(`%d moment {"moment":"level-begun","level":%d}`, at, level)
+	return fmt.Sprintf(`%d event {"event":"level-begun","level":%d}`, at, level)
 }
 func ended(at, level int, won bool) string {
-	return fmt.Sprintf(`%d moment {"moment":"level-ended","level":%d,"won":%v}`, at, level, won)
+	return fmt.Sprintf(`%d event {"event":"level-ended","level":%d,"won":%v}`, at, level, won)
 }
 
 func read(t *testing.T, text string) (list []*Session) {
@@ -50,19 +50,52 @@ func reported(list []*Session, simulated bool) *Report {
 
 // TestReport: a known set of sessions, and every number that follows from it.
 func TestReport(t *testing.T) {
-	desk, phone, robot := `{"width":1280,"height":720}`, `{"width":390,"height":844,"touch":true}`, `{"robot":1}`
+	desktop, phone, robot := `{"width":1280,"height":720}`, `{"width":390,"height":844,"touch":true}`, `{"robot":1}`
 	text := lines(
-		[]string{desk, `400 shown null`, `500 moment {"moment":"play-begun"}`, begun(1000, 1), ended(5000, 1, true), begun(6000, 2), ended(9000, 2, false), begun(9500, 2), `10000 paused null`, `11500 resumed null`, ended(16000, 2, true), `16100 frames {"fps":60}`, `17000 frames {"fps":50}`, `18000 answer {"question":0,"answer":"4"}`},
-		[]string{phone, begun(500, 1), ended(8500, 1, true), begun(9000, 2), ended(20000, 2, false), `21000 error {"message":"lost"}`, `22000 error {"message":"lost"}`, `23000 frames {"fps":30}`, `24000 left null`},
-		[]string{desk, begun(100, 1), `300 error {"message":"lost"}`, `400 error {"message":"other"}`, `500 frames {"fps":40}`, `600 answer {"question":0,"answer":"2"}`, `700 answer {"question":1,"answer":"too dark"}`},
-		[]string{desk},
+		[]string{
+			desktop,
+			`400 shown null`,
+			`500 event {"event":"play-begun"}`,
+			begun(1000, 1),
+			ended(5000, 1, true),
+			begun(6000, 2),
+			ended(9000, 2, false),
+			begun(9500, 2),
+			`10000 paused null`,
+			`11500 resumed null`,
+			ended(16000, 2, true),
+			`16100 frames {"fps":60}`,
+			`17000 frames {"fps":50}`,
+			`18000 answer {"question":0,"answer":"4"}`,
+		},
+		[]string{
+			phone,
+			begun(500, 1),
+			ended(8500, 1, true),
+			begun(9000, 2),
+			ended(20000, 2, false),
+			`21000 error {"message":"lost"}`,
+			`22000 error {"message":"lost"}`,
+			`23000 frames {"fps":30}`,
+			`24000 left null`,
+		},
+		[]string{
+			desktop,
+			begun(100, 1),
+			`300 error {"message":"lost"}`,
+			`400 error {"message":"other"}`,
+			`500 frames {"fps":40}`,
+			`600 answer {"question":0,"answer":"2"}`,
+			`700 answer {"question":1,"answer":"too dark"}`,
+		},
+		[]string{desktop},
 		[]string{robot, begun(100, 1), ended(200, 1, true), begun(300, 10), ended(400, 10, true)},
 	)
 	sessions := read(t, text)
 	want := &Report{
 		Testers: 4, Started: 3, Finished: 1, Simulated: 1, Seconds: 15.5, Pauses: 1, Shown: 0.4,
 		Levels:  []Level{{"1", 3, 2, 1, 1, 6, 1.5, 6.2, []string{}}, {"2", 2, 1, 1, 2, 8, 3, 19, []string{}}},
-		Frames:  []Frames{{"desk", 2, 47.5, 40}, {"phone", 1, 30, 30}},
+		Frames:  []Frames{{"desktop", 2, 47.5, 40}, {"phone", 1, 30, 30}},
 		Errors:  []Error{{"lost", 2, 3}, {"other", 1, 1}},
 		Answers: []Answer{{0, []string{"4", "2"}}, {1, []string{"too dark"}}},
 	}
@@ -75,17 +108,30 @@ func TestReport(t *testing.T) {
 func TestReadOdd(t *testing.T) {
 	for text, says := range map[string]string{
 		`{"round":9,"session":"a"}`:                                  "of format 9",
-		`{"session":"a","n":1,"kind":"moment"}`:                      "a session that did not begin",
+		`{"session":"a","n":1,"kind":"event"}`:                       "a session that did not begin",
 		`{"round":1,"session":"a"`:                                   "line 1",
 		`{"round":1,"session":"a"}` + "\n" + `{"session":"b","n":1}`: "line 2",
 	} {
-		if err := Read(t.Context(), strings.NewReader(text), func(*Session) error { return nil }); err == nil || !strings.Contains(err.Error(), says) {
+		if err := Read(t.Context(), strings.NewReader(text), func(*Session) error { return nil }); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", text, err)
 		}
 	}
-	odd := lines([]string{`[1]`, `5 moment "level-begun"`, `6 moment {"moment":5,"level":{}}`, `7 frames {"fps":"many"}`, `8 answer {"question":-1}`, `9 answer {"question":1e9,"answer":"x"}`, `10 unknown {}`, ended(11, 3, true)})
+	odd := lines(
+		[]string{
+			`[1]`,
+			`5 event "level-begun"`,
+			`6 event {"event":5,"level":{}}`,
+			`7 frames {"fps":"many"}`,
+			`8 answer {"question":-1}`,
+			`9 answer {"question":1e9,"answer":"x"}`,
+			`10 unknown {}`,
+			ended(11, 3, true),
+		},
+	)
 	sessions := read(t, odd)
-	if got := reported(sessions, false); got.Testers != 1 || got.Started != 0 || len(got.Levels)+len(got.Frames)+len(got.Errors)+len(got.Answers) != 0 {
+	if got := reported(sessions, false); got.Testers != 1 || got.Started != 0 ||
+		len(got.Levels)+len(got.Frames)+len(got.Errors)+len(got.Answers) != 0 {
 		t.Errorf("%+v", got)
 	}
 }
@@ -105,7 +151,12 @@ func TestLevelOrder(t *testing.T) {
 // TestCompare: ten testers can't tell a small difference; a large one is told; the intervals are those of the literature.
 func TestCompare(t *testing.T) {
 	of := func(won, reached int, seconds ...float64) *Report {
-		return &Report{Testers: reached, Started: reached, Levels: []Level{{Name: "3"}}, samples: samples{frames: map[string][]float64{}, levels: map[string]*levelSums{"3": {reached: reached, won: won, seconds: seconds}}}}
+		return &Report{
+			Testers: reached,
+			Started: reached,
+			Levels:  []Level{{Name: "3"}},
+			samples: samples{frames: map[string][]float64{}, levels: map[string]*levelSums{"3": {reached: reached, won: won, seconds: seconds}}},
+		}
 	}
 	find := func(list []Change, figure string) Change {
 		for _, c := range list {
@@ -146,7 +197,7 @@ func TestTable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, s := range read(t, lines([]string{`{"width":1280}`, begun(1, 3), `9 answer {"question":0,"answer":"=HYPERLINK(\"http://shed.example\")"}`, `12 moment {"moment":"statistic","name":"score","value":-4}`})) {
+	for _, s := range read(t, lines([]string{`{"width":1280}`, begun(1, 3), `9 answer {"question":0,"answer":"=HYPERLINK(\"http://shed.example\")"}`, `12 event {"event":"statistic","name":"score","value":-4}`})) {
 		if err := table.Add(s); err != nil {
 			t.Fatal(err)
 		}
@@ -154,7 +205,7 @@ func TestTable(t *testing.T) {
 	if err := table.Close(); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"session,opened,class", "s0,0001-01-01T00:00:00Z,desk,false,1,1,moment,level-begun,3,", `"'=HYPERLINK(""http://shed.example"")"`, "score,-4"} {
+	for _, want := range []string{"session,opened,class", "s0,0001-01-01T00:00:00Z,desktop,false,1,1,event,level-begun,3,", `"'=HYPERLINK(""http://shed.example"")"`, "score,-4"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("no %s in:\n%s", want, b.String())
 		}

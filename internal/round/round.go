@@ -89,7 +89,7 @@ type Line struct {
 	Data      json.RawMessage `json:"data,omitempty"`
 }
 
-// A Device is what is known of where somebody plays; never an address, nor anything by which they could be found.
+// A Device is what is known of where somebody plays; never an address, nor anything that could identify them.
 type Device struct {
 	Width  int     `json:"width"` // of the window, CSS pixels
 	Height int     `json:"height"`
@@ -106,8 +106,8 @@ func (d Device) Class() string {
 	case d.Touch:
 		return "tablet"
 	}
-	return "desk"
+	return "desktop"
 }
 
 // Classes are the kinds of device, in the order in which they are shown.
-var Classes = []string{"desk", "tablet", "phone"}
+var Classes = []string{"desktop", "tablet", "phone"}

@@ -10,7 +10,7 @@ import (
 
 // Page says how the portal's page of a game is arranged.
 type Page struct {
-	Column []string `toml:"column" doc:"what is there from top to bottom: frame, cover, banner, screenshots, clip, boards, or a field's name"`
+	Column []string `toml:"column" doc:"what is there from top to bottom: frame, cover, banner, screenshots, clip, leaderboards, or a field's name"`
 	Side   []string `toml:"side" doc:"what is beside that on a wide screen, and below it on a phone"`
 	Ground string   `toml:"ground" doc:"the page's colour, as in CSS"`
 	Ink    string   `toml:"ink" doc:"the colour of its text"`
@@ -20,11 +20,11 @@ type Page struct {
 type Field struct {
 	Name     string            `toml:"name" doc:"the portal's name of it; steps use it as {field.NAME}"`
 	From     []string          `toml:"from" doc:"what it is filled from: keys of [listing], or title, short, studio, version, controls, credits; texts of several stand one below the other"`
-	Form     string            `toml:"form" doc:"what marks up its text: plain, html, bbcode or markdown; plain unless said"`
-	Controls string            `toml:"controls" doc:"how controls are shown: table, list or caps; list unless said"`
+	Form     string            `toml:"form" doc:"what marks up its text: plain, html, bbcode or markdown; default: plain"`
+	Controls string            `toml:"controls" doc:"how controls are shown: table, list or caps; default: list"`
 	Limit    int               `toml:"limit" doc:"the longest text, or the most words of a list"`
 	Least    int               `toml:"least" doc:"the shortest text, or the fewest words of a list"`
-	Counts   string            `toml:"counts" doc:"how the portal counts a text's length: points (code points of Unicode), units (of UTF-16, as scripts do), letters (as people see them) or bytes; points unless said"`
+	Counts   string            `toml:"counts" doc:"how the portal counts a text's length: points (code points of Unicode), units (of UTF-16, as scripts do), letters (as people see them) or bytes; default: points"`
 	Cut      bool              `toml:"cut" doc:"whether what is too long may be cut, at the end of a word or paragraph"`
 	Required bool              `toml:"required" doc:"whether the page is incomplete without it"`
 	OneOf    []string          `toml:"one_of" doc:"the only values that it takes"`
@@ -40,19 +40,19 @@ type Picture struct {
 	Size     [2]int        `toml:"size" doc:"its exact width and height in pixels, or"`
 	Least    [2]int        `toml:"least" doc:"its least width and height, or the width and height of a clip that is recorded"`
 	Ratio    string        `toml:"ratio" doc:"its shape, as in \"16:9\", where only that is given"`
-	Formats  []string      `toml:"formats" doc:"the formats that are taken: png, jpeg, gif, webm; png and jpeg unless said"`
+	Formats  []string      `toml:"formats" doc:"the formats that are taken: png, jpeg, gif, webm; default: png and jpeg"`
 	Limit    settings.Size `toml:"limit" doc:"the heaviest"`
-	Count    [2]int        `toml:"count" doc:"the fewest and the most; [0, 1] unless said. With fewest 1 or more, the page is incomplete without"`
+	Count    [2]int        `toml:"count" doc:"the fewest and the most; default: [0, 1]. With fewest 1 or more, the page is incomplete without"`
 	Opaque   bool          `toml:"opaque" doc:"whether transparency is lost there"`
 	Tiles    bool          `toml:"tiles" doc:"whether it is repeated, so that its edges must fit together"`
 	Seconds  int           `toml:"seconds" doc:"the longest clip"`
 	Required bool          `toml:"required" doc:"whether the page is incomplete without it; the same as a count that begins with 1"`
 }
 
-// Boards says which score boards a portal makes of statistics.
-type Boards struct {
+// Leaderboards says which leaderboards a portal makes of statistics.
+type Leaderboards struct {
 	Keeps []string          `toml:"keeps" doc:"which values it can keep: highest, lowest, total, latest"`
-	Most  int               `toml:"most" doc:"the most boards"`
+	Most  int               `toml:"most" doc:"the most leaderboards"`
 	Limit int               `toml:"limit" doc:"the longest label"`
 	Words map[string]string `toml:"words" doc:"our word for what is kept = the portal's"`
 }
@@ -60,13 +60,13 @@ type Boards struct {
 // A Declaration is what the developer has to state.
 type Declaration struct {
 	Name     string `toml:"name" doc:"its name, which havvel.toml repeats under states; own-rights, no-advertising, no-outside-login, only-here and content-told are checked against what is known"`
-	Says     string `toml:"says" doc:"what is stated, in a sentence"`
+	Says     string `toml:"says" doc:"what is declared, in a sentence"`
 	Required bool   `toml:"required" doc:"whether the portal refuses a game without it"`
 }
 
 // A Final is what the portal can't undo.
 type Final struct {
-	What string `toml:"what" doc:"board: said before a board is made; short: said before the game is public for the first time; declaration: said before it is sent"`
+	What string `toml:"what" doc:"leaderboard: said before a leaderboard is made; short: said before the game is public for the first time; declaration: said before it is sent"`
 	Says string `toml:"says" doc:"what can't be undone, in a sentence"`
 }
 
@@ -125,111 +125,79 @@ var ofPicture = []string{"picture.name", "picture.number", "picture.type", "pict
 
 // ofPage lists the values that fill steps can use; those of page are whole JSON values.
 func (r *Rulebook) ofPage() []string {
-	list := []string{"page.fields", "page.boards", "page.declarations", "page.pictures"}
+	list := []string{"page.fields", "page.leaderboards", "page.declarations", "page.pictures"}
 	for _, f := range r.Fields {
 		list = append(list, "field."+f.Name)
 	}
 	return list
 }
 
-func (r *Rulebook) verifyPage() error {
-	places := []string{"frame", "cover", "banner", "screenshots", "clip", "boards"}
+func (r *Rulebook) verifyPage(d *settings.Document) {
+	places := []string{"frame", "cover", "banner", "screenshots", "clip", "leaderboards"}
 	for i, f := range r.Fields {
-		if err := f.verify(); err != nil {
-			return fmt.Errorf("field %q: %w", f.Name, err)
-		}
+		at := fmt.Sprintf("field[%d]", i)
+		f.verify(d, at)
 		if slices.ContainsFunc(r.Fields[:i], func(o Field) bool { return o.Name == f.Name }) {
-			return fmt.Errorf("there are two fields named %q", f.Name)
+			d.Wrong(at+".name", "is %q, and so is another field's", f.Name)
 		}
 		places = append(places, f.Name)
 	}
-	for _, place := range slices.Concat(r.Page.Column, r.Page.Side) {
-		if err := settings.Within("page", place, places...); err != nil {
-			return err
-		}
-	}
+	d.Each("page.column", r.Page.Column, places...)
+	d.Each("page.side", r.Page.Side, places...)
 	for i, p := range r.Pictures {
-		if err := p.verify(); err != nil {
-			return fmt.Errorf("picture %q: %w", p.Name, err)
-		}
+		at := fmt.Sprintf("picture[%d]", i)
+		p.verify(d, at)
 		if slices.ContainsFunc(r.Pictures[:i], func(o Picture) bool { return o.Name == p.Name }) {
-			return fmt.Errorf("there are two pictures named %q", p.Name)
+			d.Wrong(at+".name", "is %q, and so is another picture's", p.Name)
 		}
 	}
-	if r.Boards != nil {
-		for _, k := range r.Boards.Keeps {
-			if err := settings.Within("boards.keeps", k, "highest", "lowest", "total", "latest"); err != nil {
-				return err
-			}
-		}
+	if r.Leaderboards != nil {
+		d.Each("leaderboards.keeps", r.Leaderboards.Keeps, "highest", "lowest", "total", "latest")
 	}
-	for _, d := range r.Declarations {
-		if d.Name == "" || d.Says == "" {
-			return fmt.Errorf("declaration %q needs a name, and says", d.Name)
-		}
+	for i, x := range r.Declarations {
+		d.Must(fmt.Sprintf("declaration[%d].name", i), x.Name)
+		d.Must(fmt.Sprintf("declaration[%d].says", i), x.Says)
 	}
-	for _, f := range r.Finals {
-		if err := settings.Within("what of a final", f.What, "board", "short", "declaration"); err != nil {
-			return err
+	for i, f := range r.Finals {
+		at := fmt.Sprintf("final[%d]", i)
+		if d.Must(at+".what", f.What) {
+			d.Within(at+".what", f.What, "leaderboard", "short", "declaration")
 		}
-		if f.Says == "" {
-			return fmt.Errorf("final %q has no says", f.What)
-		}
+		d.Must(at+".says", f.Says)
 	}
-	return nil
 }
 
-func (f *Field) verify() error {
-	if f.Name == "" || strings.ToLower(f.Name) != f.Name || strings.ContainsAny(f.Name, "{} ") || len(f.From) == 0 {
-		return fmt.Errorf("it needs a name in small letters, and from")
+func (f *Field) verify(d *settings.Document, at string) {
+	if d.Must(at+".name", f.Name) && (strings.ToLower(f.Name) != f.Name || strings.ContainsAny(f.Name, "{} ")) {
+		d.Wrong(at+".name", "is %q; it must be in small letters, without spaces and braces", f.Name)
 	}
-	for _, from := range f.From {
-		if err := settings.Within("from", from, sources()...); err != nil {
-			return err
-		}
+	if len(f.From) == 0 {
+		d.Wrong(at+".from", "is missing: what is it filled from?")
 	}
-	for _, w := range []struct {
-		key, value string
-		known      []string
-	}{
-		{"form", f.Form, []string{"plain", "html", "bbcode", "markdown"}},
-		{"controls", f.Controls, []string{"table", "list", "caps"}},
-		{"counts", f.Counts, []string{"points", "units", "letters", "bytes"}},
-	} {
-		if w.value != "" {
-			if err := settings.Within(w.key, w.value, w.known...); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+	d.Each(at+".from", f.From, sources()...)
+	d.Within(at+".form", f.Form, "plain", "html", "bbcode", "markdown")
+	d.Within(at+".controls", f.Controls, "table", "list", "caps")
+	d.Within(at+".counts", f.Counts, "points", "units", "letters", "bytes")
 }
 
-func (p *Picture) verify() error {
-	if p.Name == "" {
-		return fmt.Errorf("it has no name")
+func (p *Picture) verify(d *settings.Document, at string) {
+	d.Must(at+".name", p.Name)
+	if d.Must(at+".role", p.Role) {
+		d.Within(at+".role", p.Role, Roles()...)
 	}
-	if err := settings.Within("role", p.Role, Roles()...); err != nil {
-		return err
-	}
-	for _, f := range p.Formats {
-		if err := settings.Within("formats", f, "png", "jpeg", "gif", "webm"); err != nil {
-			return err
-		}
-	}
-	for _, s := range [][2]int{p.Size, p.Least} {
+	d.Each(at+".formats", p.Formats, "png", "jpeg", "gif", "webm")
+	for key, s := range map[string][2]int{"size": p.Size, "least": p.Least} {
 		if s[0] < 0 || s[0] > 8192 || s[1] < 0 || s[1] > 8192 || (s[0] == 0) != (s[1] == 0) {
-			return fmt.Errorf("a size has a width and a height, of up to 8192 pixels")
+			d.Wrong(at+"."+key, "has a width and a height, of up to 8192 pixels")
 		}
 	}
 	if p.Ratio != "" && p.Shape() == 0 {
-		return fmt.Errorf("ratio is %q; write it like \"16:9\"", p.Ratio)
+		d.Wrong(at+".ratio", "is %q; write it like \"16:9\"", p.Ratio)
 	}
 	if p.Size[0] == 0 && p.Least[0] == 0 && p.Ratio == "" {
-		return fmt.Errorf("it needs size, least or ratio")
+		d.Wrong(at, "needs size, least or ratio")
 	}
 	if p.Count[0] > p.Count[1] && p.Count[1] > 0 {
-		return fmt.Errorf("count has the fewest first, then the most")
+		d.Wrong(at+".count", "has the fewest first, then the most")
 	}
-	return nil
 }

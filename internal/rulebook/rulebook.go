@@ -5,52 +5,64 @@ package rulebook
 
 import (
 	"embed"
-	"errors"
-	"fmt"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"havvel/internal/fault"
 	"havvel/internal/settings"
 )
 
 // Format is the version of the rulebook format that this package reads.
 const Format = "havvel-rulebook/1"
 
-// A Rulebook says what one portal accepts and how it is talked to.
+// A Rulebook says what one portal accepts and how to talk to it.
 type Rulebook struct {
-	Format       string            `toml:"format" doc:"always \"havvel-rulebook/1\""`
-	Name         string            `toml:"name" doc:"the portal's name, as people say it"`
-	About        string            `toml:"about" doc:"one sentence on what kind of portal it is"`
-	Address      string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
-	Archive      Archive           `toml:"archive" doc:"what is handed over"`
-	Serves       Serves            `toml:"serves" doc:"how the portal serves a build's files"`
-	Limits       Limits            `toml:"limits" doc:"what a build may cost a player"`
-	Allow        []string          `toml:"allow" doc:"other hosts that a game may load from; one with a port allows only that"`
-	Rounds       bool              `toml:"rounds" doc:"whether it is a playtest host, on which havvel round opens rounds"`
-	Levels       map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
-	Frame        Frame             `toml:"frame" doc:"the frame that the game runs in"`
-	Views        []View            `toml:"view" doc:"one window that players see the game in"`
-	Hooks        []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
-	Page         Page              `toml:"page" doc:"how the portal's page of a game is arranged; for the preview"`
-	Fields       []Field           `toml:"field" doc:"one field of the game's page"`
-	Pictures     []Picture         `toml:"picture" doc:"one kind of picture on the game's page"`
-	Boards       *Boards           `toml:"boards" doc:"the score boards that it makes of statistics; left out, it has none"`
-	Declarations []Declaration     `toml:"declaration" doc:"one thing that the developer has to state"`
-	Finals       []Final           `toml:"final" doc:"one thing that the portal can't undo; it is said before it happens"`
+	Format  string            `toml:"format" doc:"always \"havvel-rulebook/1\""`
+	Name    string            `toml:"name" doc:"the portal's name, as people say it"`
+	About   string            `toml:"about" doc:"one sentence on what kind of portal it is"`
+	Address string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
+	Archive Archive           `toml:"archive" doc:"what is handed over"`
+	Serves  Serves            `toml:"serves" doc:"how the portal serves a build's files"`
+	Limits  Limits            `toml:"limits" doc:"what a build may cost a player"`
+	Allow   []string          `toml:"allow" doc:"other hosts that a game may load from; one with a port allows only that"`
+	Rounds  bool              `toml:"rounds" doc:"whether it is a playtest host, on which havvel round opens rounds"`
+	Levels  map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
+	Frame   Frame             `toml:"frame" doc:"the frame that the game runs in"`
+	Views   []View            `toml:"view" doc:"one window that players see the game in"`
+	Hooks   []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
+	PageRules
+	Interface
+	Recipes
+}
 
-	Key     Key               `toml:"key" doc:"what lets us in"`
+// PageRules say what the game's page on the portal has.
+type PageRules struct {
+	Page         Page          `toml:"page" doc:"how the portal's page of a game is arranged; for the preview"`
+	Fields       []Field       `toml:"field" doc:"one field of the game's page"`
+	Pictures     []Picture     `toml:"picture" doc:"one kind of picture on the game's page"`
+	Leaderboards *Leaderboards `toml:"leaderboards" doc:"the leaderboards that it makes of statistics; left out, it has none"`
+	Declarations []Declaration `toml:"declaration" doc:"one thing that the developer has to declare"`
+	Finals       []Final       `toml:"final" doc:"one thing that the portal can't undo; it is said before it happens"`
+}
+
+// Interface says how the portal is asked, and what its answers mean.
+type Interface struct {
+	Key     Key               `toml:"key" doc:"the credentials"`
 	Refusal Refusal           `toml:"refusal" doc:"how the portal says no"`
 	States  map[string]string `toml:"states" doc:"the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced"`
 	Keep    []string          `toml:"keep" doc:"values taken from answers that later commands need; they are written to the logbook, so never a secret"`
-	Enter   []Step            `toml:"enter" doc:"the steps that log in, before all others; what they take is a secret, and is not kept"`
-	Send    []Step            `toml:"send" doc:"the steps that upload a version; without them a build is checked and packed, and not sent"`
-	Follow  []Step            `toml:"follow" doc:"the steps that ask what became of a version"`
-	Publish []Step            `toml:"publish" doc:"the steps that make a sent version public"`
+}
 
-	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version off"`
+// Recipes say, step by step, how things are done.
+type Recipes struct {
+	Enter    []Step `toml:"enter" doc:"the steps that log in, before all others; what they take is a secret, and is not kept"`
+	Send     []Step `toml:"send" doc:"the steps that upload a version; without them a build is checked and packed, and not sent"`
+	Follow   []Step `toml:"follow" doc:"the steps that ask for a version's state"`
+	Publish  []Step `toml:"publish" doc:"the steps that make a sent version public"`
+	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version offline"`
 	Back     []Step `toml:"back" doc:"the steps that make an earlier version public again"`
 	List     []Step `toml:"list" doc:"the steps that list the game's versions: they take lists named versions and states"`
 	Fill     []Step `toml:"fill" doc:"the steps that fill in the game's page, after a version was sent; one whose request is the same as last time is not made"`
@@ -63,7 +75,7 @@ type Archive struct {
 	Limit     settings.Size `toml:"limit" doc:"the largest archive"`
 	FileLimit settings.Size `toml:"file_limit" doc:"the largest single file, unpacked"`
 	Files     int           `toml:"files" doc:"the most files"`
-	Names     string        `toml:"names" doc:"which names of files it takes: \"any\" unless said, or \"plain\": letters without accents, digits, hyphens, underscores and dots"`
+	Names     string        `toml:"names" doc:"which file names it takes: \"any\" (default) or \"plain\": letters without accents, digits, hyphens, underscores and dots"`
 }
 
 // Serves says how the portal's host serves a build.
@@ -113,18 +125,30 @@ type Start struct {
 // A Call is one call that the portal wants to hear.
 type Call struct {
 	Call      string   `toml:"call" doc:"dotted name of a function on a global, such as \"Portal.ready\", or of one on what the start call gave, such as \"started.ready\""`
-	Moment    string   `toml:"moment" doc:"when it belongs: loading-begun, loading-done, play-begun, play-stopped, level-begun, level-ended, break-wanted, reward-wanted, statistic, save or load"`
-	Arguments []any    `toml:"arguments" doc:"what it is given; a text such as \"{name}\" is replaced by that detail of the moment"`
+	Event     string   `toml:"event" doc:"when it belongs: loading-begun, loading-done, play-begun, play-stopped, level-begun, level-ended, break-wanted, reward-wanted, statistic, save or load"`
+	Arguments []any    `toml:"arguments" doc:"what it is given; a text such as \"{name}\" is replaced by that detail of the event"`
 	Answers   string   `toml:"answers" doc:"\"at-once\" or \"promise\", when the game waits for what it gives; left out, when it gives nothing"`
 	Take      string   `toml:"take" doc:"which field of the answer tells the game; left out, the answer itself"`
 	Example   any      `toml:"example" doc:"what a stand-in answers"`
 	Required  bool     `toml:"required" doc:"whether a game must make it"`
-	After     []string `toml:"after" doc:"moments that must have come before"`
+	After     []string `toml:"after" doc:"events that must have come before"`
 }
 
-// moments are those that a game can announce, in the order in which they come.
-func moments() []string {
-	return []string{"loading-begun", "loading-done", "play-begun", "level-begun", "statistic", "level-ended", "play-stopped", "break-wanted", "reward-wanted", "save", "load"}
+// events are those that a game can send, in the order in which they come.
+func events() []string {
+	return []string{
+		"loading-begun",
+		"loading-done",
+		"play-begun",
+		"level-begun",
+		"statistic",
+		"level-ended",
+		"play-stopped",
+		"break-wanted",
+		"reward-wanted",
+		"save",
+		"load",
+	}
 }
 
 // Wanted lists the names of all calls, or only of those that a game must make.
@@ -138,18 +162,18 @@ func (h Hook) Wanted(required bool) []string {
 	return names
 }
 
-// At lists the calls that belong to a moment.
-func (h Hook) At(moment string) []Call {
+// At lists the calls that belong to an event.
+func (h Hook) At(event string) []Call {
 	var list []Call
 	for _, c := range h.Calls {
-		if c.Moment == moment {
+		if c.Event == event {
 			list = append(list, c)
 		}
 	}
 	return list
 }
 
-// Key says what lets us in.
+// Key says what credentials the portal wants.
 type Key struct {
 	Variable string `toml:"variable" doc:"the environment variable that holds the key, unless a destination names another"`
 	Where    string `toml:"where" doc:"where a developer finds the key, said when it is missing or refused"`
@@ -175,10 +199,10 @@ type Step struct {
 	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill steps \"picture\": the step is made for every picture, with the values picture.name, picture.number, picture.type, picture.bytes, picture.sha256 and picture.about"`
 	Expect    []int             `toml:"expect" doc:"the statuses that mean yes"`
 	Take      map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
-	Limit     settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; 30s unless said"`
+	Limit     settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; default: 30s"`
 	Again     bool              `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
 	Resumable bool              `toml:"resumable" doc:"whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it then goes on after a cut, also in another process"`
-	Piece     settings.Size     `toml:"piece" doc:"of a resumable upload: the most that goes in one request; all at once unless said, or 8 MB where the portal takes checksums"`
+	Piece     settings.Size     `toml:"piece" doc:"of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums"`
 
 	Repeat *Repeat `toml:"repeat" doc:"ask again until a value is one of these"`
 }
@@ -224,15 +248,15 @@ func Text(name string) ([]byte, error) {
 }
 
 func unknownName(name string) error {
-	message := fmt.Sprintf("no rulebook %q ships with havvel; there is: %s", name, strings.Join(Names(), ", "))
+	f := fault.New(fault.Usage, "no rulebook %q ships with Havvel", name)
 	if near := settings.Nearest(name, Names()); near != "" {
-		message = fmt.Sprintf("no rulebook %q ships with havvel; did you mean %q?", name, near)
+		return f.Then("did you mean %q? For your own, name its file, ending in .toml", near)
 	}
-	return errors.New(message + " (for your own, name its file, ending in .toml)")
+	return f.Then("there is: %s. For your own, name its file, ending in .toml", strings.Join(Names(), ", "))
 }
 
 // Find returns the rulebook of that name: one that ships, or, when the name ends in .toml, a file,
-// relative to folder. Errors are *settings.Problem, or say that there is none of that name.
+// relative to folder. Mistakes in it are faults with their places, joined.
 func Find(name, folder string) (*Rulebook, error) {
 	if !strings.HasSuffix(name, ".toml") {
 		data, err := Text(name)
@@ -247,7 +271,7 @@ func Find(name, folder string) (*Rulebook, error) {
 	}
 	data, err := os.ReadFile(file)
 	if err != nil {
-		return nil, fmt.Errorf("reading the rulebook: %w", err)
+		return nil, fault.New(fault.Usage, "reading the rulebook: %w", err)
 	}
 	return Parse(file, data)
 }
@@ -255,11 +279,12 @@ func Find(name, folder string) (*Rulebook, error) {
 // Parse reads a rulebook and checks that its parts fit together. file is the name for errors.
 func Parse(file string, data []byte) (*Rulebook, error) {
 	var r Rulebook
-	if err := settings.Read(file, data, &r); err != nil {
-		return nil, err
+	d := settings.Read(file, data, &r)
+	if !d.Broken() {
+		r.verify(d)
 	}
-	if err := r.verify(); err != nil {
-		return nil, &settings.Problem{File: file, Message: err.Error()}
+	if err := d.Err(); err != nil {
+		return nil, err
 	}
 	return &r, nil
 }

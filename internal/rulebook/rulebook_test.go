@@ -1,12 +1,11 @@
 package rulebook
 
 import (
-	"errors"
 	"os"
 	"strings"
 	"testing"
 
-	"havvel/internal/settings"
+	"havvel/internal/fault"
 )
 
 func TestShipped(t *testing.T) {
@@ -15,6 +14,14 @@ func TestShipped(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+}
+
+// said is all that is said of an error.
+func said(err error) (words string) {
+	for _, f := range fault.All(err) {
+		words += f.Error() + "\n" + f.Next + "\n"
+	}
+	return words
 }
 
 // TestMistakes: what someone who writes a rulebook gets wrong is said in words that help.
@@ -30,24 +37,24 @@ func TestMistakes(t *testing.T) {
 		`hand_over  = "zip"`:           {`hand_over = "rar"`, "it can be zip"},
 		`["gzip"]`:                     {`["zstd"]`, "it can be gzip, br"},
 		`live     = "public"`:          {`live = "online"`, `states.live is "online"`},
-		`method  = "PUT"`:              {`method = "SEND"`, `step "game": method is "SEND"`},
-		`{ version = "{version}",`:     {`{ version = "{versoin}",`, `step "version": {versoin} is not known there; did you mean {version}?`},
-		`address   = "{upload}"`:       {`address = "{state}"`, "{state} is not known there"}, // taken later
+		`method  = "PUT"`:              {`method = "SEND"`, `send.method is "SEND"`},
+		`{ version = "{version}",`:     {`{ version = "{versoin}",`, "did you mean {version}?"},
+		`address   = "{upload}"`:       {`address = "{state}"`, "has {state}, which is not known there"}, // taken later
 		`file      = "archive"`:        {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
-		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep names "ticket"`},
-		"expect    = [201]\n":          {"", `step "upload": expect is missing`},
+		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep has "ticket"`},
+		"expect    = [201]\n":          {"", "send.expect is missing"},
 		`take    = { id = "/id",`:      {`take = { id = "id",`, "must be a JSON pointer"},
 		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
 		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},
-		`size = [960, 540]`:            {`size = [960, 0]`, `view "frame" has no size`},
+		`size = [960, 540]`:            {`size = [960, 0]`, "view.size needs a width and a height"},
 	} {
 		if !strings.Contains(string(good), old) {
 			t.Errorf("the test is stale: %s", old)
 			continue
 		}
 		_, err := Parse("brackwater.toml", []byte(strings.Replace(string(good), old, c.new, 1)))
-		var problem *settings.Problem
-		if !errors.As(err, &problem) || !strings.Contains(err.Error(), c.says) {
+		f := fault.Of(err)
+		if err == nil || f.Kind != fault.Usage || f.At.Line < 1 || !strings.Contains(said(err), c.says) {
 			t.Errorf("%s: %v", c.new, err)
 		}
 	}
@@ -61,8 +68,7 @@ func FuzzParse(f *testing.F) {
 	f.Add(good)
 	f.Add([]byte("[[send]]\nstep = 1\n[archive.x.y]\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		var problem *settings.Problem
-		if _, err := Parse("x", data); err != nil && !errors.As(err, &problem) {
+		if _, err := Parse("x", data); err != nil && fault.Of(err).At.Line < 1 {
 			t.Fatalf("%T %v", err, err)
 		}
 	})
@@ -70,7 +76,8 @@ func FuzzParse(f *testing.F) {
 
 // TestHanded: a step carries the files of its own form of hand-over only.
 func TestHanded(t *testing.T) {
-	text := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"entry-apart\"\n[[send]]\nstep = \"page\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nexpect = [200]\nfile = \"entry\"\n"
+	text := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"entry-apart\"\n[[send]]\nstep = " +
+		"\"page\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nexpect = [200]\nfile = \"entry\"\n"
 	if _, err := Parse("own.toml", []byte(text)); err != nil {
 		t.Error(err)
 	}
@@ -83,7 +90,9 @@ func TestHanded(t *testing.T) {
 
 // TestHooks: mistakes in what a portal wants to hear are said with the hook and the call.
 func TestHooks(t *testing.T) {
-	good := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"zip\"\n[[hook]]\nname = \"SDK\"\nscript = \"/sdk.js\"\nplace = \"head-start\"\nattributes = { async = \"\" }\n[hook.start]\ncall = \"Osier.enter\"\ngives = true\n[[hook.call]]\ncall = \"started.ready\"\nmoment = \"loading-done\"\nanswers = \"promise\"\nafter = [\"loading-begun\"]\n"
+	good := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"zip\"\n[[hook]]\nname = \"SDK\"\nscript = " +
+		"\"/sdk.js\"\nplace = \"head-start\"\nattributes = { async = \"\" }\n[hook.start]\ncall = \"Osier.enter\"\ngives = " +
+		"true\n[[hook.call]]\ncall = \"started.ready\"\nevent = \"loading-done\"\nanswers = \"promise\"\nafter = [\"loading-begun\"]\n"
 	r, err := Parse("own.toml", []byte(good))
 	if err != nil {
 		t.Fatal(err)
@@ -92,16 +101,16 @@ func TestHooks(t *testing.T) {
 		t.Errorf("%+v", h)
 	}
 	for old, c := range map[string]struct{ new, says string }{
-		`"loading-done"`:  {`"loaded"`, `hook "SDK": call "started.ready": moment is "loaded"`},
-		`"loading-begun"`: {`"begun"`, `moment is "begun"`},
+		`"loading-done"`:  {`"loaded"`, `hook.call.event is "loaded"`},
+		`"loading-begun"`: {`"begun"`, `hook.call.after is "begun"`},
 		`"promise"`:       {`"later"`, `answers is "later"; it can be at-once, promise`},
-		`gives = true`:    {`gives = false`, "no start call that gives the object"},
+		`gives = true`:    {`gives = false`, "no start call with gives = true"},
 		`"started.ready"`: {`"ready"`, "dotted name"},
 		`"Osier.enter"`:   {`"alert(1)"`, "dotted name"},
-		`async = ""`:      {`src = "x"`, `"src" can't be an attribute`},
+		`async = ""`:      {`src = "x"`, "hook.attributes.src can't be an attribute"},
 		`"head-start"`:    {`"start"`, "place is"},
 	} {
-		if _, err := Parse("own.toml", []byte(strings.Replace(good, old, c.new, 1))); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := Parse("own.toml", []byte(strings.Replace(good, old, c.new, 1))); !strings.Contains(said(err), c.says) {
 			t.Errorf("%s: %v", c.new, err)
 		}
 	}

@@ -9,7 +9,7 @@ import (
 	"havvel/internal/settings"
 )
 
-// The words for what became of a delivery, to which a rulebook brings the portal's own.
+// The words for the state of a delivery, to which a rulebook brings the portal's own.
 const (
 	Sent      = "sent"
 	Verifying = "verifying"
@@ -32,80 +32,49 @@ var given = []string{
 // Braces matches one value in the text of a step.
 var Braces = regexp.MustCompile(`\{([a-z][a-z0-9_.]*)\}`)
 
-func (r *Rulebook) verify() error {
+// verify reports every mistake of meaning.
+func (r *Rulebook) verify(d *settings.Document) {
 	if r.Format != Format {
-		return fmt.Errorf("format is %q; this havvel reads %q", r.Format, Format)
+		d.Wrong("format", "is %q; this havvel reads %q", r.Format, Format)
 	}
-	if r.Name == "" {
-		return fmt.Errorf("name is missing")
+	d.Must("name", r.Name)
+	if d.Must("archive.hand_over", r.Archive.HandOver) {
+		d.Within("archive.hand_over", r.Archive.HandOver, "zip", "entry-apart", "one-page", "folder")
 	}
-	if err := settings.Within("archive.hand_over", r.Archive.HandOver, "zip", "entry-apart", "one-page", "folder"); err != nil {
-		return err
+	d.Within("archive.names", r.Archive.Names, "any", "plain")
+	d.Each("serves.encodings", r.Serves.Encodings, "gzip", "br")
+	for i, h := range r.Hooks {
+		h.verify(d, fmt.Sprintf("hook[%d]", i))
 	}
-	if r.Archive.Names != "" {
-		if err := settings.Within("archive.names", r.Archive.Names, "any", "plain"); err != nil {
-			return err
-		}
-	}
-	for _, e := range r.Serves.Encodings {
-		if err := settings.Within("serves.encodings", e, "gzip", "br"); err != nil {
-			return err
-		}
-	}
-	for _, h := range r.Hooks {
-		if h.Script == "" {
-			return fmt.Errorf("hook %q has no script", h.Name)
-		}
-		if err := h.verify(); err != nil {
-			return fmt.Errorf("hook %q: %w", h.Name, err)
-		}
-	}
-	for _, v := range r.Views {
+	for i, v := range r.Views {
 		if v.Size[0] <= 0 || v.Size[1] <= 0 {
-			return fmt.Errorf("view %q has no size", v.Name)
+			d.Wrong(fmt.Sprintf("view[%d].size", i), "needs a width and a height, as in [960, 540]")
 		}
 	}
 	for id, level := range r.Levels {
-		if err := settings.Within("levels."+id, level, "error", "warning", "note"); err != nil {
-			return err
-		}
+		d.Within("levels."+id, level, "error", "warning", "note")
 	}
 	for theirs, ours := range r.States {
-		if err := settings.Within("states."+theirs, ours, states...); err != nil {
-			return err
-		}
+		d.Within("states."+theirs, ours, states...)
 	}
-	if err := r.verifyPage(); err != nil {
-		return err
-	}
-	return r.verifyRecipes()
+	r.verifyPage(d)
+	r.verifyRecipes(d)
 }
 
-func (r *Rulebook) verifyRecipes() error {
-	entered, err := verifySteps("enter", r.Enter, given, nil)
-	if err != nil {
-		return err
-	}
-	afterSend, err := verifySteps("send", r.Send, entered, r.Archive.handed())
-	if err != nil {
-		return err
-	}
-	for _, k := range r.Keep {
+func (r *Rulebook) verifyRecipes(d *settings.Document) {
+	entered := verifySteps(d, "enter", r.Enter, given, nil)
+	afterSend := verifySteps(d, "send", r.Send, entered, r.Archive.handed())
+	for i, k := range r.Keep {
 		if !slices.Contains(afterSend, k) || slices.Contains(entered, k) {
-			return fmt.Errorf("keep names %q, which no [[send]] step takes", k)
+			d.Wrong(fmt.Sprintf("keep[%d]", i), "has %q, which no [[send]] step takes", k)
 		}
 	}
 	kept := slices.Concat(entered, r.Keep)
 	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back, "list": r.List} {
-		if _, err := verifySteps(name, steps, kept, nil); err != nil {
-			return err
-		}
+		verifySteps(d, name, steps, kept, nil)
 	}
-	if _, err := verifySteps("fill", r.Fill, slices.Concat(kept, r.ofPage()), []string{PictureStep}); err != nil {
-		return err
-	}
-	_, err = verifySteps("restrict", r.Restrict, append(kept, "password"), nil)
-	return err
+	verifySteps(d, "fill", r.Fill, slices.Concat(kept, r.ofPage()), []string{PictureStep})
+	verifySteps(d, "restrict", r.Restrict, append(kept, "password"), nil)
 }
 
 // handed lists the files that a send step can carry.
@@ -126,31 +95,23 @@ const Each = "each"
 var ofEach = []string{"file.name", "file.bytes", "file.sha256", "file.type"}
 
 // verifySteps checks the steps of one recipe and returns the values known at its end.
-func verifySteps(recipe string, steps []Step, known, handed []string) ([]string, error) {
+func verifySteps(d *settings.Document, recipe string, steps []Step, known, handed []string) []string {
 	for i, s := range steps {
-		if err := s.verify(known, handed); err != nil {
-			name := s.Step
-			if name == "" {
-				name = fmt.Sprint(i + 1)
-			}
-			return nil, fmt.Errorf("[[%s]] step %q: %w", recipe, name, err)
-		}
+		s.verify(d, fmt.Sprintf("%s[%d]", recipe, i), known, handed)
 		for name := range s.Take {
 			known = append(slices.Clip(known), name)
 		}
 	}
-	return known, nil
+	return known
 }
 
-func (s *Step) verify(known, handed []string) error {
-	if err := settings.Within("method", s.Method, "GET", "POST", "PUT", "PATCH", "DELETE"); err != nil {
-		return err
+func (s *Step) verify(d *settings.Document, at string, known, handed []string) {
+	if d.Must(at+".method", s.Method) {
+		d.Within(at+".method", s.Method, "GET", "POST", "PUT", "PATCH", "DELETE")
 	}
-	if s.Address == "" {
-		return fmt.Errorf("address is missing")
-	}
+	d.Must(at+".address", s.Address)
 	if len(s.Expect) == 0 {
-		return fmt.Errorf("expect is missing: which statuses mean yes?")
+		d.Wrong(at+".expect", "is missing: which statuses mean yes?")
 	}
 	bodies := 0
 	for _, has := range []bool{s.JSON != nil, s.Form != nil, len(s.Parts) > 0, s.File != ""} {
@@ -159,7 +120,7 @@ func (s *Step) verify(known, handed []string) error {
 		}
 	}
 	if bodies > 1 {
-		return fmt.Errorf("it has %d bodies; take one of json, form, part and file", bodies)
+		d.Wrong(at, "has %d bodies; choose one of json, form, part and file", bodies)
 	}
 	if slices.Contains(s.files(), Each) {
 		known = slices.Concat(known, ofEach)
@@ -167,46 +128,41 @@ func (s *Step) verify(known, handed []string) error {
 	if slices.Contains(s.files(), PictureStep) {
 		known = slices.Concat(known, ofPicture)
 	}
-	for _, text := range s.texts() {
+	for path, text := range s.texts(at) {
 		for _, m := range Braces.FindAllStringSubmatch(text, -1) {
 			if !slices.Contains(known, m[1]) {
-				return unknownValue(m[1], known)
+				f := d.Wrong(path, "has {%s}, which is not known there", m[1])
+				if near := settings.Nearest(m[1], known); near != "" {
+					f.Then("did you mean {%s}?", near)
+				} else {
+					f.Then("known: %s", strings.Join(known, ", "))
+				}
 			}
 		}
 	}
-	for _, file := range s.files() {
-		if err := settings.Within("file", file, handed...); err != nil {
-			return err
-		}
+	d.Within(at+".file", s.File, handed...)
+	for i, p := range s.Parts {
+		d.Within(fmt.Sprintf("%s.part[%d].file", at, i), p.File, handed...)
 	}
 	for name, where := range s.Take {
 		if !strings.HasPrefix(where, "/") && !strings.HasPrefix(where, "header ") {
-			return fmt.Errorf("take.%s is %q; it must be a JSON pointer such as \"/id\", or \"header NAME\"", name, where)
+			d.Wrong(at+".take."+name, "is %q; it must be a JSON pointer such as \"/id\", or \"header NAME\"", where)
 		}
 	}
 	if s.Resumable && (s.File == "" || s.Method != "POST") {
-		return fmt.Errorf("a resumable upload is a POST with a file")
+		d.Wrong(at+".resumable", "is for a POST with a file")
 	}
 	if s.Repeat != nil {
 		if _, ok := s.Take[s.Repeat.Value]; !ok || len(s.Repeat.Until) == 0 || s.Repeat.Every == 0 || s.Repeat.Limit == 0 {
-			return fmt.Errorf("repeat needs value (one that this step takes), until, every and limit")
+			d.Wrong(at+".repeat", "needs value (one that this step takes), until, every and limit")
 		}
 	}
-	return nil
-}
-
-func unknownValue(name string, known []string) error {
-	near := settings.Nearest(name, known)
-	if near == "" {
-		return fmt.Errorf("{%s} is not known there; known: %s", name, strings.Join(known, ", "))
-	}
-	return fmt.Errorf("{%s} is not known there; did you mean {%s}?", name, near)
 }
 
 // WantsKey reports whether a step uses the destination's key.
 func (r *Rulebook) WantsKey() bool {
 	for _, s := range slices.Concat(r.Enter, r.Send, r.Fill, r.Follow, r.Publish, r.Withdraw, r.Back, r.List, r.Restrict) {
-		for _, text := range s.texts() {
+		for _, text := range s.texts("") {
 			if strings.Contains(text, "{key") {
 				return true
 			}
@@ -215,36 +171,37 @@ func (r *Rulebook) WantsKey() bool {
 	return false
 }
 
-// texts lists every text of a step in which values are replaced.
-func (s *Step) texts() []string {
-	list := []string{s.Address}
-	for _, v := range s.Headers {
-		list = append(list, v)
+// texts are all texts of a step in which values are replaced, by their paths below that of the step.
+func (s *Step) texts(at string) map[string]string {
+	list := map[string]string{at + ".address": s.Address}
+	for name, v := range s.Headers {
+		list[at+".headers."+name] = v
 	}
-	for _, v := range s.Form {
-		list = append(list, v)
+	for name, v := range s.Form {
+		list[at+".form."+name] = v
 	}
-	for _, p := range s.Parts {
-		list = append(list, p.Text)
+	for i, p := range s.Parts {
+		list[fmt.Sprintf("%s.part[%d].text", at, i)] = p.Text
 	}
-	return append(list, textsIn(s.JSON)...)
-}
-
-func textsIn(v any) []string {
-	var list []string
-	switch v := v.(type) {
-	case string:
-		list = append(list, v)
-	case map[string]any:
-		for _, inner := range v {
-			list = append(list, textsIn(inner)...)
-		}
-	case []any:
-		for _, inner := range v {
-			list = append(list, textsIn(inner)...)
-		}
+	if s.JSON != nil {
+		textsIn(s.JSON, at+".json", list)
 	}
 	return list
+}
+
+func textsIn(v any, at string, list map[string]string) {
+	switch v := v.(type) {
+	case string:
+		list[at] = v
+	case map[string]any:
+		for name, inner := range v {
+			textsIn(inner, at+"."+name, list)
+		}
+	case []any:
+		for i, inner := range v {
+			textsIn(inner, fmt.Sprintf("%s[%d]", at, i), list)
+		}
+	}
 }
 
 func (s *Step) files() []string {

@@ -3,7 +3,7 @@ package rulebook
 import (
 	"fmt"
 	"regexp"
-	"slices"
+	"strings"
 
 	"havvel/internal/settings"
 )
@@ -13,40 +13,34 @@ var (
 	attribute = regexp.MustCompile(`^[a-z][a-z0-9-]*$`)
 )
 
-func (h Hook) verify() error {
-	if err := settings.Within("place", h.Place, "head-start", "head-end", "body-end"); err != nil {
-		return err
+func (h Hook) verify(d *settings.Document, at string) {
+	d.Must(at+".script", h.Script)
+	if d.Must(at+".place", h.Place) {
+		d.Within(at+".place", h.Place, "head-start", "head-end", "body-end")
 	}
 	for name := range h.Attributes {
 		if !attribute.MatchString(name) || name == "src" {
-			return fmt.Errorf("%q can't be an attribute of a script", name)
+			d.Wrong(at+".attributes."+name, "can't be an attribute of a script")
 		}
 	}
 	if h.Start != nil && !dotted.MatchString(h.Start.Call) {
-		return fmt.Errorf("start.call is %q; it must be a dotted name such as \"Portal.begin\"", h.Start.Call)
+		d.Wrong(at+".start.call", "is %q; it must be a dotted name such as \"Portal.begin\"", h.Start.Call)
 	}
-	for _, c := range h.Calls {
-		if err := c.verify(h); err != nil {
-			return fmt.Errorf("call %q: %w", c.Call, err)
-		}
+	for i, c := range h.Calls {
+		c.verify(d, fmt.Sprintf("%s.call[%d]", at, i), h)
 	}
-	return nil
 }
 
-func (c Call) verify(h Hook) error {
+func (c Call) verify(d *settings.Document, at string, h Hook) {
 	if !dotted.MatchString(c.Call) {
-		return fmt.Errorf("it must be a dotted name such as \"Portal.ready\"")
+		d.Wrong(at+".call", "is %q; it must be a dotted name such as \"Portal.ready\"", c.Call)
 	}
-	if len(c.Call) > 8 && c.Call[:8] == "started." && (h.Start == nil || !h.Start.Gives) {
-		return fmt.Errorf("there is no start call that gives the object it is made on")
+	if strings.HasPrefix(c.Call, "started.") && (h.Start == nil || !h.Start.Gives) {
+		d.Wrong(at+".call", "is made on what the start call gives, but there is no start call with gives = true")
 	}
-	for _, m := range append(slices.Clone(c.After), c.Moment) {
-		if err := settings.Within("moment", m, moments()...); err != nil {
-			return err
-		}
+	if d.Must(at+".event", c.Event) {
+		d.Within(at+".event", c.Event, events()...)
 	}
-	if c.Answers != "" {
-		return settings.Within("answers", c.Answers, "at-once", "promise")
-	}
-	return nil
+	d.Each(at+".after", c.After, events()...)
+	d.Within(at+".answers", c.Answers, "at-once", "promise")
 }

@@ -21,6 +21,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/web"
+	"havvel/internal/filecache"
 	"havvel/internal/hooks"
 	"havvel/internal/hosting"
 	"havvel/internal/rulebook"
@@ -40,8 +41,8 @@ type Options struct {
 
 // An Event is something that the game said while it ran.
 type Event struct {
-	Kind      string          `json:"kind"` // "call", "moment", "error" or "missing"
-	Name      string          `json:"name"` // of the call or moment; of the file that is missing, from / where it was looked for outside of the game
+	Kind      string          `json:"kind"` // "call", "event", "error" or "missing"
+	Name      string          `json:"name"` // of the call or event; of the file that is missing, from / where it was looked for outside of the game
 	Arguments json.RawMessage `json:"arguments,omitempty"`
 	Detail    json.RawMessage `json:"detail,omitempty"`
 	Message   string          `json:"message,omitempty"`
@@ -68,7 +69,7 @@ type Game struct {
 	build   atomic.Pointer[export.Build]
 	mu      sync.Mutex
 	spooled map[*export.File]string // files of a zip that were unpacked, by where to
-	held    Held                    // small files that were asked for, by their *export.File
+	held    filecache.Cache         // small files that were asked for, by their *export.File
 	line    sync.Mutex              // of Heard
 	pace    *pace
 }
@@ -191,7 +192,7 @@ const listener = `(function(){"use strict";` +
 	`var to=new URL("` + own + `heard",location.href.replace(/[^/]*([?#].*)?$/,"")).href,send=window.fetch.bind(window);` +
 	`var n=0;function say(e){e.at=performance.now();e.n=++n;try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}).catch(function(){})}catch(x){}}` +
 	`window.addEventListener("` + hooks.Heard + `",function(e){say({kind:"call",name:e.detail.call,arguments:e.detail.arguments})});` +
-	`window.addEventListener("` + hooks.Moment + `",function(e){say({kind:"moment",name:String((e.detail||{}).moment),detail:e.detail})});` +
+	`window.addEventListener("` + hooks.Event + `",function(e){say({kind:"event",name:String((e.detail||{}).event),detail:e.detail})});` +
 	`window.addEventListener("error",function(e){if(e.message)say({kind:"error",message:e.message,file:e.filename,line:e.lineno,column:e.colno})},true);` +
 	`window.addEventListener("unhandledrejection",function(e){say({kind:"error",message:String(e.reason&&e.reason.message||e.reason)})});` +
 	`var error=console.error;console.error=function(){say({kind:"error",message:Array.prototype.map.call(arguments,String).join(" ")});error.apply(console,arguments)};` +
@@ -207,7 +208,9 @@ func (g *Game) page(w http.ResponseWriter, r *http.Request, f *export.File) {
 	page := web.ReadPage(data)
 	for i := len(page.Links) - 1; i >= 0 && g.options.Rules != nil; i-- { // from the end, so that offsets stay true
 		l := page.Links[i]
-		if n := slices.IndexFunc(g.options.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == l.Target }); n >= 0 && l.Use == "script" && l.Whole() {
+		if n := slices.IndexFunc(g.options.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == l.Target }); n >= 0 &&
+			l.Use == "script" &&
+			l.Whole() {
 			data = slices.Concat(data[:l.Offset], []byte(fmt.Sprintf("%shook-%d.js", own, n)), data[l.Offset+l.Len:])
 		}
 	}

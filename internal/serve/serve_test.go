@@ -79,7 +79,7 @@ func sources(t *testing.T) map[string]*export.Build {
 
 var arcade = &rulebook.Rulebook{
 	Name: "Arcade", Serves: rulebook.Serves{Encodings: []string{"gzip"}},
-	Hooks: []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Calls: []rulebook.Call{{Call: "Arcade.score", Moment: "statistic"}}}},
+	Hooks: []rulebook.Hook{{Name: "SDK", Script: "/sdk.js", Calls: []rulebook.Call{{Call: "Arcade.score", Event: "statistic"}}}},
 }
 
 // TestServe asks for files as a browser does, from a folder and straight from a zip.
@@ -104,7 +104,8 @@ func TestServe(t *testing.T) {
 			{"compressed, not served", &rulebook.Rulebook{}, "/a.wasm.gz", nil, 200, "\x1f\x8b", map[string]string{"Content-Encoding": "", "Content-Type": "application/octet-stream"}},
 			{"missing", nil, "/none.js", nil, 404, "", nil},
 			{"out of it", nil, "/../../etc/passwd", nil, 404, "", nil},
-			{"a stand-in's script", arcade, "/~havvel/hook-0.js", nil, 200, "(function", map[string]string{"Content-Type": "text/javascript; charset=utf-8"}},
+			{"a stand-in's script", arcade, "/~havvel/hook-0.js", nil, 200, "(function", map[string]string{"Content-Type": "text/javascript; " +
+				"charset=utf-8"}},
 			{"no such stand-in", arcade, "/~havvel/hook-7.js", nil, 404, "", nil},
 			{"the page names it", arcade, "/index.html", nil, 200, `<html><head></head><body><script src="~havvel/hook-0.js">`, nil},
 		} {
@@ -220,7 +221,7 @@ func TestReplace(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer page.Body.Close()
-	if data, _ := io.ReadAll(page.Body); !strings.Contains(string(data), s.Game) || !strings.Contains(string(data), "phone upright") {
+	if data, _ := io.ReadAll(page.Body); !strings.Contains(string(data), s.Game) || !strings.Contains(string(data), "phone portrait") {
 		t.Errorf("the page around the game: %s", data)
 	}
 }
@@ -245,7 +246,7 @@ func TestLAN(t *testing.T) {
 	}
 }
 
-// TestSlow: a slow line is as slow as it is said to be.
+// TestSlow: a slow line is as slow as it should be.
 func TestSlow(t *testing.T) {
 	g := newGame(sources(t)["folder"], Options{Slow: 5_000_000})
 	began := time.Now()
@@ -258,7 +259,7 @@ func TestSlow(t *testing.T) {
 // FuzzHear: whatever a game says, it is an event or refused.
 func FuzzHear(f *testing.F) {
 	f.Add([]byte(`{"kind":"call","name":"a.b","arguments":[1,"x"]}`))
-	f.Add([]byte(`{"kind":"moment","detail":{"moment":"x"}}`))
+	f.Add([]byte(`{"kind":"event","detail":{"event":"x"}}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		g := newGame(&export.Build{}, Options{Heard: func(e Event) {
 			if _, err := json.Marshal(e); err != nil {

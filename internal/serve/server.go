@@ -50,7 +50,7 @@ type Server struct {
 // plainRules stand in where no portal is imitated.
 var plainRules = &rulebook.Rulebook{Name: "a plain host", Views: []rulebook.View{
 	{Name: "frame", Size: [2]int{960, 540}}, {Name: "full window", Size: [2]int{1280, 720}},
-	{Name: "phone upright", Size: [2]int{390, 844}, Touch: true}, {Name: "phone on its side", Size: [2]int{844, 390}, Touch: true},
+	{Name: "phone portrait", Size: [2]int{390, 844}, Touch: true}, {Name: "phone landscape", Size: [2]int{844, 390}, Touch: true},
 }}
 
 // Views lists the windows in which a portal shows a game; for none, those that most have.
@@ -87,13 +87,22 @@ func Start(c Config) (*Server, error) {
 	}
 	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, folder)
 	heard := c.Heard
-	s.game = newGame(c.Build, Options{Rules: c.Rules, Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil, Slow: c.Slow, Served: c.Served, Heard: func(e Event) {
-		e.File = strings.TrimPrefix(e.File, s.Game)
-		s.news("said", e)
-		if heard != nil {
-			heard(e)
-		}
-	}})
+	s.game = newGame(
+		c.Build,
+		Options{
+			Rules:     c.Rules,
+			Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil,
+			Slow:      c.Slow,
+			Served:    c.Served,
+			Heard: func(e Event) {
+				e.File = strings.TrimPrefix(e.File, s.Game)
+				s.news("said", e)
+				if heard != nil {
+					heard(e)
+				}
+			},
+		},
+	)
 	inside := http.StripPrefix(strings.TrimSuffix(folder, "/"), s.game)
 	s.serve(games, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, folder) || c.LAN { // strangers on the network are not told of
@@ -101,11 +110,11 @@ func Start(c Config) (*Server, error) {
 		} else {
 			s.game.astray(w, r)
 		}
-	}), Whole)
+	}))
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET "+guard+"{$}", s.stage(c, guard))
 	mux.HandleFunc("GET "+guard+"news", s.follow)
-	s.serve(pages, mux, nil)
+	s.serve(pages, mux)
 	return s, nil
 }
 
@@ -123,12 +132,9 @@ func ownAddress() string {
 	return c.LocalAddr().(*net.UDPAddr).IP.String()
 }
 
-func (s *Server) serve(l net.Listener, h http.Handler, quicker func(*http.Server, net.Listener) net.Listener) {
+func (s *Server) serve(l net.Listener, h http.Handler) {
 	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute}
 	s.servers = append(s.servers, server)
-	if quicker != nil {
-		l = quicker(server, l)
-	}
 	go server.Serve(l) // ends with Close
 }
 
@@ -163,7 +169,10 @@ func (s *Server) stage(c Config, guard string) http.HandlerFunc {
 	}
 	data := map[string]any{
 		"Title": c.Title, "Portal": rules.Name, "Views": Views(rules), "Game": s.Game, "News": guard + "news", "Bare": c.Bare,
-		"Allow": strings.Join(rules.Frame.Allow, "; "), "Sandboxed": len(rules.Frame.Sandbox) > 0, "Sandbox": strings.Join(rules.Frame.Sandbox, " "),
+		"Allow": strings.Join(
+			rules.Frame.Allow,
+			"; ",
+		), "Sandboxed": len(rules.Frame.Sandbox) > 0, "Sandbox": strings.Join(rules.Frame.Sandbox, " "),
 	}
 	if isolated := rules.Serves.Isolation; isolated {
 		data["Allow"] = strings.Join(append(slices.Clone(rules.Frame.Allow), "cross-origin-isolated"), "; ")

@@ -64,3 +64,27 @@ func typeName(t reflect.Type) string {
 	}
 	return "text"
 }
+
+type field struct {
+	name string
+	t    reflect.Type
+	tag  reflect.StructTag
+}
+
+func fields(t reflect.Type) []field {
+	var list []field
+	for _, f := range reflect.VisibleFields(t) {
+		if name := nameOf(f); name != "" {
+			list = append(list, field{name, f.Type, f.Tag})
+		}
+	}
+	return list
+}
+
+// element strips pointers and lists from a type.
+func element(t reflect.Type) reflect.Type {
+	for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+		t = t.Elem()
+	}
+	return t
+}

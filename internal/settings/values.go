@@ -13,7 +13,7 @@ type Size int64
 // UnmarshalText reads a size as people write it.
 func (s *Size) UnmarshalText(text []byte) error {
 	number := strings.TrimSpace(string(text))
-	unit := int64(1)
+	unit := int64(0)
 	for _, u := range []struct {
 		name  string
 		bytes int64
@@ -24,8 +24,8 @@ func (s *Size) UnmarshalText(text []byte) error {
 		}
 	}
 	n, err := strconv.ParseFloat(number, 64)
-	if err != nil || !(n >= 0) || n*float64(unit) > 1<<60 {
-		return fmt.Errorf("%q is not a size; write it like \"80 MB\"", text)
+	if unit == 0 || err != nil || !(n >= 0) || n*float64(unit) > 1<<60 {
+		return fmt.Errorf("%q %s; write it like \"80 MB\"", text, not(text, "a size"))
 	}
 	*s = Size(n * float64(unit))
 	return nil
@@ -59,18 +59,16 @@ type Span time.Duration
 func (s *Span) UnmarshalText(text []byte) error {
 	d, err := time.ParseDuration(string(text))
 	if err != nil || d <= 0 {
-		return fmt.Errorf("%q is not a length of time; write it like \"30s\" or \"2m\"", text)
+		return fmt.Errorf("%q %s; write it like \"30s\" or \"2m\"", text, not(text, "a length of time"))
 	}
 	*s = Span(d)
 	return nil
 }
 
-// Within returns an error unless word is one of known; for keys that take one of a few words.
-func Within(key, word string, known ...string) error {
-	for _, k := range known {
-		if word == k {
-			return nil
-		}
+// not says what is wrong with a text that should have been a number with a unit.
+func not(text []byte, what string) string {
+	if _, err := strconv.ParseFloat(string(text), 64); err == nil {
+		return "has no unit"
 	}
-	return fmt.Errorf("%s is %q; it can be %s", key, word, strings.Join(known, ", "))
+	return "is not " + what
 }

@@ -6,8 +6,8 @@ import (
 	"slices"
 )
 
-// keep brings a player's value to what a board of its kind keeps.
-func (b *board) keep(player string, value float64) float64 {
+// keep brings a player's value to what a leaderboard of its kind keeps.
+func (b *leaderboard) keep(player string, value float64) float64 {
 	if b.Values == nil {
 		b.Values = map[string]float64{}
 	}
@@ -39,11 +39,11 @@ func (a *Portal) score(w http.ResponseWriter, r *http.Request) {
 		if g == nil {
 			return &no{http.StatusNotFound, "there is no such game here"}
 		}
-		i := slices.IndexFunc(g.Boards, func(b *board) bool { return b.Name == r.PathValue("board") })
+		i := slices.IndexFunc(g.Leaderboards, func(b *leaderboard) bool { return b.Name == r.PathValue("leaderboard") })
 		if i < 0 || in.Player == "" || len(in.Player) > 40 {
-			return &no{http.StatusNotFound, "there is no board " + r.PathValue("board")}
+			return &no{http.StatusNotFound, "there is no leaderboard " + r.PathValue("leaderboard")}
 		}
-		kept = g.Boards[i].keep(in.Player, in.Value)
+		kept = g.Leaderboards[i].keep(in.Player, in.Value)
 		return nil
 	})
 	if err != nil {
@@ -53,8 +53,8 @@ func (a *Portal) score(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, map[string]float64{"kept": kept})
 }
 
-// boards shows what boards keep, the best first.
-func (a *Portal) boards(w http.ResponseWriter, r *http.Request) {
+// leaderboards shows what leaderboards keep, the best first.
+func (a *Portal) leaderboards(w http.ResponseWriter, r *http.Request) {
 	type row struct {
 		Player string  `json:"player"`
 		Value  float64 `json:"value"`
@@ -62,7 +62,7 @@ func (a *Portal) boards(w http.ResponseWriter, r *http.Request) {
 	out := map[string][]row{}
 	a.mu.Lock()
 	if g := a.state.Games[r.PathValue("short")]; g != nil {
-		for _, b := range g.Boards {
+		for _, b := range g.Leaderboards {
 			rows := []row{}
 			for player, v := range b.Values {
 				rows = append(rows, row{player, v})

@@ -7,15 +7,15 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
 	"strings"
 	"time"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 )
 
-// The words of a reviewing portal for what became of a submission.
+// A reviewing portal's words for the state of a submission.
 const (
 	arriving = "arriving" // parts are missing
 	looking  = "looking"  // a program looks at it
@@ -39,7 +39,7 @@ func (a *Portal) deskRoutes(mux *http.ServeMux) {
 	mux.HandleFunc("POST /desk/{id}", a.decide)
 }
 
-// paired lets in whoever brings the key pair (RFC 7617).
+// paired lets in clients with the key pair (RFC 7617).
 func (a *Portal) paired(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		if id, secret, ok := r.BasicAuth(); !ok || id == "" || !same(secret, a.options.Token) {
@@ -70,7 +70,16 @@ func (a *Portal) submit(w http.ResponseWriter, r *http.Request) {
 	if !readJSON(w, r, &in) {
 		return
 	}
-	v := &version{ID: newID(), Game: r.PathValue("short"), Version: in.Version, State: arriving, Secret: newID() + newID(), Made: time.Now().UTC(), Entry: &in.Entry, Rest: &in.Rest}
+	v := &version{
+		ID:      newID(),
+		Game:    r.PathValue("short"),
+		Version: in.Version,
+		State:   arriving,
+		Secret:  newID() + newID(),
+		Made:    time.Now().UTC(),
+		Entry:   &in.Entry,
+		Rest:    &in.Rest,
+	}
 	v.Entry.Here, v.Rest.Here = false, false
 	err := a.change(func(s *state) error {
 		switch {
@@ -111,7 +120,7 @@ func (a *Portal) store(w http.ResponseWriter, r *http.Request) {
 	}
 	want := map[string]*arrival{"entry": v.Entry, "rest": v.Rest}[part]
 	hash := sha256.New()
-	err = place.File(a.partFile(id, part), func(f *os.File) error {
+	err = atomicfile.File(a.partFile(id, part), func(f disk.File) error {
 		n, err := io.Copy(io.MultiWriter(f, hash), io.LimitReader(r.Body, want.Bytes+1))
 		if err != nil || n != want.Bytes {
 			return &no{http.StatusBadRequest, fmt.Sprintf("the part has %d bytes instead of %d", n, want.Bytes)}

@@ -24,7 +24,16 @@ const (
 
 // Faults lists the words for faults.
 func Faults() []string {
-	return []string{string(NeverFinish), string(SlowUpload), string(DropUpload), string(DropOnce), string(Busy), string(ErrorOnce), string(WrongChecksum), string(TokenExpired)}
+	return []string{
+		string(NeverFinish),
+		string(SlowUpload),
+		string(DropUpload),
+		string(DropOnce),
+		string(Busy),
+		string(ErrorOnce),
+		string(WrongChecksum),
+		string(TokenExpired),
+	}
 }
 
 // uploads are bodies from this many bytes on.

@@ -11,10 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 )
 
-// The words of a host of pages for what became of a build.
+// A page host's words for the state of a build.
 const (
 	hidden = "hidden" // its owner sees it
 	some   = "some"   // those with the password see it
@@ -52,7 +53,7 @@ func (a *Portal) login(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, map[string]string{"pass": pass})
 }
 
-// passed lets in whoever logged in.
+// passed lets in clients that have logged in.
 func (a *Portal) passed(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		pass := r.Header.Get("X-Pass")
@@ -123,7 +124,7 @@ func (a *Portal) takeForm(parts *multipart.Reader, v *version) error {
 			continue
 		}
 		hash := sha256.New()
-		err = place.File(a.archive(v.ID), func(f *os.File) error {
+		err = atomicfile.File(a.archive(v.ID), func(f disk.File) error {
 			if _, err := io.Copy(io.MultiWriter(f, hash), part); err != nil {
 				return &no{http.StatusBadRequest, "the build did not arrive whole"}
 			}

@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"regexp"
 	"slices"
 	"time"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 )
 
 // maxUpload is the largest archive, in bytes.
@@ -58,8 +58,8 @@ func (a *Portal) arcadeRoutes(mux *http.ServeMux) {
 	mux.HandleFunc("GET /api/versions/{id}", a.owned(a.showVersion))
 	mux.HandleFunc("POST /api/versions/{id}/release", a.owned(a.release))
 	mux.HandleFunc("POST /api/versions/{id}/rest", a.owned(a.rest))
-	mux.HandleFunc("GET /boards/{short}", a.boards)
-	mux.HandleFunc("POST /boards/{short}/{board}", a.score)
+	mux.HandleFunc("GET /leaderboards/{short}", a.leaderboards)
+	mux.HandleFunc("POST /leaderboards/{short}/{leaderboard}", a.score)
 }
 
 var shortName = regexp.MustCompile(`^[a-z0-9-]{1,60}$`)
@@ -97,7 +97,15 @@ func (a *Portal) newVersion(w http.ResponseWriter, r *http.Request) {
 	if !readJSON(w, r, &in) {
 		return
 	}
-	v := &version{ID: newID(), Game: r.PathValue("short"), Version: in.Version, SHA256: in.SHA256, State: awaiting, Secret: newID() + newID(), Made: time.Now().UTC()}
+	v := &version{
+		ID:      newID(),
+		Game:    r.PathValue("short"),
+		Version: in.Version,
+		SHA256:  in.SHA256,
+		State:   awaiting,
+		Secret:  newID() + newID(),
+		Made:    time.Now().UTC(),
+	}
 	err := a.change(func(s *state) error {
 		if s.Games[v.Game] == nil {
 			return &no{http.StatusNotFound, "there is no game " + v.Game + " here"}
@@ -142,7 +150,7 @@ func (a *Portal) upload(w http.ResponseWriter, r *http.Request) {
 // takeArchive keeps an upload, if it is whole.
 func (a *Portal) takeArchive(w http.ResponseWriter, r *http.Request, v version) error {
 	body := http.MaxBytesReader(w, r.Body, maxUpload)
-	err := place.File(a.archive(v.ID), func(f *os.File) error {
+	err := atomicfile.File(a.archive(v.ID), func(f disk.File) error {
 		hash := sha256.New()
 		n, err := io.Copy(io.MultiWriter(f, hash), body)
 		var tooLarge *http.MaxBytesError

@@ -23,7 +23,7 @@ type view struct {
 	Games         []card
 	Locked        bool // it wants a password
 	Wrong         bool
-	Boards        []*board
+	Leaderboards  []*leaderboard
 	Paper         paper
 }
 
@@ -77,15 +77,15 @@ func (a *Portal) show(w http.ResponseWriter, r *http.Request, g game, v version)
 		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
 	}
 	render(w, "game.html", view{
-		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some && v.State != showing, Boards: seen(g.Boards), Paper: a.paperOf(g),
+		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some && v.State != showing, Leaderboards: seen(g.Leaderboards), Paper: a.paperOf(g),
 		Source: "http://" + otherHost(r.Host) + "/files/" + v.Secret + "/index.html",
 		Width:  a.options.Frame[0], Height: a.options.Frame[1],
 	})
 }
 
-// seen are the boards that are not hidden.
-func seen(all []*board) []*board {
-	var list []*board
+// seen are the leaderboards that are not hidden.
+func seen(all []*leaderboard) []*leaderboard {
+	var list []*leaderboard
 	for _, b := range all {
 		if !b.Hidden {
 			list = append(list, b)

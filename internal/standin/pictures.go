@@ -17,7 +17,7 @@ import (
 	"slices"
 	"strconv"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
 )
 
 // largestPicture is the most that one picture may weigh, in bytes.
@@ -77,7 +77,7 @@ func (a *Portal) takePicture(w http.ResponseWriter, short, name string, number i
 	}
 	sum := sha256.Sum256(data)
 	p := shown{Name: name, Number: number, SHA256: hex.EncodeToString(sum[:]), Type: kind}
-	err := place.Bytes(a.pictureFile(p.SHA256), data)
+	err := atomicfile.Bytes(a.pictureFile(p.SHA256), data)
 	if err == nil {
 		err = a.change(func(s *state) error {
 			g := s.Games[short]

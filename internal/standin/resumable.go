@@ -103,7 +103,7 @@ func (a *Portal) appendUpload(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Tus-Resumable", protocolVersion)
 	w.Header().Set("Upload-Offset", strconv.FormatInt(at, 10))
 	if at == v.Bytes {
-		if err := a.whole(v); err != nil {
+		if err := a.finished(v); err != nil {
 			answerError(w, err)
 			return
 		}
@@ -136,8 +136,8 @@ func (a *Portal) piece(r *http.Request, v version, at int64) error {
 	return err
 }
 
-// whole takes a finished upload, if it is what was announced.
-func (a *Portal) whole(v version) error {
+// finished takes a finished upload, if it is what was announced.
+func (a *Portal) finished(v version) error {
 	data, err := os.ReadFile(a.part(v.ID))
 	if err != nil {
 		return err

@@ -37,7 +37,7 @@ func (a *Portal) paperOf(g game) paper {
 	default:
 		p.Text, p.How = template.HTML(wordsOf(g.Fields["about"])), template.HTML(wordsOf(g.Fields["how"])) // looked through when it came
 	}
-	for _, name := range []string{"shelf", "kind", "genre", "devices", "languages", "age", "price", "unfinished"} {
+	for _, name := range []string{"category", "kind", "genre", "devices", "languages", "age", "price", "unfinished"} {
 		if v := wordsOf(g.Fields[name]); v != "" && v != "false" {
 			p.Facts = append(p.Facts, fact{name, v})
 		}

@@ -26,7 +26,7 @@ type Kind string
 
 // The kinds.
 const (
-	Arcade Kind = "arcade" // resumable uploads, verified by a program; score boards
+	Arcade Kind = "arcade" // resumable uploads, verified by a program; leaderboards
 	Pages  Kind = "pages"  // log-in by form, uploads as parts of a form; hidden, for some, or open
 	Desk   Kind = "desk"   // entry page and rest to signed addresses; people accept or refuse
 )
@@ -36,7 +36,7 @@ type Options struct {
 	Kind       Kind
 	Name       string            // as people say it
 	Folder     string            // where it keeps its data; made when absent
-	Token      string            // what lets uploaders in
+	Token      string            // of uploaders
 	Scripts    map[string]string // what it serves under /sdk/, by name
 	Wants      string            // the address of the script that every entry page must name
 	Encodings  []string          // that it sends with Content-Encoding
@@ -129,7 +129,7 @@ func (a *Portal) routes() http.Handler {
 	return mux
 }
 
-// owned lets in whoever brings the token.
+// owned lets in clients with the token.
 func (a *Portal) owned(next http.HandlerFunc) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")

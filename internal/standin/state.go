@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
 )
 
 // state is all that an arcade remembers; it is written whole after every change.
@@ -23,16 +23,16 @@ type game struct {
 	Studio string `json:"studio"`
 	Live   string `json:"live"` // id of the version that is public, or ""
 
-	Boards []*board `json:"boards,omitempty"`
+	Leaderboards []*leaderboard `json:"leaderboards,omitempty"`
 
 	Fields   map[string]any      `json:"fields,omitempty"`
 	Pictures []shown             `json:"pictures,omitempty"`
-	Uploads  []shown             `json:"uploads,omitempty"` // that the page may show
-	Stated   map[string][]string `json:"stated,omitempty"`  // by version
+	Uploads  []shown             `json:"uploads,omitempty"`  // that the page may show
+	Declared map[string][]string `json:"declared,omitempty"` // by version
 }
 
-// A board keeps one value of each player's.
-type board struct {
+// A leaderboard keeps one value of each player's.
+type leaderboard struct {
 	Name   string             `json:"name"`
 	Label  string             `json:"label"`
 	Unit   string             `json:"unit"`
@@ -41,7 +41,7 @@ type board struct {
 	Values map[string]float64 `json:"values"`
 }
 
-// The arcade's words for what became of a version.
+// The arcade's words for the state of a version.
 const (
 	awaiting = "awaiting" // its archive
 	checking = "checking"
@@ -113,7 +113,7 @@ func (a *Portal) change(f func(*state) error) error {
 	if err != nil {
 		return err
 	}
-	return place.Bytes(a.stateFile(), data)
+	return atomicfile.Bytes(a.stateFile(), data)
 }
 
 // versionByID returns a copy, so that it can be read without the lock.

@@ -10,6 +10,7 @@ import (
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 
+	"havvel/internal/fault"
 	"havvel/internal/rulebook"
 )
 
@@ -24,6 +25,11 @@ type NotStarted struct{ View string }
 
 func (e *NotStarted) Error() string {
 	return fmt.Sprintf("the game never started in the view %s, so no picture of it was taken", e.View)
+}
+
+// Fault tells it.
+func (e *NotStarted) Fault() *fault.Error {
+	return fault.Tell(e, fault.No, "havvel trial says what it saw instead")
 }
 
 // Stills takes pictures (PNG) of the running game while the steps of the trial play, in a window with two pixels of the screen for
@@ -116,7 +122,13 @@ func (r *viewer) call(do func(context.Context) error) error {
 }
 
 // watchOn starts the game in a window, and does the steps of the trial while watch looks on; playing ends with the steps.
-func (t *Trial) watchOn(ctx context.Context, v rulebook.View, scale float64, listen func(any), watch func(r *viewer, playing context.Context) error) error {
+func (t *Trial) watchOn(
+	ctx context.Context,
+	v rulebook.View,
+	scale float64,
+	listen func(any),
+	watch func(r *viewer, playing context.Context) error,
+) error {
 	w := newWatcher()
 	hear := func(ev any) {
 		w.event(ev)

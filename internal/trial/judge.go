@@ -65,9 +65,11 @@ func (t *Trial) requests(v *View) []finding.Finding {
 		case r.Foreign && t.policy().Allows(r.Path):
 			continue
 		case r.Foreign:
-			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, or leave it out"
+			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
+				"or leave it out"
 		case r.Status == 404:
-			f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the name away"
+			f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the "+
+				"name away"
 			if strings.HasPrefix(r.Path, "/") {
 				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder", `set the base path to "./" in the engine's or bundler's export settings`
 			}
@@ -77,9 +79,13 @@ func (t *Trial) requests(v *View) []finding.Finding {
 		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
 		case r.Status == 200 && r.Encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacked(r.Path):
-			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in the engine's export settings, or let havvel pack recode it"
+			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in "+
+				"the engine's export settings, or let havvel pack recode it"
 		case r.Status == 200 && wrongType(t, r):
-			f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf("it came as %s, since its name does not say what it is", r.Type), "give it the ending of its kind, such as .wasm or .js"
+			f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf(
+				"it came as %s, since its name does not say what it is",
+				r.Type,
+			), "give it the ending of its kind, such as .wasm or .js"
 		default:
 			continue
 		}
@@ -121,13 +127,25 @@ func (t *Trial) fit(v *View) []finding.Finding {
 	}
 	judge := func(f Fit, when string) {
 		if f.Overflow {
-			say("trial-overflow", "the page is larger than the window and can be scrolled"+when, "set body { margin: 0; overflow: hidden } and let the canvas take the window's size")
+			say(
+				"trial-overflow",
+				"the page is larger than the window and can be scrolled"+when,
+				"set body { margin: 0; overflow: hidden } and let the canvas take the window's size",
+			)
 		}
 		if f.Canvas && f.Outside > 0.02 {
-			say("trial-outside", fmt.Sprintf("%.0f %% of the canvas lie outside of the window%s", 100*f.Outside, when), "let the canvas take the window's size: canvas = \"fit\" under [front] in havvel.toml does it")
+			say(
+				"trial-outside",
+				fmt.Sprintf("%.0f %% of the canvas lie outside of the window%s", 100*f.Outside, when),
+				"let the canvas take the window's size: canvas = \"fit\" under [front] in havvel.toml does it",
+			)
 		}
 		if f.Stretched > 0.02 {
-			say("trial-stretched", fmt.Sprintf("the picture is stretched by %.0f %%%s", 100*f.Stretched, when), "keep the ratio: canvas = \"fit\" under [front] in havvel.toml does it")
+			say(
+				"trial-stretched",
+				fmt.Sprintf("the picture is stretched by %.0f %%%s", 100*f.Stretched, when),
+				"keep the ratio: canvas = \"fit\" under [front] in havvel.toml does it",
+			)
 		}
 	}
 	judge(v.Fit, "")
@@ -141,7 +159,11 @@ func (t *Trial) fit(v *View) []finding.Finding {
 		say("trial-bars", fmt.Sprintf("the game covers %.0f %% of the window", 100*v.Fit.Covers), "let it take more of the window, or accept it")
 	}
 	if v.Fit.Canvas && v.Fit.Sharp > 0 && v.Fit.Sharp < 0.4 {
-		say("trial-blurred", fmt.Sprintf("the canvas has %.0f %% of the screen's pixels along a side", 100*v.Fit.Sharp), "give the canvas as many pixels as the screen has there")
+		say(
+			"trial-blurred",
+			fmt.Sprintf("the canvas has %.0f %% of the screen's pixels along a side", 100*v.Fit.Sharp),
+			"give the canvas as many pixels as the screen has there",
+		)
 	}
 	return list
 }
@@ -155,16 +177,27 @@ func (t *Trial) calls(v *View) []finding.Finding {
 	for _, h := range t.Rules.Hooks {
 		for _, c := range h.Calls {
 			at := firstOf(v.Heard, "call", c.Call)
-			loading := c.Moment == "loading-begun" || c.Moment == "loading-done"
+			loading := c.Event == "loading-begun" || c.Event == "loading-done"
 			switch {
 			case at < 0 && c.Required:
-				f := finding.Finding{ID: "trial-call", Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name), Fix: fmt.Sprintf("call it in the game, or announce the moment %q (havvel hooks shows how)", c.Moment)}
+				f := finding.Finding{
+					ID:      "trial-call",
+					Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name),
+					Fix:     fmt.Sprintf("call it in the game, or send the event %q (havvel hooks shows how)", c.Event),
+				}
 				if !loading && len(t.Steps) == 0 {
 					f.Level, f.Fix = finding.Note, "write steps under [trial] in havvel.toml that play up to it"
 				}
 				list = append(list, f)
-			case at >= 0 && c.Moment == "loading-done" && v.Heard[at].At > float64(v.StartMS+3000):
-				list = append(list, finding.Finding{ID: "trial-late", Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000), Fix: "call it as soon as the title is there"})
+			case at >= 0 && c.Event == "loading-done" && v.Heard[at].At > float64(v.StartMS+3000):
+				list = append(
+					list,
+					finding.Finding{
+						ID:      "trial-late",
+						Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000),
+						Fix:     "call it as soon as the title is there",
+					},
+				)
 			case at >= 0:
 				list = append(list, t.order(v, c, at)...)
 			}
@@ -175,17 +208,23 @@ func (t *Trial) calls(v *View) []finding.Finding {
 
 // order judges whether a call came after what must come before it.
 func (t *Trial) order(v *View, c rulebook.Call, at int) []finding.Finding {
-	for _, moment := range c.After {
+	for _, event := range c.After {
 		before := -1
 		for _, h := range t.Rules.Hooks {
-			for _, o := range h.At(moment) {
+			for _, o := range h.At(event) {
 				if i := firstOf(v.Heard, "call", o.Call); i >= 0 && (before < 0 || i < before) {
 					before = i
 				}
 			}
 		}
 		if before < 0 || before > at {
-			return []finding.Finding{{ID: "trial-order", Message: fmt.Sprintf("%s came before the call of %s", c.Call, moment), Fix: "make the calls in the order in which the player comes to them"}}
+			return []finding.Finding{
+				{
+					ID:      "trial-order",
+					Message: fmt.Sprintf("%s came before the call of %s", c.Call, event),
+					Fix:     "make the calls in the order in which the player comes to them",
+				},
+			}
 		}
 	}
 	return nil
@@ -202,9 +241,9 @@ type sent struct {
 }
 
 // statistic reads the name and value of a statistic from what was heard: a call of the portal's, or where there is none a
-// moment that the game announced.
+// event that the game sent.
 func (t *Trial) statistic(e serve.Event) (sent, bool) {
-	if e.Kind == "moment" && e.Name == "statistic" && !t.takesStatistics() {
+	if e.Kind == "event" && e.Name == "statistic" && !t.takesStatistics() {
 		var d struct {
 			Name  string
 			Value any
@@ -302,7 +341,11 @@ func (t *Trial) statistics(v *View) []finding.Finding {
 		}
 		heard = append(heard, s.name)
 		if !slices.Contains(declared, s.name) {
-			f := finding.Finding{ID: "trial-statistic", Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value), Fix: fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name)}
+			f := finding.Finding{
+				ID:      "trial-statistic",
+				Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value),
+				Fix:     fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name),
+			}
 			if near := settings.Nearest(s.name, declared); near != "" {
 				f.Fix = fmt.Sprintf("%q is declared: write the name the same way in both places", near)
 			}
@@ -311,7 +354,14 @@ func (t *Trial) statistics(v *View) []finding.Finding {
 	}
 	for _, name := range declared {
 		if v.Started && len(t.Steps) > 0 && t.takesStatistics() && !slices.Contains(heard, name) {
-			list = append(list, finding.Finding{ID: "trial-silent", Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name), Fix: "let the steps come to where it is sent, or mend the name"})
+			list = append(
+				list,
+				finding.Finding{
+					ID:      "trial-silent",
+					Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name),
+					Fix:     "let the steps come to where it is sent, or fix the name",
+				},
+			)
 		}
 	}
 	return list
@@ -336,7 +386,7 @@ func (r *viewer) neverStarted(s *state) error {
 	}
 	for _, p := range r.watch.problems {
 		if p.ID == "trial-exception" || p.ID == "trial-console" {
-			words, fix = p.Message, "mend it in the game"
+			words, fix = p.Message, "fix it in the game"
 			if strings.Contains(p.Message, "SharedArrayBuffer") {
 				words, fix = "it needs memory that threads share, for which the page must be isolated, and "+r.host()+" sends no isolation headers", "export without threads"
 			}
@@ -349,7 +399,14 @@ func (r *viewer) neverStarted(s *state) error {
 			break
 		}
 	}
-	r.seen.Problems = append(r.seen.Problems, finding.Finding{ID: "trial-start", Message: fmt.Sprintf("the game did not start within %s; most likely: %s", r.trial.Start, words), Fix: fix})
+	r.seen.Problems = append(
+		r.seen.Problems,
+		finding.Finding{
+			ID:      "trial-start",
+			Message: fmt.Sprintf("the game did not start within %s; most likely: %s", r.trial.Start, words),
+			Fix:     fix,
+		},
+	)
 	return nil
 }
 

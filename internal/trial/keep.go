@@ -11,8 +11,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/export"
-	"havvel/internal/place"
 )
 
 // uses says what the browser's words for kinds of requests mean for links.
@@ -58,7 +58,7 @@ func (r *Result) Keep(folder string) error {
 	if err := z.Close(); err != nil {
 		return fmt.Errorf("keeping the trial: %w", err)
 	}
-	return place.Bytes(file(folder, r.Destination), b.Bytes())
+	return atomicfile.Bytes(file(folder, r.Destination), b.Bytes())
 }
 
 // Last returns the last result for a destination, or nil when there is none that can be read.

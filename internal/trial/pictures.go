@@ -28,7 +28,13 @@ func (t *Trial) changed(v *View) []finding.Finding {
 	if difference(v.Pictures[0].PNG, t.Before.Views[i].Pictures[0].PNG) <= mostAlike {
 		return nil
 	}
-	return []finding.Finding{{ID: "trial-changed", Message: "the first screen looks different from the one of the last trial", Fix: "look at both in the reports: did you mean to change it?"}}
+	return []finding.Finding{
+		{
+			ID:      "trial-changed",
+			Message: "the first screen looks different from the one of the last trial",
+			Fix:     "look at both in the reports: did you mean to change it?",
+		},
+	}
 }
 
 // difference is the mean difference between two pictures, seen from afar, from 0 to 255.

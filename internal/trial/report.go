@@ -88,7 +88,7 @@ func report(v *View) reported {
 		r.Bars = append(r.Bars, bar{q.Path, leftEdge + room*q.StartMS/longest, room * max(0, end-q.StartMS) / longest, words, failed})
 	}
 	for _, e := range v.Heard {
-		words := "moment " + e.Name
+		words := "event " + e.Name
 		if e.Kind == "call" {
 			arguments := string(e.Arguments)
 			words = e.Name + "(" + arguments[min(1, len(arguments)):max(min(1, len(arguments)), len(arguments)-1)] + ")"

@@ -47,7 +47,7 @@ type viewer struct {
 	seen    *View
 	watch   *watcher
 	browser context.Context
-	scale   float64 // pixels of the screen for each of CSS, on a desk; 1 unless said
+	scale   float64 // pixels of the screen for each of CSS, on a desktop; default: 1
 }
 
 // answerLimit is how long the browser may take for one answer.
@@ -66,7 +66,13 @@ func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.crashed {
-		w.add(finding.Finding{ID: "trial-start", Message: "the page crashed; most often it took more memory than the browser gives", Fix: "havvel look shows what takes memory"})
+		w.add(
+			finding.Finding{
+				ID:      "trial-start",
+				Message: "the page crashed; most often it took more memory than the browser gives",
+				Fix:     "havvel look shows what takes memory",
+			},
+		)
 	}
 	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.all(), append(r.seen.Problems, w.problems...)
 	return r.seen, nil
@@ -129,7 +135,12 @@ func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
 		if width > height {
 			orientation = emulation.ScreenOrientationTypeLandscapePrimary
 		}
-		options = []chromedp.EmulateViewportOption{chromedp.EmulateScale(2), chromedp.EmulateMobile, chromedp.EmulateTouch, chromedp.EmulateOrientation(orientation, 0)}
+		options = []chromedp.EmulateViewportOption{
+			chromedp.EmulateScale(2),
+			chromedp.EmulateMobile,
+			chromedp.EmulateTouch,
+			chromedp.EmulateOrientation(orientation, 0),
+		}
 	}
 	return chromedp.EmulateViewport(int64(width), int64(height), options...)
 }
@@ -165,7 +176,11 @@ func (r *viewer) play(ctx context.Context) error {
 	}
 	r.seen.Heap, r.seen.Wasm, r.seen.Lost = last.Heap, last.Wasm, last.Lost
 	if last.Lost > 0 {
-		r.problem("trial-lost", "the drawing context was lost; the picture stays black from then on", "handle webglcontextlost, and take less memory for pictures")
+		r.problem(
+			"trial-lost",
+			"the drawing context was lost; the picture stays black from then on",
+			"handle webglcontextlost, and take less memory for pictures",
+		)
 	}
 	return ctx.Err()
 }
@@ -200,7 +215,10 @@ func (r *viewer) ask() (*state, error) {
 	}
 	ctx, cancel := context.WithTimeout(r.browser, answerLimit)
 	defer cancel()
-	s, err := chromedp.Run(ctx, chromedp.Evaluate[*state]("window.havvelProbe && havvelProbe()", func(p *runtime.EvaluateParams) { p.ContextID = inside }))
+	s, err := chromedp.Run(
+		ctx,
+		chromedp.Evaluate[*state]("window.havvelProbe && havvelProbe()", func(p *runtime.EvaluateParams) { p.ContextID = inside }),
+	)
 	if err != nil && inside != r.watch.context() { // it went while it was asked
 		return &state{}, nil
 	}
@@ -254,8 +272,8 @@ func (r *viewer) start(ctx context.Context) error {
 func (r *viewer) drawn(s *state) bool {
 	begun, over := false, false
 	for _, e := range r.watch.events() {
-		begun = begun || e.Kind == "moment" && e.Name == "loading-begun"
-		over = over || e.Kind == "moment" && e.Name == "loading-done"
+		begun = begun || e.Kind == "event" && e.Name == "loading-begun"
+		over = over || e.Kind == "event" && e.Name == "loading-done"
 	}
 	if begun && !over {
 		return false
@@ -288,7 +306,11 @@ func (r *viewer) take() ([]byte, error) {
 	ctx, cancel := context.WithTimeout(r.browser, 2*answerLimit)
 	defer cancel()
 	quick := true
-	shot, err := chromedp.Call(ctx, page.CaptureScreenshot, page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng, OptimizeForSpeed: &quick})
+	shot, err := chromedp.Call(
+		ctx,
+		page.CaptureScreenshot,
+		page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng, OptimizeForSpeed: &quick},
+	)
 	return shot.Data, err
 }
 
@@ -325,9 +347,17 @@ func (r *viewer) light(first, second []byte, s *state) {
 		if brightest >= 24 {
 			words = "of one colour"
 		}
-		r.problem("trial-black", "the picture stays "+words+", though the game runs", "look at the console's first error; most often a picture or shader could not be loaded")
+		r.problem(
+			"trial-black",
+			"the picture stays "+words+", though the game runs",
+			"look at the console's first error; most often a picture or shader could not be loaded",
+		)
 	case bytes.Equal(first, second) && s.Canvas != nil && (s.Canvas.Handed || s.Drawn > 0):
-		r.problem("trial-still", "two pictures, more than a second apart, are the same", "look whether the game stands still, or waits for a press")
+		r.problem(
+			"trial-still",
+			"two pictures, more than a second apart, are the same",
+			"look whether the game stands still, or waits for a press",
+		)
 	}
 }
 
@@ -356,7 +386,7 @@ func light(data []byte) (brightest int, spread float64) {
 
 // turn turns the window, and turns it back.
 func (r *viewer) turn(ctx context.Context) error {
-	w, h := r.view.Size[0]*3/4, r.view.Size[1] // a window on a desk is made narrower
+	w, h := r.view.Size[0]*3/4, r.view.Size[1] // a window on a desktop is made narrower
 	if r.view.Touch {
 		w, h = r.view.Size[1], r.view.Size[0]
 	}

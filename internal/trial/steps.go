@@ -20,7 +20,7 @@ import (
 //	tap 50% 80%
 //	drag 10% 50% to 90% 50%
 //	picture first night
-//	expect moment level-begun within 5s
+//	expect event level-begun within 5s
 //	expect statistic lanterns within 5s
 //	expect call Portal.ready
 //	for 3: press ArrowRight; wait 200ms
@@ -37,7 +37,7 @@ var keys = map[string]string{
 }
 
 var (
-	expectLine = regexp.MustCompile(`^(moment|statistic|call) (\S+)( within (\S+))?$`)
+	expectLine = regexp.MustCompile(`^(event|statistic|call) (\S+)( within (\S+))?$`)
 	forLine    = regexp.MustCompile(`^(\d{1,3}): (.+)$`)
 )
 
@@ -84,7 +84,10 @@ func press(name string) (func(context.Context, *viewer) error, error) {
 		key, ok = name, true
 	}
 	if !ok {
-		return nil, fmt.Errorf("there is no key %q; write a letter, or Enter, Escape, Space, Tab, ArrowLeft, ArrowRight, ArrowUp, ArrowDown", name)
+		return nil, fmt.Errorf(
+			"there is no key %q; write a letter, or Enter, Escape, Space, Tab, ArrowLeft, ArrowRight, ArrowUp, ArrowDown",
+			name,
+		)
 	}
 	return func(ctx context.Context, v *viewer) error { return v.do(chromedp.KeyEvent(key)) }, nil
 }
@@ -194,7 +197,7 @@ func (e *unmet) Error() string { return e.words }
 func expect(rest string) (func(context.Context, *viewer) error, error) {
 	m := expectLine.FindStringSubmatch(rest)
 	if m == nil {
-		return nil, fmt.Errorf("write what: expect moment level-begun within 5s, expect statistic NAME, or expect call NAME")
+		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, or expect call NAME")
 	}
 	within := 3 * time.Second
 	if m[4] != "" {
@@ -218,7 +221,7 @@ func expect(rest string) (func(context.Context, *viewer) error, error) {
 	}, nil
 }
 
-// heardOf reports whether a moment, a statistic or a call was heard.
+// heardOf reports whether an event, a statistic or a call was heard.
 func (v *viewer) heardOf(what, name string) bool {
 	for _, e := range v.watch.events() {
 		switch what {
@@ -278,7 +281,11 @@ func (r *viewer) steps(ctx context.Context) error {
 			err = &unmet{fmt.Sprintf("all steps together took longer than %s", longestSteps)}
 		}
 		if lost, ok := err.(*unmet); ok {
-			r.problem("trial-step", fmt.Sprintf("the step %q: %s", s.Line, lost.words), "look at the report's pictures: did the steps before do what they should?")
+			r.problem(
+				"trial-step",
+				fmt.Sprintf("the step %q: %s", s.Line, lost.words),
+				"look at the report's pictures: did the steps before do what they should?",
+			)
 			r.picture("at the step that failed") // the picture is only for the report
 			return nil
 		}

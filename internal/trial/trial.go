@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
@@ -109,6 +110,9 @@ func (e *NoView) Error() string {
 	return fmt.Sprintf("there is no view %q; there is: %s", e.Name, strings.Join(e.Known, ", "))
 }
 
+// Fault tells it.
+func (e *NoView) Fault() *fault.Error { return fault.Tell(e, fault.Usage, "") }
+
 // views lists the windows of the trial.
 func (t *Trial) views() ([]rulebook.View, error) {
 	all := serve.Views(t.Rules)
@@ -131,8 +135,8 @@ func (t *Trial) views() ([]rulebook.View, error) {
 	return list, nil
 }
 
-// beside is how many views are run at the same time.
-const beside = 2
+// parallel is how many views are run at the same time.
+const parallel = 2
 
 // Run runs the build in each view. The error is *NoBrowser when there is none, and *Broken when the browser crashed or hung;
 // what goes wrong with the game is a finding.
@@ -141,9 +145,15 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Result{Format: Format, At: time.Now().UTC().Truncate(time.Second), Destination: t.Destination, Fingerprint: t.Fingerprint, Views: make([]*View, len(views))}
+	r := &Result{
+		Format:      Format,
+		At:          time.Now().UTC().Truncate(time.Second),
+		Destination: t.Destination,
+		Fingerprint: t.Fingerprint,
+		Views:       make([]*View, len(views)),
+	}
 	work, ctx := errgroup.WithContext(ctx)
-	work.SetLimit(beside)
+	work.SetLimit(parallel)
 	for i, v := range views {
 		work.Go(func() error {
 			t.tell(v.Name, false)

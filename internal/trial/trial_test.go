@@ -20,10 +20,11 @@ import (
 func TestParse(t *testing.T) {
 	for line, says := range map[string]string{
 		"wait 500ms": "", "press Enter": "", "press a": "", "tap 50% 80%": "", "tap 10 20": "", "drag 10% 50% to 90% 50%": "", "picture the first night": "",
-		"expect moment level-begun within 5s": "", "expect statistic lanterns": "", "expect call Portal.ready": "", "for 3: press ArrowRight;  wait 10ms": "",
+		"expect event level-begun within 5s": "", "expect statistic lanterns": "", "expect call Portal.ready": "", "for 3: press " +
+			"ArrowRight;  wait 10ms": "",
 		"": "a step begins with", "click 3": "a step begins with", "wait": "invalid duration", "wait 2h": "a minute is the most", "press Entr": `there is no key "Entr"`,
 		"tap 50%": "tap 50% 80%", "tap x 3": `"x" is no place`, "tap -1 3": `"-1" is no place`, "drag 1 2": "drag 10% 50% to 90% 50%", "picture": "needs a name",
-		"expect": "write what", "expect level": "write what", "expect moment x within soon": "no time", "for 3 press a": "write how often", "for 3: jump": "a step begins with", "for 9: for 9: wait 1s": "for within a for",
+		"expect": "write what", "expect level": "write what", "expect event x within soon": "no time", "for 3 press a": "write how often", "for 3: jump": "a step begins with", "for 9: for 9: wait 1s": "for within a for",
 	} {
 		s, err := Parse(line)
 		if (err == nil) != (says == "") || err != nil && !strings.Contains(err.Error(), says) {
@@ -122,8 +123,21 @@ func TestKeep(t *testing.T) {
 	if Last(folder, "arcade") != nil {
 		t.Error("there is one before the first")
 	}
-	r := &Result{Format: Format, At: time.Now().UTC().Truncate(time.Second), Destination: "arcade", Fingerprint: "441fd1640000", Findings: []finding.Finding{{ID: "trial-still", Level: finding.Warning, Message: "<b>", Fix: "f"}},
-		Views: []*View{{Name: "frame", Started: true, Requests: []*Request{{Path: "a.js", EndMS: 12}, {Path: "b.js", Status: 404, EndMS: 900}}, Heard: []serve.Event{{Kind: "call", Name: "A.b", Arguments: []byte(`["x",1]`), At: 30}}}}}
+	r := &Result{
+		Format:      Format,
+		At:          time.Now().UTC().Truncate(time.Second),
+		Destination: "arcade",
+		Fingerprint: "441fd1640000",
+		Findings:    []finding.Finding{{ID: "trial-still", Level: finding.Warning, Message: "<b>", Fix: "f"}},
+		Views: []*View{
+			{
+				Name:     "frame",
+				Started:  true,
+				Requests: []*Request{{Path: "a.js", EndMS: 12}, {Path: "b.js", Status: 404, EndMS: 900}},
+				Heard:    []serve.Event{{Kind: "call", Name: "A.b", Arguments: []byte(`["x",1]`), At: 30}},
+			},
+		},
+	}
 	if err := r.Keep(folder); err != nil {
 		t.Fatal(err)
 	}

@@ -63,14 +63,18 @@ type watcher struct {
 }
 
 func newWatcher() *watcher {
-	return &watcher{requests: map[network.RequestID]*Request{}, contexts: map[cdp.FrameID]*runtime.ExecutionContextDescription{}, dialogs: make(chan string, 16)}
+	return &watcher{
+		requests: map[network.RequestID]*Request{},
+		contexts: map[cdp.FrameID]*runtime.ExecutionContextDescription{},
+		dialogs:  make(chan string, 16),
+	}
 }
 
-// hear takes what the game says by its own calls and moments.
+// hear takes what the game says by its own calls and events.
 func (w *watcher) hear(e serve.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if e.Kind == "call" || e.Kind == "moment" {
+	if e.Kind == "call" || e.Kind == "event" {
 		at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
 		w.heard = slices.Insert(w.heard, at, e)
 	}
@@ -173,7 +177,10 @@ func (w *watcher) since(at float64) float64 { return (at - w.clock) * 1000 }
 
 func (w *watcher) asked(e *network.EventRequestWillBeSent) {
 	address := e.Request.URL
-	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.Contains(address, "/~havvel/heard") || strings.HasSuffix(address, "/favicon.ico") || w.page != "" && strings.HasPrefix(address, w.page) || strings.HasPrefix(address, "chrome") {
+	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.Contains(address, "/~havvel/heard") ||
+		strings.HasSuffix(address, "/favicon.ico") ||
+		w.page != "" && strings.HasPrefix(address, w.page) ||
+		strings.HasPrefix(address, "chrome") {
 		return
 	}
 	if w.clock == 0 {
@@ -235,7 +242,11 @@ func (w *watcher) thrown(d *runtime.ExceptionDetails) {
 	if d.Exception != nil && d.Exception.Description != "" {
 		message, _, _ = strings.Cut(d.Exception.Description, "\n")
 	}
-	f := finding.Finding{ID: "trial-exception", Message: "an exception that nothing catches: " + message, Fix: "mend it in the game; what comes after it does not run"}
+	f := finding.Finding{
+		ID:      "trial-exception",
+		Message: "an exception that nothing catches: " + message,
+		Fix:     "fix it in the game; what comes after it does not run",
+	}
 	if d.URL != "" {
 		f.File, _ = w.inside(d.URL)
 		f.Line, f.Column = int(d.LineNumber)+1, int(d.ColumnNumber)+1
@@ -256,7 +267,11 @@ func (w *watcher) said(e *runtime.EventConsoleAPICalled) {
 		}
 		words = append(words, text)
 	}
-	f := finding.Finding{ID: "trial-console", Message: "the game says an error: " + strings.Join(words, " "), Fix: "look for the words in the game's scripts"}
+	f := finding.Finding{
+		ID:      "trial-console",
+		Message: "the game says an error: " + strings.Join(words, " "),
+		Fix:     "look for the words in the game's scripts",
+	}
 	if e.StackTrace != nil {
 		for _, frame := range e.StackTrace.CallFrames {
 			if path, foreign := w.inside(frame.URL); !foreign && frame.URL != "" && !strings.HasPrefix(path, "~havvel") {
@@ -275,7 +290,11 @@ func (w *watcher) logged(e *log.Entry) {
 	if e.Source == "network" || e.Level != "error" && e.Source != "security" && e.Source != "intervention" && e.Source != "violation" {
 		return
 	}
-	f := finding.Finding{ID: "trial-blocked", Message: "the browser says: " + e.Text, Fix: "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press"}
+	f := finding.Finding{
+		ID:      "trial-blocked",
+		Message: "the browser says: " + e.Text,
+		Fix:     "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press",
+	}
 	if strings.Contains(e.Text, "Content Security Policy") {
 		f.Fix = "the page's own policy forbids it: allow it in the page's Content-Security-Policy, or take that away"
 	}
@@ -319,7 +338,13 @@ func (w *watcher) navigated(address string) {
 		where, foreign := w.inside(address)
 		if foreign || where != "index.html" {
 			w.away = where
-			w.add(finding.Finding{ID: "trial-away", Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where), Fix: "open other pages in a window of their own, and only when the player presses something"})
+			w.add(
+				finding.Finding{
+					ID:      "trial-away",
+					Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where),
+					Fix:     "open other pages in a window of their own, and only when the player presses something",
+				},
+			)
 		}
 	}
 }

@@ -1,4 +1,4 @@
-// Package webm reads, writes and mends films in WebM (a part of Matroska, RFC 9559): their size, a film of pictures that somebody else
+// Package webm reads, writes and fixes films in WebM (a part of Matroska, RFC 9559): their size, a film of pictures that somebody else
 // encoded, and what a player needs to jump in one that was recorded as it happened.
 package webm
 

@@ -89,7 +89,12 @@ func FuzzSeekable(f *testing.F) {
 
 // TestWrite: a written film begins at its first picture, has one cluster and one cue for each key, and all pictures.
 func TestWrite(t *testing.T) {
-	pictures := []Picture{{100, true, []byte("one")}, {140, false, []byte("two")}, {2200, true, []byte("three")}, {2240, false, []byte("four")}}
+	pictures := []Picture{
+		{100, true, []byte("one")},
+		{140, false, []byte("two")},
+		{2200, true, []byte("three")},
+		{2240, false, []byte("four")},
+	}
 	out, err := Write("V_VP9", 320, 180, pictures)
 	if err != nil {
 		t.Fatal(err)

@@ -176,7 +176,7 @@ var hooks = []string{"/sdk/brackwater-1.js"}
 // project writes a project for one destination: a portal, or a plain host where there is none.
 func project(work, folder, destination string) error {
 	to := fmt.Sprintf("[to.%s]\nrulebook = %q\n", destination, destination)
-	if destination == "shed" { // a host of one's own
+	if destination == "shed" { // your own host
 		to += "address = \"http://127.0.0.1:7431\"\n"
 	}
 	if destination == "" {
@@ -260,16 +260,31 @@ func table(rows []row) string {
 		missed += min(1, len(r.missed))
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "| exports | ran as well | worse | refused | false errors | false warnings | missed failures |\n|---|---|---|---|---|---|---|\n")
-	fmt.Fprintf(&b, "| %d | %d | %d | %d | %d | %d | %d |\n", len(rows), count["as well"], count["worse"], count["refused"], errors, warnings, missed)
+	fmt.Fprintf(
+		&b,
+		"| exports | ran as well | worse | refused | false errors | false warnings | missed failures |\n|---|---|---|---|---|---|---|\n",
+	)
+	fmt.Fprintf(
+		&b,
+		"| %d | %d | %d | %d | %d | %d | %d |\n",
+		len(rows),
+		count["as well"],
+		count["worse"],
+		count["refused"],
+		errors,
+		warnings,
+		missed,
+	)
 	return b.String()
 }
 
 func page(text string, rows []row) string {
 	var b strings.Builder
-	b.WriteString("# The corpus\n\n`make corpus` builds these exports from libraries and bundlers of the npm registry and Debian, packs each, and runs\n" +
-		"the export and what was packed side by side in a browser: the export at the place that it expects, the other below a\n" +
-		"folder. This is the last table.\n\n" + text + "\n")
+	b.WriteString(
+		"# The corpus\n\n`make corpus` builds these exports from libraries and bundlers of the npm registry and Debian, packs each, and runs\n" +
+			"the export and what was packed side by side in a browser: the export at the place that it expects, the other below a\n" +
+			"folder. This is the last table.\n\n" + text + "\n",
+	)
 	sort.SliceStable(rows, func(i, j int) bool { return rows[i].outcome > rows[j].outcome })
 	b.WriteString("| export | outcome | |\n|---|---|---|\n")
 	for _, r := range rows {

@@ -39,6 +39,7 @@ var reasons = map[string]string{
 	"github.com/tdewolff/minify/v2":      "scripts and stylesheets made smaller",
 	"github.com/tdewolff/parse/v2":       "tokens of scripts and stylesheets",
 	"github.com/yuin/goldmark":           "Markdown",
+	"github.com/zeebo/xxh3":              "a quick hash, to find compressed pieces again",
 	"golang.org/x/crypto":                "SSH and password hashes",
 	"golang.org/x/image":                 "more formats of pictures",
 	"golang.org/x/net":                   "HTML",
@@ -84,7 +85,11 @@ func main() {
 		}
 		fmt.Fprintf(&table, "| %s | %s | %s | %s |\n", m.Path, m.Version, reasons[m.Path], kind)
 	}
-	page := fmt.Sprintf("# What it is built from\n\n<!-- This page is made by `make licences`; change scripts/licences. -->\n\nThe modules in the program, why each is there, and its licence. Their texts go with the programs, in `licences.txt`.\n\n| module | version | for | licence |\n|---|---|---|---|\n%s\nWhat these bring along:\n\n| module | version | licence |\n|---|---|---|\n%s", table.String(), others.String())
+	page := fmt.Sprintf(
+		"# What it is built from\n\n<!-- This page is made by `make licences`; change scripts/licences. -->\n\nThe modules in the program, why each is there, and its licence. Their texts go with the programs, in `licences.txt`.\n\n| module | version | for | licence |\n|---|---|---|---|\n%s\nWhat these bring along:\n\n| module | version | licence |\n|---|---|---|\n%s",
+		table.String(),
+		others.String(),
+	)
 	if err := os.MkdirAll("dist", 0o755); err != nil {
 		log.Fatal(err)
 	}
@@ -142,7 +147,8 @@ func kindOf(text string) string {
 	for _, k := range []struct{ name, words string }{
 		{"Apache 2.0", "Apache License Version 2.0"}, {"MPL 2.0", "Mozilla Public License Version 2.0"}, {"BSD, 3 clauses", "Neither the name of"}, {"BSD, 3 clauses", "nor the names of"},
 		{"MIT", "Permission is hereby granted, free of charge"}, {"BSD, 2 clauses", "Redistribution and use in source and binary forms"}, {"ISC", "Permission to use, copy, modify, and/or distribute"},
-		{"FreeType", "The FreeType License, which is similar to the original BSD license"}, {"CC BY 4.0", "Creative Commons Attribution 4.0 International"}, {"public domain", "unencumbered software released into the public domain"},
+		{"FreeType", "The FreeType License, which is similar to the original BSD license"}, {"CC BY 4.0", "Creative Commons Attribution 4.0 " +
+			"International"}, {"public domain", "unencumbered software released into the public domain"},
 	} {
 		if strings.Contains(text, k.words) {
 			return k.name

@@ -57,7 +57,14 @@ func shoot(out, address, size string, steps []string) error {
 	return os.WriteFile(out, picture, 0o644)
 }
 
-var keys = map[string]string{"Enter": kb.Enter, "Left": kb.ArrowLeft, "Right": kb.ArrowRight, "Up": kb.ArrowUp, "Down": kb.ArrowDown, "Escape": kb.Escape}
+var keys = map[string]string{
+	"Enter":  kb.Enter,
+	"Left":   kb.ArrowLeft,
+	"Right":  kb.ArrowRight,
+	"Up":     kb.ArrowUp,
+	"Down":   kb.ArrowDown,
+	"Escape": kb.Escape,
+}
 
 func take(ctx context.Context, step string) error {
 	kind, what, _ := strings.Cut(step, ":")

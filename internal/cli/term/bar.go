@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"havvel/internal/inwords"
 	"havvel/internal/progress"
 	"havvel/internal/settings"
 )
@@ -79,29 +80,18 @@ func (b *bar) line(now time.Time) string {
 		share = min(1, float64(b.done)/float64(b.total))
 	}
 	full := int(share * barWidth)
-	line := fmt.Sprintf("%s %s%s %s of %s", b.what, strings.Repeat("█", full), strings.Repeat("░", barWidth-full), settings.Size(b.done), settings.Size(b.total))
+	line := fmt.Sprintf(
+		"%s %s%s %s of %s",
+		b.what,
+		strings.Repeat("█", full),
+		strings.Repeat("░", barWidth-full),
+		settings.Size(b.done),
+		settings.Size(b.total),
+	)
 	took := now.Sub(b.began)
-	if left := time.Duration(took.Seconds() * (1 - share) / max(share, 0.001) * float64(time.Second)); took > time.Second && share > 0.02 && left >= time.Second {
-		line += ", " + Span(left) + " left"
+	if left := time.Duration(took.Seconds() * (1 - share) / max(share, 0.001) * float64(time.Second)); took > time.Second && share > 0.02 &&
+		left >= time.Second {
+		line += ", " + inwords.Span(left) + " left"
 	}
 	return line
-}
-
-// Span writes a length of time as people say it: "3s", "1m 20s", "2h 5m". Parts that are nothing are left out.
-func Span(d time.Duration) string {
-	d = d.Round(time.Second)
-	if d >= time.Hour {
-		return parts(int(d.Hours()), "h", int(d.Minutes())%60, "m")
-	}
-	return parts(int(d.Minutes()), "m", int(d.Seconds())%60, "s")
-}
-
-func parts(large int, unit string, small int, smallUnit string) string {
-	switch {
-	case large == 0:
-		return fmt.Sprintf("%d%s", small, smallUnit)
-	case small == 0:
-		return fmt.Sprintf("%d%s", large, unit)
-	}
-	return fmt.Sprintf("%d%s %d%s", large, unit, small, smallUnit)
 }

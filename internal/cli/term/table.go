@@ -16,6 +16,9 @@ const (
 // right names those columns, from 0. On a narrow terminal the last column is wrapped or, where its words are too long for that, columns
 // that don't fit go below their row.
 func (s *Screen) Table(headings []string, rows [][]string, right ...int) {
+	if s.muted {
+		return
+	}
 	columns := len(headings)
 	for _, r := range rows {
 		columns = max(columns, len(r))

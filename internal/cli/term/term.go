@@ -24,6 +24,8 @@ type Screen struct {
 	many         bool // 256 colours
 	errWidth     int  // of the lines on err; 0 for any
 	errIsDisplay bool // err can show moving bars
+	muted        bool // words on out are dropped, since programs read it
+	nexts        []string
 }
 
 // New returns a screen. Colour is used on a terminal only, and not when NO_COLOR is set.
@@ -46,6 +48,12 @@ func New(out, err io.Writer) *Screen {
 	return s
 }
 
+// Mute drops all words on standard output from now on, since programs read it; what comes next is kept for Said.
+func (s *Screen) Mute() { s.muted = true }
+
+// Said are the next steps that a muted screen would have printed.
+func (s *Screen) Said() []string { return s.nexts }
+
 // A Tone is how words are meant.
 type Tone int
 
@@ -62,8 +70,22 @@ const (
 
 // colours are escape sequences (ECMA-48). Where a terminal has 256 of them they are middle tones, to be read on light and on dark ground.
 var (
-	colours    = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[32m", Bad: "\x1b[1;31m", Careful: "\x1b[33m", Stark: "\x1b[97;40m"}
-	colours256 = map[Tone]string{Strong: "\x1b[1m", Quiet: "\x1b[2m", Good: "\x1b[38;5;28m", Bad: "\x1b[1;38;5;160m", Careful: "\x1b[38;5;130m", Stark: "\x1b[97;40m"}
+	colours = map[Tone]string{
+		Strong:  "\x1b[1m",
+		Quiet:   "\x1b[2m",
+		Good:    "\x1b[32m",
+		Bad:     "\x1b[1;31m",
+		Careful: "\x1b[33m",
+		Stark:   "\x1b[97;40m",
+	}
+	colours256 = map[Tone]string{
+		Strong:  "\x1b[1m",
+		Quiet:   "\x1b[2m",
+		Good:    "\x1b[38;5;28m",
+		Bad:     "\x1b[1;38;5;160m",
+		Careful: "\x1b[38;5;130m",
+		Stark:   "\x1b[97;40m",
+	}
 )
 
 // In returns words in a tone, for use inside a line.
@@ -80,6 +102,9 @@ func (s *Screen) In(t Tone, words string) string {
 
 // Line prints one line, which is wrapped on a terminal only.
 func (s *Screen) Line(format string, args ...any) {
+	if s.muted {
+		return
+	}
 	words := fmt.Sprintf(format, args...)
 	if s.display {
 		words = fit(words, s.columns)
@@ -89,6 +114,9 @@ func (s *Screen) Line(format string, args ...any) {
 
 // Paragraph prints words wrapped to the screen's width; each line starts with indent, the first with lead.
 func (s *Screen) Paragraph(t Tone, lead, indent, words string) {
+	if s.muted {
+		return
+	}
 	room := max(20, s.width-text.StringWidthWithoutEscSequences(indent))
 	for i, line := range strings.Split(wrap(strings.TrimSpace(words), "", room), "\n") {
 		start := indent
@@ -113,6 +141,9 @@ func (s *Screen) HelpWidth() int { return min(s.width, 100) }
 
 // Next prints what to do next.
 func (s *Screen) Next(format string, args ...any) {
+	if s.muted {
+		s.nexts = append(s.nexts, fmt.Sprintf(format, args...))
+	}
 	s.Paragraph(Plain, s.In(Quiet, "next: "), "      ", fmt.Sprintf(format, args...))
 }
 
@@ -134,6 +165,13 @@ func (s *Screen) JSON(v any) error {
 	encoder := json.NewEncoder(s.out)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
+	return encoder.Encode(v)
+}
+
+// JSONLine prints one document on one line.
+func (s *Screen) JSONLine(v any) error {
+	encoder := json.NewEncoder(s.out)
+	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)
 }
 

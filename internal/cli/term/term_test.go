@@ -13,16 +13,9 @@ import (
 )
 
 func TestClean(t *testing.T) {
-	if got := Clean("\x1b[31mred\x07\r\n\u202eabc\u009bnight 夜 é"); strings.ContainsAny(got, "\x1b\x07\r\n\u202e\u009b") || !strings.HasSuffix(got, "night 夜 é") {
+	if got := Clean("\x1b[31mred\x07\r\n\u202eabc\u009bnight 夜 é"); strings.ContainsAny(got, "\x1b\x07\r\n\u202e\u009b") ||
+		!strings.HasSuffix(got, "night 夜 é") {
 		t.Errorf("%q", got)
-	}
-}
-
-func TestSpan(t *testing.T) {
-	for d, want := range map[time.Duration]string{400 * time.Millisecond: "0s", 3 * time.Second: "3s", 2 * time.Minute: "2m", 80 * time.Second: "1m 20s", 2*time.Hour + 5*time.Minute: "2h 5m", time.Hour: "1h"} {
-		if got := Span(d); got != want {
-			t.Errorf("%v: %q, want %q", d, got, want)
-		}
 	}
 }
 
@@ -93,12 +86,16 @@ func TestNarrow(t *testing.T) {
 	var out bytes.Buffer
 	s := &Screen{out: &out, width: 60, columns: 60, display: true, colour: true}
 	link := "https://brackwater.example/play/tinderwick-lane"
-	s.Table([]string{"destination", "state", "by", "link"}, [][]string{{"brackwater", s.In(Good, "public"), "moth on the long desk", link}, {"shed", "draft", "", ""}})
+	s.Table(
+		[]string{"destination", "state", "by", "link"},
+		[][]string{{"brackwater", s.In(Good, "public"), "moth on the long desk", link}, {"shed", "draft", "", ""}},
+	)
 	s.Table([]string{"what", "how it is known"}, [][]string{{"together", "the most at once, without what scripts make while they run"}})
 	s.Line("  to start     about 598 KB in 8 files: 1.0s at 5 Mbit/s, under 0.1s at 50, and what is more")
 	s.Paragraph(Bad, "- ", "  ", "a word "+strings.Repeat("x", 70)+" that is longer than a line")
 	plain := text.StripEscape(out.String())
-	for _, want := range []string{link, "moth on the long desk\n      link  " + link, "the most at once, without what scripts make\n            while they run", "5 Mbit/s,\n               under 0.1s", strings.Repeat("x", 70)} {
+	for _, want := range []string{link, "moth on the long desk\n      link  " + link, "the most at once, without what scripts make\n     " +
+		"       while they run", "5 Mbit/s,\n               under 0.1s", strings.Repeat("x", 70)} {
 		if !strings.Contains(plain, want) {
 			t.Errorf("lacks %q:\n%s", want, plain)
 		}

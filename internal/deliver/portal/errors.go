@@ -7,7 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"havvel/internal/deliver/reach"
+	"havvel/internal/deliver/neterr"
+	"havvel/internal/fault"
 )
 
 // Refused says that the portal said no.
@@ -26,6 +27,15 @@ func (e *Refused) Error() string {
 		return fmt.Sprintf("%s refused the key (status %d)%s", e.Portal, e.Status, e.inWords())
 	}
 	return fmt.Sprintf("%s said no at step %q (status %d %s)%s", e.Portal, e.Step, e.Status, http.StatusText(e.Status), e.inWords())
+}
+
+// Fault tells it.
+func (e *Refused) Fault() *fault.Error {
+	told := fault.Tell(e, fault.No, "")
+	if e.Key {
+		told.Next = "check the key: is it the right one, complete, and still valid?"
+	}
+	return told
 }
 
 func (e *Refused) inWords() string {
@@ -53,10 +63,15 @@ func (e *Unreachable) reason() string {
 	switch {
 	case errors.Is(e.Cause, errIdle):
 		return fmt.Sprintf("no answer in time at step %q", e.Step)
-	case reach.Nobody(e.Cause):
-		return reach.Why(e.Cause)
+	case neterr.Nobody(e.Cause):
+		return neterr.Why(e.Cause)
 	}
-	return fmt.Sprintf("%s at step %q", reach.Why(e.Cause), e.Step)
+	return fmt.Sprintf("%s at step %q", neterr.Why(e.Cause), e.Step)
+}
+
+// Fault tells it.
+func (e *Unreachable) Fault() *fault.Error {
+	return fault.Tell(e, fault.Unreachable, "nothing was lost; run the same command again when it can be reached")
 }
 
 // Puzzled says that rulebook and portal don't fit together.
@@ -66,4 +81,9 @@ type Puzzled struct {
 
 func (e *Puzzled) Error() string {
 	return fmt.Sprintf("the rulebook and %s don't fit together at step %q: %s", e.Portal, e.Step, e.Message)
+}
+
+// Fault tells it.
+func (e *Puzzled) Fault() *fault.Error {
+	return fault.Tell(e, fault.Unreachable, "the portal may have changed, or its rulebook needs a correction")
 }

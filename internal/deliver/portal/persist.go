@@ -10,7 +10,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
-	"havvel/internal/deliver/reach"
+	"havvel/internal/deliver/neterr"
 	"havvel/internal/rulebook"
 )
 
@@ -71,7 +71,7 @@ func safeAgain(step *rulebook.Step, err error) bool {
 	if !errors.As(err, &gone) || !same {
 		return false
 	}
-	return !reach.Nobody(gone.Cause)
+	return !neterr.Nobody(gone.Cause)
 }
 
 // retryAfter is how long a portal wants us to wait; 0 when it doesn't say.

@@ -51,9 +51,9 @@ func textOf(v any) string {
 	return ""
 }
 
-// beside returns the texts that two pointers lead to, side by side. Where both go through the elements of one list, those of an
+// paired returns the texts that two pointers lead to, side by side. Where both go through the elements of one list, those of an
 // element belong together, also when it lacks one of them.
-func beside(v any, first, second string) [][2]string {
+func paired(v any, first, second string) [][2]string {
 	list, rest, many := strings.Cut(first, "/*/")
 	other, after, too := strings.Cut(second, "/*/")
 	if !many || !too || list != other {

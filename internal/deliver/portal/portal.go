@@ -146,7 +146,11 @@ func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer) erro
 	if step.Resumable {
 		return s.resumable(ctx, step, a)
 	}
-	response, body, err := s.exchange(ctx, step, func(ctx context.Context, moved func()) (*http.Request, error) { return s.request(ctx, step, moved) })
+	response, body, err := s.exchange(
+		ctx,
+		step,
+		func(ctx context.Context, moved func()) (*http.Request, error) { return s.request(ctx, step, moved) },
+	)
 	if err != nil {
 		return err
 	}
@@ -163,7 +167,11 @@ func (s *Session) judge(step *rulebook.Step, response *http.Response, body []byt
 }
 
 // exchange makes a request and reads its answer. It ends when nothing moves for the step's limit.
-func (s *Session) exchange(ctx context.Context, step *rulebook.Step, build func(ctx context.Context, moved func()) (*http.Request, error)) (*http.Response, []byte, error) {
+func (s *Session) exchange(
+	ctx context.Context,
+	step *rulebook.Step,
+	build func(ctx context.Context, moved func()) (*http.Request, error),
+) (*http.Response, []byte, error) {
 	limit := time.Duration(step.Limit)
 	if limit == 0 {
 		limit = 30 * time.Second
@@ -194,7 +202,7 @@ func (s *Session) exchange(ctx context.Context, step *rulebook.Step, build func(
 	if s.Trace != nil {
 		text := signed.ReplaceAllString(s.masked(string(body)), "?(query)")
 		if s.inside(step) {
-			text = "(not shown: it holds what lets us in)"
+			text = "(not shown: it holds credentials)"
 		}
 		s.Trace.Answered(response, text)
 	}
@@ -218,13 +226,19 @@ func parseBody(r *http.Response, body []byte) any {
 }
 
 func (s *Session) refused(step *rulebook.Step, r *http.Response, answer any) error {
-	e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: r.StatusCode, Key: slices.Contains(s.Rules.Refusal.Key, r.StatusCode), after: retryAfter(r.Header)}
+	e := &Refused{
+		Portal: s.Rules.Name,
+		Step:   step.Step,
+		Status: r.StatusCode,
+		Key:    slices.Contains(s.Rules.Refusal.Key, r.StatusCode),
+		after:  retryAfter(r.Header),
+	}
 	for i, pointer := range s.Rules.Refusal.Words {
 		field := ""
 		if i < len(s.Rules.Refusal.Fields) {
 			field = s.Rules.Refusal.Fields[i]
 		}
-		for _, pair := range beside(answer, pointer, field) {
+		for _, pair := range paired(answer, pointer, field) {
 			if text := s.masked(pair[0]); text != "" {
 				e.Reasons, e.Fields = append(e.Reasons, text), append(e.Fields, s.masked(pair[1]))
 			}

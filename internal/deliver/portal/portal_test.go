@@ -27,11 +27,18 @@ func host(t *testing.T, handler http.HandlerFunc) *Session {
 	server := httptest.NewServer(handler)
 	t.Cleanup(server.Close)
 	rules := &rulebook.Rulebook{
-		Name:    "Osierfold",
-		States:  map[string]string{"busy": "verifying", "good": "draft", "bad": "refused"},
-		Refusal: rulebook.Refusal{Words: []string{"/faults/*/text"}, Key: []int{401}},
+		Name: "Osierfold",
+		Interface: rulebook.Interface{
+			States:  map[string]string{"busy": "verifying", "good": "draft", "bad": "refused"},
+			Refusal: rulebook.Refusal{Words: []string{"/faults/*/text"}, Key: []int{401}},
+		},
 	}
-	s := NewSession(rules, server.URL, key, map[string]string{"version": "0.4.0", "game.short": "a b/c", "game.title": `Lane "&"`, "archive.bytes": "11"})
+	s := NewSession(
+		rules,
+		server.URL,
+		key,
+		map[string]string{"version": "0.4.0", "game.short": "a b/c", "game.title": `Lane "&"`, "archive.bytes": "11"},
+	)
 	archive := filepath.Join(t.TempDir(), "lane.zip")
 	if err := os.WriteFile(archive, []byte("hello world"), 0o644); err != nil {
 		t.Fatal(err)
@@ -57,9 +64,11 @@ func TestBodies(t *testing.T) {
 		step rulebook.Step
 		want string
 	}{
-		"json":      {rulebook.Step{JSON: map[string]any{"title": "{game.title}", "size": "{archive.bytes}", "list": []any{"{version}", int64(2)}}}, `application/json {"list":["0.4.0",2],"size":11,"title":"Lane \"\u0026\""}`},
-		"form":      {rulebook.Step{Form: map[string]string{"t": "{game.title}", "v": "{version}"}}, "application/x-www-form-urlencoded t=Lane+%22%26%22&v=0.4.0"},
-		"file":      {rulebook.Step{File: "archive", Headers: map[string]string{"Content-Type": "application/zip"}}, "application/zip hello world"},
+		"json": {rulebook.Step{JSON: map[string]any{"title": "{game.title}", "size": "{archive.bytes}", "list": []any{"{version}", int64(2)}}}, `application/json {"list":["0.4.0",2],"size":11,"title":"Lane \"\u0026\""}`},
+		"form": {rulebook.Step{Form: map[string]string{"t": "{game.title}", "v": "{version}"}}, "application/x-www-form-urlencoded " +
+			"t=Lane+%22%26%22&v=0.4.0"},
+		"file": {rulebook.Step{File: "archive", Headers: map[string]string{"Content-Type": "application/zip"}}, "application/zip hello " +
+			"world"},
 		"multipart": {rulebook.Step{Parts: []rulebook.Part{{Name: "v", Text: "{version}"}, {Name: "f", File: "archive", Type: "application/zip"}}}, "multipart v=0.4.0 f=lane.zip application/zip hello world"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -108,7 +117,19 @@ func TestTake(t *testing.T) {
 			t.Errorf("asked for %s", r.URL)
 		}
 	})
-	steps := append(get(rulebook.Step{Take: map[string]string{"id": "/a~1b/id", "next": "header Location", "state": "/state", "reasons": "/faults/*/text", "draft": "/draft", "link": "/none"}}),
+	steps := append(
+		get(
+			rulebook.Step{
+				Take: map[string]string{
+					"id":      "/a~1b/id",
+					"next":    "header Location",
+					"state":   "/state",
+					"reasons": "/faults/*/text",
+					"draft":   "/draft",
+					"link":    "/none",
+				},
+			},
+		),
 		get(rulebook.Step{Address: "{next}", Headers: map[string]string{"X-Id": "{id}"}})...)
 	a, err := s.Run(context.Background(), steps, 0)
 	if err != nil {
@@ -171,7 +192,8 @@ func TestKeyStaysHome(t *testing.T) {
 	s := host(t, func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, other.URL, http.StatusTemporaryRedirect)
 	})
-	if _, err := s.Run(context.Background(), get(rulebook.Step{Headers: map[string]string{"X-Key": "{key}"}}), 0); err == nil || !strings.Contains(err.Error(), "another host") {
+	if _, err := s.Run(context.Background(), get(rulebook.Step{Headers: map[string]string{"X-Key": "{key}"}}), 0); err == nil ||
+		!strings.Contains(err.Error(), "another host") {
 		t.Errorf("redirect: %v", err)
 	}
 	if leaked.Load() {
@@ -198,7 +220,17 @@ func TestRepeat(t *testing.T) {
 			io.WriteString(w, `{"state":"good"}`)
 		}
 	})
-	step := get(rulebook.Step{Take: map[string]string{"state": "/state"}, Repeat: &rulebook.Repeat{Value: "state", Until: []string{"good", "bad"}, Every: settings.Span(5 * time.Millisecond), Limit: settings.Span(time.Second)}})
+	step := get(
+		rulebook.Step{
+			Take: map[string]string{"state": "/state"},
+			Repeat: &rulebook.Repeat{
+				Value: "state",
+				Until: []string{"good", "bad"},
+				Every: settings.Span(5 * time.Millisecond),
+				Limit: settings.Span(time.Second),
+			},
+		},
+	)
 	if a, err := s.Run(context.Background(), step, 0); err != nil || a.State != "verifying" || asked.Load() != 1 {
 		t.Errorf("without waiting: %+v %v after %d requests", a, err, asked.Load())
 	}
@@ -207,7 +239,8 @@ func TestRepeat(t *testing.T) {
 	}
 	never := host(t, func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, `{"state":"busy"}`) })
 	began := time.Now()
-	if a, err := never.Run(context.Background(), step, 50*time.Millisecond); err != nil || a.State != "verifying" || time.Since(began) > 5*time.Second {
+	if a, err := never.Run(context.Background(), step, 50*time.Millisecond); err != nil || a.State != "verifying" ||
+		time.Since(began) > 5*time.Second {
 		t.Errorf("%+v %v after %s", a, err, time.Since(began))
 	}
 }
@@ -218,7 +251,8 @@ func TestSilence(t *testing.T) {
 	s := host(t, func(http.ResponseWriter, *http.Request) { <-release })
 	defer close(release)
 	var gone *Unreachable
-	if _, err := s.Run(context.Background(), get(rulebook.Step{Limit: settings.Span(50 * time.Millisecond)}), 0); !errors.As(err, &gone) || !strings.Contains(err.Error(), "no answer in time") {
+	if _, err := s.Run(context.Background(), get(rulebook.Step{Limit: settings.Span(50 * time.Millisecond)}), 0); !errors.As(err, &gone) ||
+		!strings.Contains(err.Error(), "no answer in time") {
 		t.Errorf("%v", err)
 	}
 }
@@ -263,7 +297,14 @@ func TestParts(t *testing.T) {
 	}
 	s.Files["rest"] = File{Path: rest, Bytes: 8}
 	s.Values["rest.bytes"] = "8"
-	step := rulebook.Step{Method: "PUT", Parts: []rulebook.Part{{Name: "page", File: "entry", Type: "text/html"}, {Name: "size", Text: "{rest.bytes}"}, {Name: "others", File: "rest", Type: "application/zip"}}}
+	step := rulebook.Step{
+		Method: "PUT",
+		Parts: []rulebook.Part{
+			{Name: "page", File: "entry", Type: "text/html"},
+			{Name: "size", Text: "{rest.bytes}"},
+			{Name: "others", File: "rest", Type: "application/zip"},
+		},
+	}
 	if _, err := s.Run(context.Background(), get(step), 0); err != nil {
 		t.Fatal(err)
 	}

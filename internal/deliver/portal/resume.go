@@ -49,7 +49,8 @@ func (s *Session) Send(ctx context.Context, steps []rulebook.Step, from Progress
 		s.remember(i, own)
 		err := s.each(ctx, &steps[i], a)
 		var refused *Refused
-		if errors.As(err, &refused) && !refused.Key && i == from.Done && from.Done > 0 && refused.Status/100 == 4 && refused.Status != http.StatusTooManyRequests {
+		if errors.As(err, &refused) && !refused.Key && i == from.Done && from.Done > 0 && refused.Status/100 == 4 &&
+			refused.Status != http.StatusTooManyRequests {
 			return s.Send(ctx, steps, Progress{})
 		}
 		if err != nil {
@@ -65,12 +66,16 @@ func (s *Session) Send(ctx context.Context, steps []rulebook.Step, from Progress
 
 // each makes a step, or makes it for every file of a folder.
 func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer) error {
-	if len(s.Folder) == 0 || step.File != rulebook.Each && !slices.ContainsFunc(step.Parts, func(p rulebook.Part) bool { return p.File == rulebook.Each }) {
+	if len(s.Folder) == 0 ||
+		step.File != rulebook.Each && !slices.ContainsFunc(step.Parts, func(p rulebook.Part) bool { return p.File == rulebook.Each }) {
 		return s.do(ctx, step, a)
 	}
 	for _, f := range s.Folder {
 		s.Files[rulebook.Each] = f
-		s.Values["file.name"], s.Values["file.bytes"], s.Values["file.sha256"], s.Values["file.type"] = f.Name, strconv.FormatInt(f.Bytes, 10), f.SHA256, f.Type
+		s.Values["file.name"], s.Values["file.bytes"], s.Values["file.sha256"], s.Values["file.type"] = f.Name, strconv.FormatInt(
+			f.Bytes,
+			10,
+		), f.SHA256, f.Type
 		if err := s.do(ctx, step, a); err != nil {
 			return fmt.Errorf("%s: %w", f.Name, err)
 		}
@@ -173,7 +178,14 @@ func (u *resumableUpload) goesOn(err error) bool {
 	var refused *Refused
 	if errors.As(err, &refused) {
 		switch refused.Status {
-		case http.StatusConflict, http.StatusLocked, checksumMismatch, http.StatusTooManyRequests, http.StatusInternalServerError, http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+		case http.StatusConflict,
+			http.StatusLocked,
+			checksumMismatch,
+			http.StatusTooManyRequests,
+			http.StatusInternalServerError,
+			http.StatusBadGateway,
+			http.StatusServiceUnavailable,
+			http.StatusGatewayTimeout:
 			return true
 		}
 		return false
@@ -193,7 +205,12 @@ func (u *resumableUpload) advance(ctx context.Context) (done bool, err error) {
 	return u.append(ctx)
 }
 
-func (u *resumableUpload) request(ctx context.Context, method, address string, body io.Reader, headers map[string]string) (*http.Request, error) {
+func (u *resumableUpload) request(
+	ctx context.Context,
+	method, address string,
+	body io.Reader,
+	headers map[string]string,
+) (*http.Request, error) {
 	to, err := u.s.address(u.step.Address)
 	if err != nil {
 		return nil, err

@@ -142,7 +142,10 @@ func TestResumable(t *testing.T) {
 }
 
 // withBroken breaks the first piece, and answers the question for the offset oddly from then on.
-func withBroken(method string, head func(http.ResponseWriter, *http.Request, *store)) func(http.ResponseWriter, *http.Request, *store) bool {
+func withBroken(
+	method string,
+	head func(http.ResponseWriter, *http.Request, *store),
+) func(http.ResponseWriter, *http.Request, *store) bool {
 	broken := once(method, func(w http.ResponseWriter, _ *http.Request, _ *store) { w.WriteHeader(http.StatusServiceUnavailable) })
 	return func(w http.ResponseWriter, r *http.Request, s *store) bool {
 		if r.Method == http.MethodHead {

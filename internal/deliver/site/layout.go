@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"havvel/internal/fault"
 	"havvel/internal/progress"
 )
 
@@ -77,7 +78,7 @@ type Site struct {
 	Patience time.Duration // between two signs of life of who holds the lock; three times that without one, and it is taken over
 }
 
-// New returns the site on a store. who is told to others who want to send at the same time.
+// New returns the site on a store. Others who want to send at the same time see who.
 func New(s Store, keep int, who string) *Site {
 	return &Site{Store: s, Keep: keep, Who: who, Now: time.Now, Report: progress.None, Patience: 5 * time.Second}
 }
@@ -86,7 +87,12 @@ func New(s Store, keep int, who string) *Site {
 type Foreign struct{ Name string }
 
 func (e *Foreign) Error() string {
-	return fmt.Sprintf("there is a %s that havvel did not write\n  name a folder of its own in the destination's address, or move the file away", e.Name)
+	return fmt.Sprintf("there is a %s that havvel did not write", e.Name)
+}
+
+// Fault tells it.
+func (e *Foreign) Fault() *fault.Error {
+	return fault.Tell(e, fault.No, "name a folder for this game alone in the destination's address, or move the file away")
 }
 
 // Index reads the index; an empty one when nothing was sent yet.
@@ -119,12 +125,19 @@ func (s *Site) write(ctx context.Context, x *Index) error {
 
 func small(name string, data []byte, kind, cache string) File {
 	sum := sha256.Sum256(data)
-	return File{Name: name, Bytes: int64(len(data)), SHA256: hex.EncodeToString(sum[:]), Type: kind, Cache: cache, Open: func() (io.ReadSeekCloser, error) {
-		return struct {
-			io.ReadSeeker
-			io.Closer
-		}{bytes.NewReader(data), io.NopCloser(nil)}, nil
-	}}
+	return File{
+		Name:   name,
+		Bytes:  int64(len(data)),
+		SHA256: hex.EncodeToString(sum[:]),
+		Type:   kind,
+		Cache:  cache,
+		Open: func() (io.ReadSeekCloser, error) {
+			return struct {
+				io.ReadSeeker
+				io.Closer
+			}{bytes.NewReader(data), io.NopCloser(nil)}, nil
+		},
+	}
 }
 
 //go:embed open.html
@@ -178,6 +191,11 @@ type Broken struct {
 
 func (e *Broken) Error() string {
 	return fmt.Sprintf("the version in %s is not as it was sent: %s %s", e.Folder, e.File, e.Why)
+}
+
+// Fault tells it.
+func (e *Broken) Fault() *fault.Error {
+	return fault.Tell(e, fault.No, "send the version again with --again; only what is missing is uploaded")
 }
 
 // Verify compares what is there with what was sent: every file's size, and its hash where the store can tell it.
@@ -250,6 +268,9 @@ type Gone struct{ Folder string }
 func (e *Gone) Error() string {
 	return fmt.Sprintf("%s is not there any more; send that version again", e.Folder)
 }
+
+// Fault tells it.
+func (e *Gone) Fault() *fault.Error { return fault.Tell(e, fault.No, "send that version again") }
 
 // prune takes away what is more than Keep versions, the oldest first, and never the current one; and what uploads left that
 // did not end. Only folders that the index names are touched.

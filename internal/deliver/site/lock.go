@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io/fs"
 	"time"
+
+	"havvel/internal/fault"
 )
 
 // beatName is the file that who holds the lock writes anew all the time.
@@ -32,6 +34,11 @@ func (e *Busy) Error() string {
 		who = "somebody else"
 	}
 	return fmt.Sprintf("%s is sending to it now (since %s)", who, e.Since.Local().Format("15:04"))
+}
+
+// Fault tells it.
+func (e *Busy) Fault() *fault.Error {
+	return fault.Tell(e, fault.No, "wait until that is done, and run the same command again")
 }
 
 // alone runs work while nobody else changes the site. A lock whose holder gives no sign of life any more is taken over:
@@ -121,7 +128,9 @@ func (s *Site) pulse(ctx context.Context) (p pulse, err error) {
 // live gives signs of life until the context ends. When another one took the lock, it stops the work.
 func (s *Site) live(ctx context.Context, stop context.CancelCauseFunc) {
 	p := pulse{Who: s.Who, Since: s.Now().UTC()}
-	known := map[string]bool{"": true} // what was there when the lock was ours, and what we wrote: a write that failed may have arrived, or not
+	known := map[string]bool{
+		"": true,
+	} // what was there when the lock was ours, and what we wrote: a write that failed may have arrived, or not
 	for first := true; ; first = false {
 		if now, err := s.pulse(ctx); err == nil && first {
 			known[now.Mark] = true

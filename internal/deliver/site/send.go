@@ -115,7 +115,10 @@ func (s *Site) upload(ctx context.Context, p Parcel, known map[string]string, re
 	defer report.End()
 	l := &load{store: s.Store, known: known, report: report}
 	files := slices.Clone(p.Files)
-	slices.SortStableFunc(files, func(a, b File) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) }) // the large ones first, so that lanes end together
+	slices.SortStableFunc(
+		files,
+		func(a, b File) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) },
+	) // the large ones first, so that lanes end together
 	work, inside := errgroup.WithContext(ctx)
 	work.SetLimit(s.Store.Lanes())
 	for _, f := range files {

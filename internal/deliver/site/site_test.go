@@ -205,7 +205,8 @@ func TestForeign(t *testing.T) {
 		}
 		base, _ := folder.Open(root)
 		var foreign *site.Foreign
-		if _, err := site.New(base, 0, "moth").Send(context.Background(), sitetest.Edition(1), progress.None); !errors.As(err, &foreign) || foreign.Name != name {
+		if _, err := site.New(base, 0, "moth").Send(context.Background(), sitetest.Edition(1), progress.None); !errors.As(err, &foreign) ||
+			foreign.Name != name {
 			t.Errorf("%s: %v", name, err)
 		}
 		if data, _ := os.ReadFile(filepath.Join(root, name)); string(data) != "<p>our own" {

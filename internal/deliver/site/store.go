@@ -7,7 +7,8 @@ import (
 	"context"
 	"io"
 
-	"havvel/internal/deliver/reach"
+	"havvel/internal/deliver/neterr"
+	"havvel/internal/fault"
 )
 
 // A Store keeps files by names with slashes, relative to the site's root. Folders come and go with their files. It is safe
@@ -57,8 +58,13 @@ type Unreachable struct {
 	Cause error
 }
 
-func (e *Unreachable) Error() string { return "can't reach " + e.Host + ": " + reach.Why(e.Cause) }
+func (e *Unreachable) Error() string { return "can't reach " + e.Host + ": " + neterr.Why(e.Cause) }
 func (e *Unreachable) Unwrap() error { return e.Cause }
+
+// Fault tells it.
+func (e *Unreachable) Fault() *fault.Error {
+	return fault.Tell(e, fault.Unreachable, "nothing was lost; run the same command again when it can be reached")
+}
 
 // Refused says that a host said no.
 type Refused struct {
@@ -70,3 +76,6 @@ type Refused struct {
 
 func (e *Refused) Error() string { return e.Host + " says no: " + e.Why }
 func (e *Refused) Unwrap() error { return e.Cause }
+
+// Fault tells it.
+func (e *Refused) Fault() *fault.Error { return fault.Tell(e, fault.No, e.Next) }

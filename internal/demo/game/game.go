@@ -159,5 +159,9 @@ func data(kind, name string) string {
 
 // held puts a file into the page, where the loader finds it.
 func held(name string) string {
-	return fmt.Sprintf("<script type=\"application/octet-stream\" id=\"%s\">%s</script>\n", name, base64.StdEncoding.EncodeToString(read(name)))
+	return fmt.Sprintf(
+		"<script type=\"application/octet-stream\" id=\"%s\">%s</script>\n",
+		name,
+		base64.StdEncoding.EncodeToString(read(name)),
+	)
 }

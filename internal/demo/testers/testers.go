@@ -101,11 +101,11 @@ func (t *Tester) Play() []Event {
 	g := &game{Tester: t}
 	g.pass(0.4 + 0.5*t.random.Float64() + 20/t.speed)
 	g.note("shown", nil)
-	g.note("moment", words{"moment": "loading-done"})
+	g.note("event", words{"event": "loading-done"})
 	g.pass(1.5 + 4*t.random.Float64())
 	stopped := ""
 	if t.random.Float64() < 0.93 { // some only look
-		g.note("moment", words{"moment": "play-begun"})
+		g.note("event", words{"event": "play-begun"})
 		stopped = g.nights()
 	}
 	if t.random.Float64() < 0.8 {
@@ -123,7 +123,7 @@ func (g *game) nights() string {
 			return ""
 		}
 		level, spent := i+1, 0.0
-		g.note("moment", words{"moment": "level-begun", "level": level})
+		g.note("event", words{"event": "level-begun", "level": level})
 		for {
 			length := (9 + 5*float64(i)) * math.Exp(0.35*(hard-g.skill)+0.25*g.random.NormFloat64())
 			g.pass(length)
@@ -135,10 +135,10 @@ func (g *game) nights() string {
 				return fmt.Sprint(level)
 			}
 			g.fault()
-			g.note("moment", words{"moment": "level-begun", "level": level}) // begun anew
+			g.note("event", words{"event": "level-begun", "level": level}) // begun anew
 		}
-		g.note("moment", words{"moment": "level-ended", "level": level, "won": true})
-		g.note("moment", words{"moment": "statistic", "name": "nights", "value": level})
+		g.note("event", words{"event": "level-ended", "level": level, "won": true})
+		g.note("event", words{"event": "statistic", "name": "nights", "value": level})
 		g.pass(1 + 2*g.random.Float64())
 		if g.random.Float64() < 0.08 {
 			g.note("paused", nil)
@@ -157,7 +157,12 @@ func (g *game) fault() {
 	}
 }
 
-var remarks = []string{"the turning is lovely, and the light", "I would like an undo that I can see", "sound was too quiet", "nice, more of it please"}
+var remarks = []string{
+	"the turning is lovely, and the light",
+	"I would like an undo that I can see",
+	"sound was too quiet",
+	"nice, more of it please",
+}
 
 func (g *game) answers(stopped string) {
 	fun := 4 + g.random.IntN(2)

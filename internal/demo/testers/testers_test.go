@@ -5,8 +5,8 @@ import (
 	"testing"
 )
 
-// TestOf: the same seed gives the same testers; what they send is in order, so that a host takes all of it; they get stuck where the lane is
-// hardest, and some win.
+// TestOf: the same seed gives the same testers; what they send is in order, so that a host takes all of it; they get stuck where the
+// lane is hardest, and some win.
 func TestOf(t *testing.T) {
 	const crowd = 60
 	first, again := Of(11, crowd), Of(11, crowd)
@@ -23,9 +23,9 @@ func TestOf(t *testing.T) {
 			}
 			said, _ := e.Data.(words)
 			switch {
-			case said["moment"] == "level-begun":
+			case said["event"] == "level-begun":
 				level = said["level"]
-			case said["moment"] == "level-ended":
+			case said["event"] == "level-ended":
 				level = nil
 				won++
 			case e.Kind == "error":

@@ -30,14 +30,20 @@ func TestDetect(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		format, err := Detect(name, data[:min(len(data), 4096)], false, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil })
+		format, err := Detect(
+			name,
+			data[:min(len(data), 4096)],
+			false,
+			func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+		)
 		if format != want.format || err != nil {
 			t.Errorf("%s is in %q (%v), want %q", name, format, err, want.format)
 			continue
 		}
 		r := NewReader(bytes.NewReader(data), format)
 		got, err := io.ReadAll(r)
-		if whole := err == nil && bytes.Equal(got, bytes.Repeat(plain, max(1, want.members))); whole != want.whole || r.Members != want.members || r.Trailing != want.trailing {
+		if whole := err == nil && bytes.Equal(got, bytes.Repeat(plain, max(1, want.members))); whole != want.whole || r.Members != want.members ||
+			r.Trailing != want.trailing {
 			t.Errorf("%s: whole %v (%v), %d members, trailing %v; want %+v", name, whole, err, r.Members, r.Trailing, want)
 		}
 		r.Close()

@@ -24,7 +24,8 @@ const MaxDigests = 5000
 
 // Digests lists the hashes that stand in a text.
 func Digests(text string) (list []Digest) {
-	if len(text) < len("sha256-")+44 || !strings.Contains(text, "sha256-") && !strings.Contains(text, "sha384-") && !strings.Contains(text, "sha512-") {
+	if len(text) < len("sha256-")+44 ||
+		!strings.Contains(text, "sha256-") && !strings.Contains(text, "sha384-") && !strings.Contains(text, "sha512-") {
 		return nil // most texts: said before the expression is tried
 	}
 	for _, d := range digest.FindAllString(text, MaxDigests) {

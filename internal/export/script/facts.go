@@ -31,9 +31,9 @@ var telling = map[string]bool{
 // Telling reports whether the use of a name is kept in Words.
 func Telling(name string) bool { return telling[name] }
 
-// moments are texts by which a game announces what happens in it, each with the event that carries it.
-var moments = map[string]bool{
-	"game-moment": true, "game-answer": true, "loading-begun": true, "loading-done": true, "play-begun": true, "play-stopped": true,
+// events are texts with which a game says what happens in it, each with the event that carries it.
+var events = map[string]bool{
+	"game-event": true, "game-answer": true, "loading-begun": true, "loading-done": true, "play-begun": true, "play-stopped": true,
 	"level-begun": true, "level-ended": true, "break-wanted": true, "reward-wanted": true, "statistic": true, "save": true, "load": true,
 }
 
@@ -70,7 +70,7 @@ func (f *facts) content(quoted []byte) {
 	if telling[string(inner)] {
 		f.script.Words[string(inner)] = true
 	}
-	if moments[string(inner)] {
+	if events[string(inner)] {
 		if _, ok := f.script.Says[string(inner)]; !ok {
 			f.script.Says[string(inner)] = f.offset(quoted) + 1
 		}

@@ -295,7 +295,8 @@ const maxMarkup = 1 << 20
 // markup reports whether a text is a piece of a page that names files.
 func markup(text string) bool {
 	text = strings.TrimLeft(text, " \t\r\n")
-	return strings.HasPrefix(text, "<") && (strings.Contains(text, "src=") || strings.Contains(text, "href=") || strings.Contains(text, "url("))
+	return strings.HasPrefix(text, "<") &&
+		(strings.Contains(text, "src=") || strings.Contains(text, "href=") || strings.Contains(text, "url("))
 }
 
 // repeated notes a text that stood elsewhere before as one more place of the same link.

@@ -23,19 +23,19 @@ type Script struct {
 	Calls     map[string]int      // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
 	Args      map[string][]string // texts that are the first argument of such calls
 	Words     map[string]bool     // identifiers that say something about what a game needs or does
-	Says      map[string]int      // texts that name a moment of the game; value: offset of the first
-	Digests   []link.Digest       // by which it names files that it loads
+	Says      map[string]int      // texts that name an event of the game; value: offset of the first
+	Digests   []link.Digest       // that it gives for files that it loads
 	Decoders  []string            // compressed formats that code in it can unpack
 	Others    link.Reading        // what is done with the bytes of files whose names are not known
 	Unparsed  string              // why it was read by its tokens alone; "" when it was parsed
-	Module    bool                // has import or export statements
+	Module    bool                // has imports or exports
 }
 
 // Pieces are a text, part by part.
 type Pieces []link.Piece
 
-// A Fragment is a text that is itself a page, a style, a script or JSON, by As: "html", "css", "script" or "json"; "markup" is a page that may be
-// put into the page.
+// A Fragment is a text that is itself a page, a style, a script or JSON, by As: "html", "css", "script" or "json"; "markup" is a page
+// that may be put into the page.
 type Fragment struct {
 	As     string
 	Pieces Pieces
@@ -296,7 +296,7 @@ func (w *walker) module(tree *js.AST, r *reader) {
 	w.static = r.static
 	w.scope = &tree.Scope
 	w.exports = map[string]js.IExpr{}
-	w.statements(tree.List)
+	w.statementList(tree.List)
 	r.script.Module = w.isModule
 }
 

@@ -72,7 +72,8 @@ func TestRead(t *testing.T) {
 		}
 		for _, l := range s.Links {
 			for _, p := range l.Pieces {
-				if p.Len >= 0 && !p.Kept && !strings.Contains(c.script[p.Offset:p.Offset+p.Len], "\\") && c.script[p.Offset:p.Offset+p.Len] != p.Text && !p.Root {
+				if p.Len >= 0 && !p.Kept && !strings.Contains(c.script[p.Offset:p.Offset+p.Len], "\\") && c.script[p.Offset:p.Offset+p.Len] != p.Text &&
+					!p.Root {
 					t.Errorf("%s: at the place of %q stands %q", name, p.Text, c.script[p.Offset:p.Offset+p.Len])
 				}
 			}

@@ -19,7 +19,7 @@ type walker struct {
 	decodes decoding
 	kept    []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
 
-	static   func(literal []byte) // is told what import and export statements name
+	static   func(literal []byte) // gets what imports and exports name
 	scope    *js.Scope            // of the whole script
 	exports  map[string]js.IExpr
 	isModule bool
@@ -34,7 +34,7 @@ type load struct {
 	node   js.INode
 }
 
-func (w *walker) statements(list []js.IStmt) {
+func (w *walker) statementList(list []js.IStmt) {
 	for _, s := range list {
 		w.statement(s)
 	}
@@ -42,7 +42,7 @@ func (w *walker) statements(list []js.IStmt) {
 
 func (w *walker) block(b *js.BlockStmt) {
 	if b != nil {
-		w.statements(b.List)
+		w.statementList(b.List)
 	}
 }
 
@@ -95,7 +95,7 @@ func (w *walker) statement(s js.IStmt) {
 		w.expression(s.Init)
 		for i := range s.List {
 			w.expression(s.List[i].Cond)
-			w.statements(s.List[i].List)
+			w.statementList(s.List[i].List)
 		}
 	case *js.TryStmt:
 		w.block(s.Body)
@@ -179,7 +179,7 @@ func (w *walker) body(n js.INode, params *js.Params, list []js.IStmt) {
 		w.expression(p.Default)
 		w.defaults(p.Binding)
 	}
-	w.statements(list)
+	w.statementList(list)
 	w.into = w.into[:len(w.into)-1]
 	w.inner = nil
 	if n := len(w.into); n > 0 {

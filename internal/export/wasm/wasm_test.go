@@ -22,7 +22,9 @@ func TestRealModule(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(m.Memories) != 1 || m.Memories[0] != (Memory{Initial: 131072, Maximum: 131072}) || m.Exports != 8 || len(m.Imports) != 0 || m.Names || len(m.Features) > 0 {
+	if len(m.Memories) != 1 || m.Memories[0] != (Memory{Initial: 131072, Maximum: 131072}) || m.Exports != 8 || len(m.Imports) != 0 ||
+		m.Names ||
+		len(m.Features) > 0 {
 		t.Errorf("%+v", m)
 	}
 	// Cut anywhere but between two sections, it is broken, and the place is said.

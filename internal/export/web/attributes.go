@@ -137,7 +137,8 @@ func linksOf(element string, list attributes) []link.Link {
 		}
 	}
 	for _, a := range list {
-		if strings.HasPrefix(a.name, "data-") && link.LooksLikePath(a.value) && !link.IsAddress(a.value) && len(a.value) <= link.MaxTarget { // for a script to read
+		if strings.HasPrefix(a.name, "data-") && link.LooksLikePath(a.value) && !link.IsAddress(a.value) &&
+			len(a.value) <= link.MaxTarget { // for a script to read
 			if x, ok := a.link("data"); ok {
 				x.Certainty, x.Base = link.Possible, link.OfAny
 				links = append(links, x)

@@ -31,7 +31,7 @@ type Page struct {
 	Style                      Style          // of its style elements, and of the body's style attribute
 	Inline                     *script.Script // all its inline scripts together
 	Maps                       ImportMap      // its import maps, joined
-	Digests                    []link.Digest  // by which it names files, its inline scripts too
+	Digests                    []link.Digest  // that it gives for files, its inline scripts too
 
 	// Offsets at which a script can be planted: before everything else in the head, at the head's
 	// end, and at the body's end.
@@ -69,7 +69,7 @@ func ReadPage(data []byte) *Page {
 		}
 		at += len(raw)
 	}
-	r.settle()
+	r.finish()
 	return r.page
 }
 
@@ -299,8 +299,8 @@ func (r *pageReader) end(at int, name string) {
 	}
 }
 
-// settle fills in the places of elements that the page leaves out, as a browser does.
-func (r *pageReader) settle() {
+// finish fills in the places of elements that the page leaves out, as a browser does.
+func (r *pageReader) finish() {
 	p := r.page
 	p.Fragment = !p.Doctype && !r.whole
 	if p.HeadStart < 0 {

@@ -61,7 +61,8 @@ func (r *textReader) name(at, end int) {
 		return
 	}
 	text := string(r.data[at:end])
-	if dot := strings.LastIndexByte(text, '.'); dot < 1 || dot+1 == len(text) || text[dot+1] >= '0' && text[dot+1] <= '9' && !strings.Contains(text, "/") { // a number
+	if dot := strings.LastIndexByte(text, '.'); dot < 1 || dot+1 == len(text) ||
+		text[dot+1] >= '0' && text[dot+1] <= '9' && !strings.Contains(text, "/") { // a number
 		return
 	}
 	if !link.LooksLikePath(text) || link.IsAddress(text) || strings.ContainsAny(text, `*?&\`) {

@@ -54,7 +54,8 @@ func TestReadPage(t *testing.T) {
 
 func TestReadPageFacts(t *testing.T) {
 	p := ReadPage([]byte("<!DOCTYPE html><html><head><base href=\"sub/\"><title> A &amp;\n b </title>" +
-		"<script type=\"application/json\">{}</script></head><body><canvas></canvas><script>1</script><script type=module src=m.js></script></body></html>"))
+		"<script type=\"application/json\">{}</script></head><body><canvas></canvas><script>1</script><script type=module " +
+		"src=m.js></script></body></html>"))
 	if p.Title != "A & b" || p.Base != "sub/" || p.Scripts != 2 || !p.Canvas {
 		t.Errorf("%+v", p)
 	}
@@ -78,7 +79,8 @@ func TestPlaces(t *testing.T) {
 }
 
 func TestReadStyle(t *testing.T) {
-	style := "@import \"a.css\";\n@import url(b.css) screen;\n@font-face { src: url(f.woff2) format('x'), url(\"g h.woff\") }\n/* url(no.png) */ p { content: 'url(no)'; background: URL( c.png ) }"
+	style := "@import \"a.css\";\n@import url(b.css) screen;\n@font-face { src: url(f.woff2) format('x'), url(\"g h.woff\") }\n/* " +
+		"url(no.png) */ p { content: 'url(no)'; background: URL( c.png ) }"
 	want := []string{"style a.css 1:10", "style b.css 2:13", "picture f.woff2 3:23", "picture g h.woff 3:50", "picture c.png 4:60"}
 	if got := found(ReadStyle([]byte(style)).Links); !slices.Equal(got, want) {
 		t.Errorf("\n got %q\nwant %q", got, want)
@@ -183,7 +185,12 @@ func TestInline(t *testing.T) {
 }
 
 func TestReadJSON(t *testing.T) {
-	links, err := ReadJSON([]byte("\ufeff{\"icons\": [{\"src\": \"icon.png\"}], \"name\": \"a.b lane\",\n \"frames\": [\"f/1.png\", \"https://h.example/x.png\"], \"a.png\": 1}"))
+	links, err := ReadJSON(
+		[]byte(
+			"\ufeff{\"icons\": [{\"src\": \"icon.png\"}], \"name\": \"a.b lane\",\n \"frames\": [\"f/1.png\", \"https://h.example/x.png\"], " +
+				"\"a.png\": 1}",
+		),
+	)
 	if want := []string{"data icon.png 1:24", "data f/1.png 2:14"}; err != nil || !slices.Equal(found(links), want) {
 		t.Errorf("%q %v", found(links), err)
 	}
@@ -254,7 +261,8 @@ func FuzzReadText(f *testing.F) {
 // TestHandlers: what stands in attributes of events counts as script of the page.
 func TestHandlers(t *testing.T) {
 	p := ReadPage([]byte(`<body oncontextmenu="return false" onload='Arcade.ready("lane")'><canvas onkeydown="event.preventDefault()">`))
-	if !p.Inline.Words["oncontextmenu"] || !p.Inline.Words["preventDefault"] || len(p.Inline.Args["Arcade.ready"]) != 1 || p.Inline.Calls["Arcade.ready"] != 43 {
+	if !p.Inline.Words["oncontextmenu"] || !p.Inline.Words["preventDefault"] || len(p.Inline.Args["Arcade.ready"]) != 1 ||
+		p.Inline.Calls["Arcade.ready"] != 43 {
 		t.Errorf("%+v", p.Inline)
 	}
 }

@@ -107,7 +107,8 @@ func (w *bitWriter) align() {
 	}
 }
 
-// writeBlock writes sequences of data as the cheapest kind of block. The frequencies are those of their symbols, without the end of the block.
+// writeBlock writes sequences of data as the cheapest kind of block. The frequencies are those of their symbols, without the end of the
+// block.
 func (e *encoder) writeBlock(data []byte, list []sequence, last bool) {
 	e.literalCount[blockEnd] = 1
 	e.tree.make(&e.literal, e.literalCount[:], 15)

@@ -17,7 +17,13 @@ import (
 )
 
 func content(name string, data []byte) Content {
-	return Content{Name: name, SHA256: sha256.Sum256(data), CRC32: crc32.ChecksumIEEE(data), Bytes: int64(len(data)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
+	return Content{
+		Name:   name,
+		SHA256: sha256.Sum256(data),
+		CRC32:  crc32.ChecksumIEEE(data),
+		Bytes:  int64(len(data)),
+		Open:   func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil },
+	}
 }
 
 func noise(seed uint64, size int) []byte {
@@ -150,18 +156,23 @@ func TestChanged(t *testing.T) {
 		c := content("lane.pack", data)
 		c.Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(now)), nil }
 		var changed *Changed
-		if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); !errors.As(err, &changed) || changed.Name != "lane.pack" {
+		if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); !errors.As(err, &changed) ||
+			changed.Name != "lane.pack" {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
 	c := content("lane.pack", data)
 	c.Open = func() (io.ReadCloser, error) { return nil, os.ErrPermission }
-	if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); !errors.Is(err, os.ErrPermission) || !strings.Contains(err.Error(), "lane.pack") {
+	if _, err := s.Streams(context.Background(), []Content{c}, Quick, func(int64) {}); !errors.Is(err, os.ErrPermission) ||
+		!strings.Contains(err.Error(), "lane.pack") {
 		t.Errorf("unreadable: %v", err)
 	}
 	stopped, stop := context.WithCancel(context.Background())
 	stop()
-	if _, err := s.Streams(stopped, []Content{content("a", data), content("b", data[1:])}, Quick, func(int64) {}); !errors.Is(err, context.Canceled) {
+	if _, err := s.Streams(stopped, []Content{content("a", data), content("b", data[1:])}, Quick, func(int64) {}); !errors.Is(
+		err,
+		context.Canceled,
+	) {
 		t.Errorf("stopped: %v", err)
 	}
 }
@@ -218,7 +229,8 @@ func TestCutOff(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(written(t, streams[0])))); err != nil || !bytes.Equal(plain, samples()["several"]) {
+		if plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(written(t, streams[0])))); err != nil ||
+			!bytes.Equal(plain, samples()["several"]) {
 			t.Errorf("cut at %d: %v", cut, err)
 		}
 		s.Close()
@@ -256,7 +268,8 @@ func FuzzStore(f *testing.F) {
 		packed := written(t, streams[0])
 		v := streams[0].Verifier()
 		v.Write(packed)
-		if plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(packed))); v.Same() && (err != nil || !bytes.Equal(plain, data)) && bytes.Equal(file, good) {
+		if plain, err := io.ReadAll(flate.NewReader(bytes.NewReader(packed))); v.Same() && (err != nil || !bytes.Equal(plain, data)) &&
+			bytes.Equal(file, good) {
 			t.Fatalf("a wrong stream is taken for right: %v", err)
 		}
 	})

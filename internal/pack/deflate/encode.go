@@ -2,8 +2,8 @@ package deflate
 
 import "math/bits"
 
-// An encoder compresses a piece of a content (RFC 1951): it looks for matches lazily, and begins a new block where the mix of bytes and matches
-// changes.
+// An encoder compresses a piece of a content (RFC 1951): it looks for matches lazily, and begins a new block where the mix of bytes and
+// matches changes.
 type encoder struct {
 	bitWriter
 	chains
@@ -29,8 +29,8 @@ const (
 	niceLength  = 90
 )
 
-// Where matches cover less than one byte in so many of a stretch, they are looked for at some positions only in the next one, until there is a
-// longer one: what is compressed already has none worth having.
+// Where matches cover less than one byte in so many of a stretch, they are looked for at some positions only in the next one, until
+// there is a longer one: what is compressed already has none worth having.
 const (
 	stretch = 2048
 	worth   = 12
@@ -49,8 +49,8 @@ func newEncoder() *encoder {
 	return &encoder{literal: newCode(literals), distance: newCode(distances + 2), run: newCode(19), list: make([]sequence, 0, mostList+1)}
 }
 
-// compress returns data[begin:], deflated; what stands before begin is known to the reader. Only the last piece of a content ends its stream;
-// the others end on a whole byte.
+// compress returns data[begin:], deflated; what stands before begin is known to the reader. Only the last piece of a content ends its
+// stream; the others end on a whole byte.
 func (e *encoder) compress(data []byte, begin int, last bool) []byte {
 	e.bitWriter = bitWriter{out: e.out[:0]}
 	e.reset()

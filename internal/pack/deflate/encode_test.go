@@ -33,8 +33,8 @@ func pieces(c compressor, data []byte, size int) (list [][]byte) {
 	return list
 }
 
-// TestEncoders: whatever is compressed, in one piece or several, the standard library and gzip inflate to what it was; and an encoder that was
-// used before gives the same bytes.
+// TestEncoders: whatever is compressed, in one piece or several, the standard library and gzip inflate to what it was; and an encoder
+// that was used before gives the same bytes.
 func TestEncoders(t *testing.T) {
 	chance := rand.New(rand.NewPCG(3, 4))
 	runs := make([]byte, 0, 100_000)

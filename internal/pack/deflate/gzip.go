@@ -17,8 +17,8 @@ type gzipper struct {
 	started bool
 }
 
-// NewGzip returns a writer of a gzip file that is as small as can be. It takes some times as long as gzip -9. Close ends the file, and doesn't
-// close w.
+// NewGzip returns a writer of a gzip file that is as small as can be. It takes some times as long as gzip -9. Close ends the file, and
+// doesn't close w.
 func NewGzip(w io.Writer) io.WriteCloser {
 	return &gzipper{w: w, data: make([]byte, 0, windowSize+blockSize)}
 }

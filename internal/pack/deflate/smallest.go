@@ -5,8 +5,8 @@ import (
 	"slices"
 )
 
-// A thorough encoder finds the sequences that take the fewest bits: it lists all matches, takes the cheapest way through them by what symbols cost
-// on the way before it, until that gains nothing, and looks for the places where blocks should begin.
+// A thorough encoder finds the sequences that take the fewest bits: it lists all matches, takes the cheapest way through them by what
+// symbols cost on the way before it, until that gains nothing, and looks for the places where blocks should begin.
 type thorough struct {
 	*encoder
 	trees   trees

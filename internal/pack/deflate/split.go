@@ -2,7 +2,8 @@ package deflate
 
 import "slices"
 
-// A splitter looks for the places where blocks should begin: where what two blocks take, each with a code of its own, is less than what one does.
+// A splitter looks for the places where blocks should begin: where what two blocks take, each with a code of its own, is less than what
+// one does.
 type splitter struct {
 	t     *thorough
 	items []match

@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"sync"
 
-	"havvel/internal/place"
+	"havvel/internal/atomicfile"
 
 	"github.com/gofrs/flock"
 )
@@ -89,8 +89,8 @@ const (
 	mostKept   = 4 << 30    // bytes; a larger file is begun anew
 )
 
-// Open returns the store in a folder, which is made if need be. Close it in the end. Where the folder can't be written to, Spare says why, and
-// what is compressed is kept elsewhere until then.
+// Open returns the store in a folder, which is made if need be. Close it in the end. Where the folder can't be written to, Spare says
+// why, and what is compressed is kept elsewhere until then.
 func Open(folder string) (*Store, error) {
 	s := &Store{known: map[recordKey]spot{}, looked: map[int64]bool{}}
 	if err := s.open(folder); err != nil {
@@ -110,8 +110,8 @@ func (s *Store) Spare() error {
 	return s.spare
 }
 
-// elsewhere has records kept in a file of the system's, since the store's can't be written to. The error is that reason where there is no such
-// file either.
+// elsewhere has records kept in a file of the system's, since the store's can't be written to. The error is that reason where there is
+// no such file either.
 func (s *Store) elsewhere(reason error) (*shared, error) {
 	if s.spare != nil {
 		return nil, reason
@@ -132,7 +132,7 @@ func (s *Store) open(folder string) (err error) {
 		return err
 	}
 	path := filepath.Join(folder, "blocks")
-	place.Sweep(path)
+	atomicfile.Sweep(path)
 	s.lock = flock.New(path + ".lock")
 	own, err := s.lock.TryLock()
 	if err != nil {
@@ -147,7 +147,7 @@ func (s *Store) open(folder string) (err error) {
 	s.end = s.scan()
 	if !own {
 		s.mine, s.end = nil, 0
-		own, err := os.CreateTemp(folder, place.Beside(path))
+		own, err := os.CreateTemp(folder, atomicfile.Beside(path))
 		if err == nil {
 			s.mine = &shared{File: own}
 		}
@@ -190,7 +190,8 @@ func (s *Store) scan() int64 {
 		if _, err := s.file.ReadAt(raw[:], at); err != nil {
 			return at
 		}
-		if _, err := binary.Decode(raw[:], binary.LittleEndian, &h); err != nil || h.Magic != magic || h.Own != crc32.Checksum(raw[:headerSize-4], castagnoli) {
+		if _, err := binary.Decode(raw[:], binary.LittleEndian, &h); err != nil || h.Magic != magic ||
+			h.Own != crc32.Checksum(raw[:headerSize-4], castagnoli) {
 			return at
 		}
 		next := at + headerSize + int64(h.Packed)
@@ -248,8 +249,8 @@ func (s *Store) read(p spot) (data []byte, ok bool) {
 	return nil, false
 }
 
-// whole looks for a record whose bytes are what they were.
-func (s *Store) whole(kind recordKind, key [32]byte, bytes int64) (spot, bool) {
+// verified looks for a record whose bytes are what they were.
+func (s *Store) verified(kind recordKind, key [32]byte, bytes int64) (spot, bool) {
 	p, ok := s.find(kind, key, bytes)
 	if !ok || p.file != s.file { // what this process wrote is read back with the archive
 		return p, ok
@@ -275,7 +276,7 @@ func (s *Store) stream(c Content, effort Effort) *Stream {
 		return nil
 	}
 	stream := &Stream{Content: c, Deflated: true, store: s, effort: effort}
-	if p, ok := s.whole(effort.blocks(), c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
+	if p, ok := s.verified(effort.blocks(), c.SHA256, c.Bytes); ok && c.Bytes <= blockSize {
 		stream.blocks = []block{{spot: p}}
 		stream.Packed += int64(p.Packed)
 		return stream
@@ -293,7 +294,7 @@ func (s *Store) stream(c Content, effort Effort) *Stream {
 	}
 	for at := 0; at < len(list); at += 32 {
 		size := min(blockSize, c.Bytes-int64(at/32)*blockSize)
-		b, ok := s.whole(effort.blocks(), [32]byte(list[at:]), size)
+		b, ok := s.verified(effort.blocks(), [32]byte(list[at:]), size)
 		if !ok {
 			return nil
 		}
@@ -317,7 +318,7 @@ func (s *Store) note(stream *Stream) error {
 
 // CopyTo writes the stream behind what a file holds, by the system's own means. Whether each byte is right is left to a
 // Verifier that reads it back.
-func (s *Stream) CopyTo(f *os.File) (int64, error) {
+func (s *Stream) CopyTo(f io.Writer) (int64, error) {
 	if !s.Deflated {
 		return s.copyContent(f)
 	}
@@ -332,7 +333,7 @@ func (s *Stream) CopyTo(f *os.File) (int64, error) {
 	return total, nil
 }
 
-func (b *block) copyTo(f *os.File) (int64, error) {
+func (b *block) copyTo(f io.Writer) (int64, error) {
 	if b.data != nil {
 		n, err := f.Write(b.data)
 		return int64(n), err
@@ -345,7 +346,7 @@ func (b *block) copyTo(f *os.File) (int64, error) {
 	return io.Copy(f, io.LimitReader(b.file.File, int64(b.Packed)))
 }
 
-func (s *Stream) copyContent(f *os.File) (int64, error) {
+func (s *Stream) copyContent(f io.Writer) (int64, error) {
 	if s.Bytes == 0 {
 		return 0, nil
 	}

@@ -1,7 +1,7 @@
 package deflate
 
-// trees find all matches of a position: for each hash of four bytes a binary tree of the places in the window, sorted by what stands there, the
-// latest at the root.
+// trees find all matches of a position: for each hash of four bytes a binary tree of the places in the window, sorted by what stands
+// there, the latest at the root.
 type trees struct {
 	three [1 << hash3Bits]int32
 	four  [1 << hash4Bits]int32
@@ -19,7 +19,8 @@ func (t *trees) reset() {
 	}
 }
 
-// insert notes a position, and appends its matches to list where it is not nil, each longer than the one before it and the nearest of its length.
+// insert notes a position, and appends its matches to list where it is not nil, each longer than the one before it and the nearest of
+// its length.
 func (t *trees) insert(data []byte, at, most int, list *[]match) {
 	four := load32(data, at)
 	h3, h4 := hash3(four), hash4(four)

@@ -5,7 +5,8 @@ import (
 	"slices"
 )
 
-// A form is one way to write the rows of a picture: its header's bits and colour type, the chunks before the rows, and the rows without filters.
+// A form is one way to write the rows of a picture: its header's bits and colour type, the chunks before the rows, and the rows without
+// filters.
 type form struct {
 	bits, kind byte
 	palette    []byte // PLTE, or nil
@@ -23,8 +24,8 @@ const (
 	alphaKind     = 6
 )
 
-// reduced lists smaller forms of rows of 8 bits a sample in colour, with transparency or without, that show the very same: grey where all is
-// grey, opaque where all is, and a palette where there are few colours.
+// reduced lists smaller forms of rows of 8 bits a sample in colour, with transparency or without, that show the very same: grey where
+// all is grey, opaque where all is, and a palette where there are few colours.
 func reduced(rows []byte, row, width int, kind byte) []form {
 	samples := map[byte]int{colourKind: 3, alphaKind: 4}[kind]
 	if samples == 0 {

@@ -63,7 +63,19 @@ func png(data []byte) []byte {
 	packed = smallest(rows, row, max(1, bits/8), h[9] == paletteKind || h[8] < 8)
 	if h[8] == 8 && !slices.ContainsFunc(chunks, tied) {
 		for _, f := range reduced(rows, row, width, h[9]) {
-			if other := smallest(f.rows, f.row, f.step, f.kind == paletteKind); len(other)+len(f.palette)+len(f.alpha) < len(packed)+len(best.palette)+len(best.alpha) {
+			if other := smallest(f.rows, f.row, f.step, f.kind == paletteKind); len(
+				other,
+			)+len(
+				f.palette,
+			)+len(
+				f.alpha,
+			) < len(
+				packed,
+			)+len(
+				best.palette,
+			)+len(
+				best.alpha,
+			) {
 				best, packed = f, other
 			}
 		}

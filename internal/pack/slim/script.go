@@ -11,9 +11,9 @@ import (
 // largestScript is the largest script that is made smaller, in bytes: its tree is made twice.
 const largestScript = 4 << 20
 
-// script leaves out comments and spaces, and nothing that a program can observe: names, the number of parameters, the order of what is done, and
-// the comments of functions that hold nothing else, which are texts that the program reads. Lines end where they ended. It is nil where the
-// syntax tree is not the same afterwards.
+// script leaves out comments and spaces, and nothing that a program can observe: names, the number of parameters, the order of what is
+// done, and the comments of functions that hold nothing else, which are texts that the program reads. Lines end where they ended. It is
+// nil where the syntax tree is not the same afterwards.
 func script(data []byte) []byte {
 	if len(data) > largestScript {
 		return nil
@@ -115,10 +115,13 @@ func kept(comment []byte) bool {
 // apart reports whether two tokens would become others without a space between them, by the letters where they meet.
 func apart(a, b byte) bool {
 	word := func(c byte) bool {
-		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '$' || c == '\\' || c == '#' || c == '@' || c >= 0x80
+		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '$' || c == '\\' || c == '#' ||
+			c == '@' ||
+			c >= 0x80
 	}
 	switch {
-	case word(a) && (word(b) || b == '"' || b == '\'' || b == '`' || b == '/' || b == '.'), word(b) && (a == '.' || a == '/' || a == '"' || a == '\'' || a == '`'):
+	case word(a) && (word(b) || b == '"' || b == '\'' || b == '`' || b == '/' || b == '.'),
+		word(b) && (a == '.' || a == '/' || a == '"' || a == '\'' || a == '`'):
 		return true
 	case a == '{' || a == '}' || a == '(' || a == '[' || a == ';' || a == ',' || b == '}' || b == ')' || b == ']' || b == ';' || b == ',':
 		return false

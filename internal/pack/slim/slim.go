@@ -31,7 +31,9 @@ var (
 	}
 	byEnding = map[string]way{
 		".js": script, ".mjs": script, ".css": style, ".html": page, ".htm": page,
-		".json": text((&json.Minifier{KeepNumbers: true}).Minify), ".webmanifest": text((&json.Minifier{KeepNumbers: true}).Minify), ".svg": text(svg.Minify),
+		".json": text(
+			(&json.Minifier{KeepNumbers: true}).Minify,
+		), ".webmanifest": text((&json.Minifier{KeepNumbers: true}).Minify), ".svg": text(svg.Minify),
 	}
 )
 
@@ -74,8 +76,8 @@ func text(f minify.MinifierFunc) way {
 // stands between the marks of planted scripts.
 func page(data []byte) []byte {
 	m := minify.New()
-	m.AddFunc("text/css", whole(style))
-	m.AddFunc("application/javascript", whole(script))
+	m.AddFunc("text/css", entire(style))
+	m.AddFunc("application/javascript", entire(script))
 	m.Add("text/html", &html.Minifier{
 		KeepComments: true, KeepDocumentTags: true, KeepEndTags: true, KeepQuotes: true, KeepDefaultAttrVals: true, KeepWhitespace: true,
 	})
@@ -86,8 +88,8 @@ func page(data []byte) []byte {
 	return small
 }
 
-// whole is a way as the minifier of pages wants it: what can't be made smaller goes through as it is.
-func whole(w way) minify.MinifierFunc {
+// entire is a way as the minifier of pages wants it: what can't be made smaller goes through as it is.
+func entire(w way) minify.MinifierFunc {
 	return func(_ *minify.M, out io.Writer, in io.Reader, _ map[string]string) error {
 		data, err := io.ReadAll(in)
 		if err != nil {

@@ -62,10 +62,21 @@ func TestPNG(t *testing.T) {
 	}
 }
 
-// TestFewerColours: a picture with more room for colours than it has gets less, and every pixel stays, also the colour of what is transparent.
+// TestFewerColours: a picture with more room for colours than it has gets less, and every pixel stays, also the colour of what is
+// transparent.
 func TestFewerColours(t *testing.T) {
 	bounds := image.Rect(0, 0, 61, 47)
-	few, grey, greyAlpha, opaque, hidden := image.NewNRGBA(bounds), image.NewNRGBA(bounds), image.NewNRGBA(bounds), image.NewNRGBA(bounds), image.NewNRGBA(bounds)
+	few, grey, greyAlpha, opaque, hidden := image.NewNRGBA(
+		bounds,
+	), image.NewNRGBA(
+		bounds,
+	), image.NewNRGBA(
+		bounds,
+	), image.NewNRGBA(
+		bounds,
+	), image.NewNRGBA(
+		bounds,
+	)
 	for y := range bounds.Dy() {
 		for x := range bounds.Dx() {
 			few.SetNRGBA(x, y, color.NRGBA{uint8(x % 3 * 90), uint8(y % 2 * 50), 7, uint8(255 - y%2*80)})
@@ -120,7 +131,9 @@ x = y / 2 /1; if (x) /re/.test("a  b");
 		t.Errorf("%s", css)
 	}
 	wasm := "\x00asm\x01\x00\x00\x00"
-	if got := Content("a.wasm", []byte(wasm+"\x00\x05\x04name\x00\x06\x04lane!"[:7]+"\x00\x06\x04lane!")); string(got) != wasm+"\x00\x06\x04lane!" {
+	if got := Content("a.wasm", []byte(wasm+"\x00\x05\x04name\x00\x06\x04lane!"[:7]+"\x00\x06\x04lane!")); string(
+		got,
+	) != wasm+"\x00\x06\x04lane!" {
 		t.Errorf("%q", got)
 	}
 }
@@ -128,7 +141,9 @@ x = y / 2 /1; if (x) /re/.test("a  b");
 // TestLeftAlone: what can't be made smaller with certainty stays as it is, byte for byte.
 func TestLeftAlone(t *testing.T) {
 	whole := encodePNG(t, pictures()["rgba"], stdpng.BestSpeed)
-	turned := append([]byte("\xff\xd8\xff\xe1\x00\x22Exif\x00\x00II*\x00\x08\x00\x00\x00\x01\x00\x12\x01\x03\x00\x01\x00\x00\x00\x06\x00\x00\x00"), "\xff\xda\x00\x02picture"...)
+	turned := append(
+		[]byte("\xff\xd8\xff\xe1\x00\x22Exif\x00\x00II*\x00\x08\x00\x00\x00\x01\x00\x12\x01\x03\x00\x01\x00\x00\x00\x06\x00\x00\x00"),
+		"\xff\xda\x00\x02picture"...)
 	for name, data := range map[string][]byte{
 		"cut.png": whole[:len(whole)/2], "moves.png": bytes.Replace(whole, []byte("IDAT"), []byte("acTL"), 1),
 		"turned.jpg": turned, "broken.js": []byte("function ( { " + strings.Repeat("x ", 100)), "a.json": []byte(`{"a": 1, ` + strings.Repeat(" ", 100)),
@@ -146,9 +161,12 @@ func TestMetadata(t *testing.T) {
 	if err := stdjpeg.Encode(&photo, pictures()["opaque"], nil); err != nil {
 		t.Fatal(err)
 	}
-	noted := append([]byte("\xff\xd8\xff\xfe\x00\x0dmade on moor\xff\xe2\x00\x06ICC!")[:0:0], "\xff\xd8\xff\xfe\x00\x0emade on moor\xff\xe2\x00\x06ICC!"...)
+	noted := append(
+		[]byte("\xff\xd8\xff\xfe\x00\x0dmade on moor\xff\xe2\x00\x06ICC!")[:0:0],
+		"\xff\xd8\xff\xfe\x00\x0emade on moor\xff\xe2\x00\x06ICC!"...)
 	noted = append(noted, photo.Bytes()[2:]...)
-	if got := Content("a.jpg", noted); bytes.Contains(got, []byte("moor")) || !bytes.Contains(got, []byte("ICC!")) || !bytes.HasSuffix(got, photo.Bytes()[20:]) {
+	if got := Content("a.jpg", noted); bytes.Contains(got, []byte("moor")) || !bytes.Contains(got, []byte("ICC!")) ||
+		!bytes.HasSuffix(got, photo.Bytes()[20:]) {
 		t.Error("the photograph has the wrong parts")
 	}
 	sound := append([]byte("\xff\xfb\x90\x00"), bytes.Repeat([]byte("s"), 400)...)
@@ -161,7 +179,12 @@ func TestMetadata(t *testing.T) {
 		return kind + string(binary.LittleEndian.AppendUint32(nil, uint32(len(data)))) + data
 	}
 	body := "WAVE" + chunk("fmt ", "0123456789abcdef") + chunk("LIST", "made on the moor") + chunk("data", "sound!")
-	if got := Content("a.wav", []byte("RIFF"+string(binary.LittleEndian.AppendUint32(nil, uint32(len(body))))+body)); bytes.Contains(got, []byte("moor")) || !bytes.HasSuffix(got, []byte("sound!")) || int(binary.LittleEndian.Uint32(got[4:])) != len(got)-8 {
+	if got := Content("a.wav", []byte("RIFF"+string(binary.LittleEndian.AppendUint32(nil, uint32(len(body))))+body)); bytes.Contains(
+		got,
+		[]byte("moor"),
+	) ||
+		!bytes.HasSuffix(got, []byte("sound!")) ||
+		int(binary.LittleEndian.Uint32(got[4:])) != len(got)-8 {
 		t.Errorf("%q", got)
 	}
 	info := "\x00\x00\x00\x02ab"
@@ -172,7 +195,13 @@ func TestMetadata(t *testing.T) {
 	if got := string(Content("a.js", []byte(text))); strings.Contains(got, "moor") || !strings.Contains(got, "lantern") {
 		t.Errorf("%q", got)
 	}
-	page := Content("a.html", []byte("<!doctype html><html><head><!-- havvel: SDK --><script src=\"/sdk.js\"></script><!-- /havvel -->\n\n\n  </head><body>   <canvas></canvas></body></html>"))
+	page := Content(
+		"a.html",
+		[]byte(
+			"<!doctype html><html><head><!-- havvel: SDK --><script src=\"/sdk.js\"></script><!-- /havvel -->\n\n\n  </head><body>   "+
+				"<canvas></canvas></body></html>",
+		),
+	)
 	if !bytes.Contains(page, []byte("<!-- havvel: SDK -->")) {
 		t.Errorf("%s", page)
 	}

@@ -9,8 +9,8 @@ import (
 	"github.com/tdewolff/parse/v2/css"
 )
 
-// style leaves comments and spaces out of a stylesheet, and changes no value: what a number's unit or a shorthand means differs from browser to
-// browser, and programs read custom properties letter by letter, so these stay as they are.
+// style leaves comments and spaces out of a stylesheet, and changes no value: what a number's unit or a shorthand means differs from
+// browser to browser, and programs read custom properties letter by letter, so these stay as they are.
 func style(data []byte) []byte {
 	lexer := css.NewLexer(parse.NewInputBytes(slices.Clip(data)))
 	out := make([]byte, 0, len(data))

@@ -47,9 +47,10 @@ func openBucket(ctx context.Context, u *url.URL, key string) (Store, error) {
 
 func (s *bucket) path(name string) string { return path.Join(s.root, name) }
 
-// mean gives the store's answers their meaning.
-func mean(err error) error {
-	if e := client.ToErrorResponse(err); err != nil && (e.Code == client.NoSuchKey || e.StatusCode == http.StatusNotFound && e.Code != client.NoSuchBucket) {
+// classify gives the store's answers their meaning.
+func classify(err error) error {
+	if e := client.ToErrorResponse(err); err != nil &&
+		(e.Code == client.NoSuchKey || e.StatusCode == http.StatusNotFound && e.Code != client.NoSuchBucket) {
 		return fs.ErrNotExist
 	}
 	return err
@@ -72,8 +73,15 @@ func (s *bucket) Put(ctx context.Context, name string, f *os.File) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.c.PutObject(ctx, s.name, s.path(name), f, n, client.PutObjectOptions{ContentType: "application/octet-stream", PartSize: 64 << 20})
-	return mean(err)
+	_, err = s.c.PutObject(
+		ctx,
+		s.name,
+		s.path(name),
+		f,
+		n,
+		client.PutObjectOptions{ContentType: "application/octet-stream", PartSize: 64 << 20},
+	)
+	return classify(err)
 }
 
 func (s *bucket) Open(ctx context.Context, name string) (io.ReadSeekCloser, error) {
@@ -82,19 +90,19 @@ func (s *bucket) Open(ctx context.Context, name string) (io.ReadSeekCloser, erro
 		_, err = o.Stat() // the request is made only here
 	}
 	if err != nil {
-		return nil, mean(err)
+		return nil, classify(err)
 	}
 	return o, nil
 }
 
 func (s *bucket) Size(ctx context.Context, name string) (int64, error) {
 	o, err := s.c.StatObject(ctx, s.name, s.path(name), client.StatObjectOptions{})
-	return o.Size, mean(err)
+	return o.Size, classify(err)
 }
 
 func (s *bucket) Remove(ctx context.Context, names ...string) error {
 	for _, name := range names {
-		if err := mean(s.c.RemoveObject(ctx, s.name, s.path(name), client.RemoveObjectOptions{})); err != nil && err != fs.ErrNotExist {
+		if err := classify(s.c.RemoveObject(ctx, s.name, s.path(name), client.RemoveObjectOptions{})); err != nil && err != fs.ErrNotExist {
 			return err
 		}
 	}

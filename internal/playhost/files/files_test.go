@@ -103,7 +103,8 @@ func TestAddresses(t *testing.T) {
 		"s3://moth:lantern@store.example/shed": "can't be read",
 		"s3://store.example/shed":              "wants a key, written ID:SECRET",
 	} {
-		if _, err := Open(t.Context(), address, "lantern"); err == nil || !strings.Contains(err.Error(), says) || strings.Contains(err.Error(), "lantern") {
+		if _, err := Open(t.Context(), address, "lantern"); err == nil || !strings.Contains(err.Error(), says) ||
+			strings.Contains(err.Error(), "lantern") {
 			t.Errorf("%s: %v", address, err)
 		}
 	}

@@ -186,7 +186,16 @@ func lineOf(p *round.Play, whole int64) *session {
 		if r.Won {
 			kind, words = "won", "won"
 		}
-		s.Blocks = append(s.Blocks, block{at(r.From), at(r.To - r.From), r.Level, kind, fmt.Sprintf("level %s, %s after %s", r.Level, words, seconds(float64(r.To-r.From)/1000))})
+		s.Blocks = append(
+			s.Blocks,
+			block{
+				at(r.From),
+				at(r.To - r.From),
+				r.Level,
+				kind,
+				fmt.Sprintf("level %s, %s after %s", r.Level, words, seconds(float64(r.To-r.From)/1000)),
+			},
+		)
 		s.mark(r.From, "level "+r.Level+" begun", "begun")
 		if r.Ended {
 			s.mark(r.To, "level "+r.Level+" "+words, kind)

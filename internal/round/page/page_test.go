@@ -12,22 +12,29 @@ import (
 func TestPage(t *testing.T) {
 	maker := round.NewMaker(false)
 	var plays []*round.Play
-	err := round.Read(t.Context(), strings.NewReader(`{"round":1,"session":"a","opened":"2026-11-20T10:00:00Z","device":{"width":390,"height":844,"touch":true},"clip":9}
+	err := round.Read(
+		t.Context(),
+		strings.NewReader(`{"round":1,"session":"a","opened":"2026-11-20T10:00:00Z","device":{"width":390,"height":844,"touch":true},"clip":9}
 {"session":"a","n":1,"at":500,"kind":"clip"}
-{"session":"a","n":2,"at":1000,"kind":"moment","data":{"moment":"level-begun","level":"<u>1"}}
+{"session":"a","n":2,"at":1000,"kind":"event","data":{"event":"level-begun","level":"<u>1"}}
 {"session":"a","n":3,"at":5000,"kind":"frames","data":{"fps":48}}
-{"session":"a","n":4,"at":7500,"kind":"moment","data":{"moment":"level-ended","level":"<u>1","won":false}}
+{"session":"a","n":4,"at":7500,"kind":"event","data":{"event":"level-ended","level":"<u>1","won":false}}
 {"session":"a","n":5,"at":8000,"kind":"error","data":{"message":"<script>alert(1)</script>"}}
 {"session":"a","n":6,"at":9000,"kind":"answer","data":{"question":0,"answer":"4"}}
 {"session":"a","n":7,"at":9000,"kind":"answer","data":{"question":1,"answer":"\"><img src=x>"}}
-`), func(s *round.Session) error { plays = append(plays, maker.Add(s)); return nil })
+`),
+		func(s *round.Session) error { plays = append(plays, maker.Add(s)); return nil },
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var b strings.Builder
 	p := &Page{
 		Title: "Tinderwick Lane", Version: "0.4.0", Opened: time.Now(), Until: time.Now(), Round: "0123456789", Report: maker.Report(), Plays: plays,
-		Questions: []round.Question{{Ask: "Was it fun?", Kind: "scale"}, {Ask: "What was odd?", Kind: "text"}}, Clips: map[string][]byte{"a": []byte("no film")},
+		Questions: []round.Question{
+			{Ask: "Was it fun?", Kind: "scale"},
+			{Ask: "What was odd?", Kind: "text"},
+		}, Clips: map[string][]byte{"a": []byte("no film")},
 	}
 	if err := Write(&b, p); err != nil {
 		t.Fatal(err)

@@ -26,7 +26,7 @@ var (
 	good  = color.RGBA{0x3f, 0x7d, 0x6b, 0xff}
 	pale  = color.RGBA{0xa9, 0xcb, 0xbf, 0xff}
 	bad   = color.RGBA{0xc2, 0x5b, 0x3f, 0xff}
-	lines = map[string]color.Color{"desk": good, "tablet": color.RGBA{0x8a, 0x6f, 0xb0, 0xff}, "phone": bad}
+	lines = map[string]color.Color{"desktop": good, "tablet": color.RGBA{0x8a, 0x6f, 0xb0, 0xff}, "phone": bad}
 )
 
 // blank is a plot with its axes named.

@@ -13,20 +13,28 @@ import (
 	"path/filepath"
 	"strings"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/deliver/site"
-	"havvel/internal/place"
+	"havvel/internal/disk"
 	"havvel/internal/progress"
 )
 
 // Open returns the store in a folder, which is made if need be.
 func Open(root string) (site.Store, error) {
-	if err := os.MkdirAll(root, 0o755); err != nil {
-		return nil, err
-	}
-	return store{root}, nil
+	return on(disk.System, root)
 }
 
-type store struct{ root string }
+func on(system disk.FS, root string) (site.Store, error) {
+	if err := system.MkdirAll(root, 0o755); err != nil {
+		return nil, err
+	}
+	return store{root, system}, nil
+}
+
+type store struct {
+	root string
+	fs   disk.FS
+}
 
 func (s store) path(name string) string { return filepath.Join(s.root, filepath.FromSlash(name)) }
 
@@ -63,7 +71,7 @@ func (s store) Read(_ context.Context, name string) ([]byte, error) { return os.
 
 func (s store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	to := s.path(f.Name)
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := s.fs.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
 	from, err := f.Open()
@@ -71,7 +79,7 @@ func (s store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		return err
 	}
 	defer from.Close()
-	w, err := os.OpenFile(to+part, os.O_CREATE|os.O_RDWR|os.O_TRUNC, 0o644)
+	w, err := s.fs.OpenFile(to+part, os.O_CREATE|os.O_RDWR|os.O_TRUNC, 0o644)
 	if err != nil {
 		return err
 	}
@@ -86,10 +94,10 @@ func (s store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		err = closed
 	}
 	if err == nil {
-		err = os.Rename(to+part, to)
+		err = s.fs.Rename(to+part, to)
 	}
 	if err != nil {
-		os.Remove(to + part)
+		s.fs.Remove(to + part)
 	}
 	return err
 }
@@ -111,7 +119,10 @@ func (s store) Swap(_ context.Context, f site.File) error {
 		return err
 	}
 	defer r.Close()
-	return place.File(s.path(f.Name), func(w *os.File) error { _, err := io.Copy(w, r); return err })
+	if err := s.fs.SyncTree(s.root); err != nil { // what the file names must be there when it is
+		return err
+	}
+	return atomicfile.Writer{FS: s.fs}.File(s.path(f.Name), 0o644, func(w disk.File) error { _, err := io.Copy(w, r); return err })
 }
 
 func (s store) Claim(_ context.Context, name string) error { return os.Mkdir(s.path(name), 0o755) }

@@ -51,10 +51,19 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 	} else {
 		host = net.JoinHostPort(host, map[Security]string{Explicit: "21", Implicit: "990", Plain: "21"}[security])
 	}
-	options := []client.DialOption{client.DialWithTimeout(dialLimit), client.DialWithContext(ctx), client.DialWithShutTimeout(30 * time.Second)}
+	options := []client.DialOption{
+		client.DialWithTimeout(dialLimit),
+		client.DialWithContext(ctx),
+		client.DialWithShutTimeout(30 * time.Second),
+	}
 	// Hosts want the session of the first connection on the others, too. With TLS 1.3 they send tickets that nobody reads on a
 	// connection that only uploads; closing it then resets it, and the end of the file is lost.
-	secure := &tls.Config{ServerName: name, MinVersion: tls.VersionTLS12, MaxVersion: tls.VersionTLS12, ClientSessionCache: tls.NewLRUClientSessionCache(8)}
+	secure := &tls.Config{
+		ServerName:         name,
+		MinVersion:         tls.VersionTLS12,
+		MaxVersion:         tls.VersionTLS12,
+		ClientSessionCache: tls.NewLRUClientSessionCache(8),
+	}
 	switch security {
 	case Explicit:
 		options = append(options, client.DialWithExplicitTLS(secure))
@@ -65,15 +74,20 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 	s.dial = func() (*client.ServerConn, error) {
 		c, err := client.Dial(host, options...)
 		if err != nil {
-			return nil, s.mean(err)
+			return nil, s.classify(err)
 		}
 		if err := c.Login(user, password); err != nil {
 			c.Quit()
 			var said *textproto.Error
 			if !errors.As(err, &said) {
-				return nil, s.mean(err)
+				return nil, s.classify(err)
 			}
-			return nil, &site.Refused{Host: host, Why: fmt.Sprintf("it does not let %q in", user), Next: "check the user in the address, and the password: havvel keys set stores one", Cause: err}
+			return nil, &site.Refused{
+				Host:  host,
+				Why:   fmt.Sprintf("it does not let %q in", user),
+				Next:  "check the user in the address, and the password: havvel keys set stores one",
+				Cause: err,
+			}
 		}
 		return c, nil
 	}
@@ -102,18 +116,18 @@ func (s *store) with(do func(*client.ServerConn) error) error {
 	var said *textproto.Error
 	if err != nil && !errors.As(err, &said) {
 		c.Quit()
-		return s.mean(err)
+		return s.classify(err)
 	}
 	select {
 	case s.idle <- c:
 	default:
 		c.Quit()
 	}
-	return s.mean(err)
+	return s.classify(err)
 }
 
-// mean gives errors of the host their meaning (RFC 959, section 4.2).
-func (s *store) mean(err error) error {
+// classify gives errors of the host their meaning (RFC 959, section 4.2).
+func (s *store) classify(err error) error {
 	var said *textproto.Error
 	var refused *site.Refused
 	var bad *tls.CertificateVerificationError
@@ -121,13 +135,23 @@ func (s *store) mean(err error) error {
 	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist), errors.Is(err, context.Canceled), errors.As(err, &refused):
 		return err
 	case errors.As(err, &bad):
-		return &site.Refused{Host: s.host, Why: "its certificate is not valid: " + bad.Err.Error(), Next: "is this the right host? ask whoever runs it", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "its certificate is not valid: " + bad.Err.Error(),
+			Next:  "is this the right host? ask the people who run it",
+			Cause: err,
+		}
 	case !errors.As(err, &said):
 		return &site.Unreachable{Host: s.host, Cause: err}
 	case said.Code == client.StatusFileUnavailable:
 		return fs.ErrNotExist
 	case said.Code == 452 || said.Code == 552 || said.Code == 451:
-		return &site.Refused{Host: s.host, Why: "it can't write the file (is its disk full?): " + said.Msg, Next: "make room on the host, and run the same command again: it goes on where it stopped", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "it can't write the file (is its disk full?): " + said.Msg,
+			Next:  "make room on the host, and run the same command again: it goes on where it stopped",
+			Cause: err,
+		}
 	}
 	return &site.Refused{Host: s.host, Why: said.Msg, Next: "may this user write to " + s.root + "?", Cause: err}
 }
@@ -158,8 +182,13 @@ func (s *store) folders(c *client.ServerConn, folder string) error {
 	if err != nil && c.ChangeDir(folder) == nil {
 		err = nil // another lane made it
 	}
-	if errors.Is(s.mean(err), fs.ErrNotExist) {
-		return &site.Refused{Host: s.host, Why: "the folder " + folder + " can't be made", Next: "name a folder that this user may write to", Cause: err}
+	if errors.Is(s.classify(err), fs.ErrNotExist) {
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "the folder " + folder + " can't be made",
+			Next:  "name a folder that this user may write to",
+			Cause: err,
+		}
 	}
 	return err
 }

@@ -27,7 +27,11 @@ type store struct {
 func Open(_ context.Context, address *url.URL, id, secret string) (site.Store, error) {
 	bucket, root, _ := strings.Cut(strings.Trim(address.Path, "/"), "/")
 	c, err := client.New(address.Host, &client.Options{
-		Creds: credentials.NewStaticV4(id, secret, ""), Secure: address.Scheme == "https", BucketLookup: client.BucketLookupPath, MaxRetries: 3, TrailingHeaders: true,
+		Creds: credentials.NewStaticV4(
+			id,
+			secret,
+			"",
+		), Secure: address.Scheme == "https", BucketLookup: client.BucketLookupPath, MaxRetries: 3, TrailingHeaders: true,
 	})
 	if err != nil {
 		return nil, &site.Refused{Host: address.Host, Why: err.Error(), Next: "check the address in havvel.toml", Cause: err}
@@ -39,8 +43,8 @@ func (s *store) path(name string) string { return path.Join(s.root, name) }
 func (s *store) Lanes() int              { return 6 }
 func (s *store) Close() error            { return nil }
 
-// mean gives errors of the host their meaning.
-func (s *store) mean(err error) error {
+// classify gives errors of the host their meaning.
+func (s *store) classify(err error) error {
 	if err == nil {
 		return nil
 	}
@@ -50,13 +54,23 @@ func (s *store) mean(err error) error {
 	case e.Code == client.NoSuchKey:
 		return fs.ErrNotExist
 	case e.Code == client.NoSuchBucket:
-		return &site.Refused{Host: s.host, Why: "there is no bucket " + s.bucket, Next: "make the bucket, or mend the address in havvel.toml", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "there is no bucket " + s.bucket,
+			Next:  "make the bucket, or fix the address in havvel.toml",
+			Cause: err,
+		}
 	case e.StatusCode == http.StatusPreconditionFailed:
 		return fs.ErrExist
 	case e.Code == "RequestTimeTooSkewed":
 		return &site.Refused{Host: s.host, Why: "this machine's clock differs too much from its own", Next: "set the clock", Cause: err}
 	case e.StatusCode == http.StatusForbidden || e.StatusCode == http.StatusUnauthorized:
-		return &site.Refused{Host: s.host, Why: "it does not take this key pair for the bucket " + s.bucket, Next: "check both parts of the key: havvel keys set stores them as ID:SECRET", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "it does not take this key pair for the bucket " + s.bucket,
+			Next:  "check both parts of the key: havvel keys set stores them as ID:SECRET",
+			Cause: err,
+		}
 	case e.Code != "" && e.StatusCode >= 400:
 		return &site.Refused{Host: s.host, Why: e.Message, Next: "havvel where shows what is there", Cause: err}
 	}
@@ -72,7 +86,7 @@ func (s *store) List(ctx context.Context, folder string) (map[string]int64, erro
 	prefix := s.path(folder) + "/"
 	for o := range s.c.ListObjectsIter(ctx, s.bucket, client.ListObjectsOptions{Prefix: prefix, Recursive: true}) {
 		if o.Err != nil {
-			return nil, s.mean(o.Err)
+			return nil, s.classify(o.Err)
 		}
 		sizes[strings.TrimPrefix(o.Key, prefix)] = o.Size
 	}
@@ -82,15 +96,21 @@ func (s *store) List(ctx context.Context, folder string) (map[string]int64, erro
 func (s *store) Read(ctx context.Context, name string) ([]byte, error) {
 	o, err := s.c.GetObject(ctx, s.bucket, s.path(name), client.GetObjectOptions{})
 	if err != nil {
-		return nil, s.mean(err)
+		return nil, s.classify(err)
 	}
 	defer o.Close()
 	data, err := io.ReadAll(io.LimitReader(o, 64<<20))
-	return data, s.mean(err)
+	return data, s.classify(err)
 }
 
 func options(f site.File) client.PutObjectOptions {
-	return client.PutObjectOptions{ContentType: f.Type, ContentEncoding: f.Encoding, CacheControl: f.Cache, DisableMultipart: true, SendContentMd5: f.Bytes < 64<<20}
+	return client.PutObjectOptions{
+		ContentType:      f.Type,
+		ContentEncoding:  f.Encoding,
+		CacheControl:     f.Cache,
+		DisableMultipart: true,
+		SendContentMd5:   f.Bytes < 64<<20,
+	}
 }
 
 func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
@@ -103,15 +123,19 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		return s.pieces(ctx, f, from, sent)
 	}
 	_, err = s.c.PutObject(ctx, s.bucket, s.path(f.Name), &progress.Reader{Ctx: ctx, R: from, To: progress.Count(sent)}, f.Bytes, options(f))
-	return s.mean(err)
+	return s.classify(err)
 }
 
 func (s *store) Copy(ctx context.Context, from, to string) error {
-	_, err := s.c.CopyObject(ctx, client.CopyDestOptions{Bucket: s.bucket, Object: s.path(to)}, client.CopySrcOptions{Bucket: s.bucket, Object: s.path(from)})
+	_, err := s.c.CopyObject(
+		ctx,
+		client.CopyDestOptions{Bucket: s.bucket, Object: s.path(to)},
+		client.CopySrcOptions{Bucket: s.bucket, Object: s.path(from)},
+	)
 	if e := client.ToErrorResponse(err); err != nil && e.StatusCode >= 400 {
 		return errors.ErrUnsupported
 	}
-	return s.mean(err)
+	return s.classify(err)
 }
 
 func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx, f, func(int64) {}) }
@@ -121,19 +145,19 @@ func (s *store) Claim(ctx context.Context, name string) error {
 	o := client.PutObjectOptions{ContentType: "text/plain"}
 	o.SetMatchETagExcept("*")
 	_, err := s.c.PutObject(ctx, s.bucket, s.path(name), strings.NewReader("locked"), 6, o)
-	return s.mean(err)
+	return s.classify(err)
 }
 
 func (s *store) Remove(ctx context.Context, name string) error {
 	for o := range s.c.ListObjectsIter(ctx, s.bucket, client.ListObjectsOptions{Prefix: s.path(name), Recursive: true}) {
 		if o.Err != nil {
-			return s.mean(o.Err)
+			return s.classify(o.Err)
 		}
 		if o.Key != s.path(name) && !strings.HasPrefix(o.Key, s.path(name)+"/") {
 			continue
 		}
 		if err := s.c.RemoveObject(ctx, s.bucket, o.Key, client.RemoveObjectOptions{}); err != nil {
-			return s.mean(err)
+			return s.classify(err)
 		}
 	}
 	return nil

@@ -27,7 +27,7 @@ func (s *store) pieces(ctx context.Context, f site.File, from io.ReadSeeker, sen
 		o := options(f)
 		o.UserMetadata = map[string]string{"sha256": f.SHA256}
 		if id, err = core.NewMultipartUpload(ctx, s.bucket, s.path(f.Name), o); err != nil {
-			return s.mean(err)
+			return s.classify(err)
 		}
 	}
 	var parts []client.CompletePart
@@ -40,13 +40,13 @@ func (s *store) pieces(ctx context.Context, f site.File, from io.ReadSeeker, sen
 			}
 			r := &progress.Reader{Ctx: ctx, R: io.LimitReader(from, size), To: progress.Count(sent)}
 			if p, err = core.PutObjectPart(ctx, s.bucket, s.path(f.Name), id, n, r, size, client.PutObjectPartOptions{}); err != nil {
-				return s.mean(err)
+				return s.classify(err)
 			}
 		}
 		parts = append(parts, client.CompletePart{PartNumber: n, ETag: p.ETag})
 	}
 	if _, err := core.CompleteMultipartUpload(ctx, s.bucket, s.path(f.Name), id, parts, options(f)); err != nil {
-		return fmt.Errorf("joining the pieces of %s: %w", f.Name, s.mean(err))
+		return fmt.Errorf("joining the pieces of %s: %w", f.Name, s.classify(err))
 	}
 	return nil
 }
@@ -56,7 +56,7 @@ func (s *store) pieces(ctx context.Context, f site.File, from io.ReadSeeker, sen
 func (s *store) unfinished(ctx context.Context, core client.Core, f site.File) (id string, there map[int]client.ObjectPart, err error) {
 	for u := range s.c.ListIncompleteUploads(ctx, s.bucket, s.path(f.Name), true) {
 		if u.Err != nil {
-			return "", nil, s.mean(u.Err)
+			return "", nil, s.classify(u.Err)
 		}
 		if u.Key == s.path(f.Name) {
 			id = u.UploadID
@@ -69,7 +69,7 @@ func (s *store) unfinished(ctx context.Context, core client.Core, f site.File) (
 	for marker := 0; ; {
 		page, err := core.ListObjectParts(ctx, s.bucket, s.path(f.Name), id, marker, 1000)
 		if err != nil {
-			return "", nil, s.mean(err)
+			return "", nil, s.classify(err)
 		}
 		for _, p := range page.ObjectParts {
 			there[p.PartNumber] = p

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/fault"
 )
 
 // A Login says who we are. What is tried, in this order: the key file, the agent, the user's own key files, the password.
@@ -33,6 +34,9 @@ type BadKey struct {
 func (e *BadKey) Error() string { return fmt.Sprintf("the key file %s %s", e.Path, e.Why) }
 func (e *BadKey) Unwrap() error { return e.Cause }
 
+// Fault tells it.
+func (e *BadKey) Fault() *fault.Error { return fault.Tell(e, fault.Usage, "") }
+
 func (l Login) config(host string) (*ssh.ClientConfig, error) {
 	home, err := os.UserHomeDir()
 	if err != nil {
@@ -50,7 +54,13 @@ func (l Login) config(host string) (*ssh.ClientConfig, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &ssh.ClientConfig{User: l.User, Auth: methods, HostKeyCallback: check, HostKeyAlgorithms: algorithms(check, host), Timeout: dialLimit}, nil
+	return &ssh.ClientConfig{
+		User:              l.User,
+		Auth:              methods,
+		HostKeyCallback:   check,
+		HostKeyAlgorithms: algorithms(check, host),
+		Timeout:           dialLimit,
+	}, nil
 }
 
 // algorithms are those of the host's known keys, so that it shows one of them; nil when there is none.
@@ -107,13 +117,17 @@ func (l Login) methods(home string) ([]ssh.AuthMethod, error) {
 		methods = append(methods, ssh.PublicKeys(signers...))
 	}
 	if l.Secret != "" {
-		methods = append(methods, ssh.Password(l.Secret), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range answers {
-				answers[i] = l.Secret
-			}
-			return answers, nil
-		}))
+		methods = append(
+			methods,
+			ssh.Password(l.Secret),
+			ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+				answers := make([]string, len(questions))
+				for i := range answers {
+					answers[i] = l.Secret
+				}
+				return answers, nil
+			}),
+		)
 	}
 	return methods, nil
 }
@@ -139,19 +153,35 @@ func (l Login) signer(path string) (ssh.Signer, error) {
 	return signer, nil
 }
 
-// refused tells why a host did not let us in, or why we did not trust it.
+// refused says why a host refused the log-in, or why we did not trust it.
 func (l Login) refused(host string, err error) error {
 	var key *knownhosts.KeyError
 	var revoked *knownhosts.RevokedError
 	switch {
 	case errors.As(err, &revoked):
-		return &site.Refused{Host: host, Why: "its key is marked as revoked in known_hosts", Next: "ask whoever runs the host", Cause: err}
+		return &site.Refused{Host: host, Why: "its key is marked as revoked in known_hosts", Next: "ask the people who run the host", Cause: err}
 	case errors.As(err, &key) && len(key.Want) > 0:
-		return &site.Refused{Host: host, Why: "its key is not the one in known_hosts; somebody may be in between", Next: "ask whoever runs the host whether it has a new key, and only then change ~/.ssh/known_hosts", Cause: err}
+		return &site.Refused{
+			Host:  host,
+			Why:   "its key is not the one in known_hosts; somebody may be in between",
+			Next:  "ask the people who run the host whether it has a new key, and only then change ~/.ssh/known_hosts",
+			Cause: err,
+		}
 	case errors.As(err, &key):
-		return &site.Refused{Host: host, Why: "this machine does not know its key yet", Next: "connect once with ssh, compare the key with what the host's owner says, and accept it", Cause: err}
-	case strings.Contains(err.Error(), "unable to authenticate"), strings.Contains(err.Error(), "unexpected message type 51"): // a failure (RFC 4252 section 5.1) where the library expects a question
-		return &site.Refused{Host: host, Why: fmt.Sprintf("it does not let %q in", l.User), Next: "check user, key file and password: havvel keys set stores a password or passphrase", Cause: err}
+		return &site.Refused{
+			Host:  host,
+			Why:   "this machine does not know its key yet",
+			Next:  "connect once with ssh, compare the key with what the host's owner says, and accept it",
+			Cause: err,
+		}
+	case strings.Contains(err.Error(), "unable to authenticate"),
+		strings.Contains(err.Error(), "unexpected message type 51"): // a failure (RFC 4252 section 5.1) where the library expects a question
+		return &site.Refused{
+			Host:  host,
+			Why:   fmt.Sprintf("it does not let %q in", l.User),
+			Next:  "check user, key file and password: havvel keys set stores a password or passphrase",
+			Cause: err,
+		}
 	}
 	return &site.Unreachable{Host: host, Cause: err}
 }

@@ -54,12 +54,17 @@ func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 	s := &store{host: host, conn: ssh.NewClient(c, channels, requests)}
 	if s.c, err = client.NewClient(s.conn, client.UseConcurrentWrites(true), client.UseConcurrentReads(true)); err != nil {
 		s.conn.Close()
-		return nil, &site.Refused{Host: host, Why: "it has no SFTP: " + err.Error(), Next: "ask whoever runs the host to allow it", Cause: err}
+		return nil, &site.Refused{
+			Host:  host,
+			Why:   "it has no SFTP: " + err.Error(),
+			Next:  "ask the people who run the host to allow it",
+			Cause: err,
+		}
 	}
 	context.AfterFunc(ctx, func() { s.conn.Close() }) // ends what waits
 	if s.root, err = s.place(root); err != nil {
 		s.Close()
-		return nil, s.mean(err)
+		return nil, s.classify(err)
 	}
 	return s, nil
 }
@@ -86,8 +91,8 @@ func (s *store) Close() error {
 
 func (s *store) path(name string) string { return path.Join(s.root, name) }
 
-// mean gives errors of the host their meaning.
-func (s *store) mean(err error) error {
+// classify gives errors of the host their meaning.
+func (s *store) classify(err error) error {
 	var status *client.StatusError
 	switch {
 	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist):
@@ -95,7 +100,12 @@ func (s *store) mean(err error) error {
 	case errors.Is(err, fs.ErrPermission):
 		return &site.Refused{Host: s.host, Why: "permission denied in " + s.root, Next: "name a folder that this user may write to", Cause: err}
 	case errors.As(err, &status):
-		return &site.Refused{Host: s.host, Why: "the folder " + s.root + " can't be written to (is the disk full?)", Next: "make room on the host, and run the same command again: it goes on where it stopped", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "the folder " + s.root + " can't be written to (is the disk full?)",
+			Next:  "make room on the host, and run the same command again: it goes on where it stopped",
+			Cause: err,
+		}
 	}
 	return &site.Unreachable{Host: s.host, Cause: errors.New("the connection broke off")}
 }
@@ -108,7 +118,7 @@ func (s *store) List(ctx context.Context, folder string) (map[string]int64, erro
 	if errors.Is(err, fs.ErrNotExist) {
 		return sizes, nil
 	}
-	return sizes, s.mean(err)
+	return sizes, s.classify(err)
 }
 
 func (s *store) list(ctx context.Context, folder, prefix string, sizes map[string]int64) error {
@@ -133,11 +143,11 @@ func (s *store) list(ctx context.Context, folder, prefix string, sizes map[strin
 func (s *store) Read(_ context.Context, name string) ([]byte, error) {
 	f, err := s.c.Open(s.path(name))
 	if err != nil {
-		return nil, s.mean(err)
+		return nil, s.classify(err)
 	}
 	defer f.Close()
 	data, err := io.ReadAll(io.LimitReader(f, 64<<20))
-	return data, s.mean(err)
+	return data, s.classify(err)
 }
 
 // chunk is how much of a file goes out before it is known to be there. Within it, bytes may arrive in any order.
@@ -159,19 +169,19 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		}
 	}
 	if err != nil {
-		return s.mean(err)
+		return s.classify(err)
 	}
 	if err := s.fill(ctx, w, from, f, sent); err != nil {
 		w.Close()
 		return err
 	}
 	if err := w.Close(); err != nil {
-		return s.mean(err)
+		return s.classify(err)
 	}
-	return s.mean(s.c.PosixRename(unfinished, to))
+	return s.classify(s.c.PosixRename(unfinished, to))
 }
 
-// fill writes what of a file is not there yet.
+// fill writes the part of a file that is not there yet.
 func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f site.File, sent func(int64)) error {
 	var at int64
 	if info, err := w.Stat(); err == nil && info.Size() > chunk && info.Size() <= f.Bytes {
@@ -183,7 +193,7 @@ func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f 
 		return err
 	}
 	if _, err := w.Seek(at, io.SeekStart); err != nil {
-		return s.mean(err)
+		return s.classify(err)
 	}
 	for at < f.Bytes {
 		if err := ctx.Err(); err != nil {
@@ -192,7 +202,7 @@ func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f 
 		want := min(chunk, f.Bytes-at)
 		n, err := w.ReadFromWithConcurrency(&io.LimitedReader{R: from, N: want}, 16)
 		if err != nil {
-			return s.mean(err)
+			return s.classify(err)
 		}
 		if n != want {
 			return fmt.Errorf("%s changed while it was sent", f.Name)
@@ -208,7 +218,7 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 	err := s.c.Link(s.path(from), s.path(to))
 	if errors.Is(err, fs.ErrNotExist) {
 		if err := s.c.MkdirAll(path.Dir(s.path(to))); err != nil {
-			return s.mean(err)
+			return s.classify(err)
 		}
 		err = s.c.Link(s.path(from), s.path(to))
 	}
@@ -216,7 +226,7 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 	if errors.As(err, &status) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 		return errors.ErrUnsupported
 	}
-	return s.mean(err)
+	return s.classify(err)
 }
 
 func (s *store) Swap(ctx context.Context, f site.File) error {
@@ -230,7 +240,7 @@ func (s *store) Claim(_ context.Context, name string) error {
 			return fs.ErrExist
 		}
 	}
-	return s.mean(err)
+	return s.classify(err)
 }
 
 func (s *store) Remove(_ context.Context, name string) error {
@@ -238,5 +248,5 @@ func (s *store) Remove(_ context.Context, name string) error {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return s.mean(err)
+	return s.classify(err)
 }

@@ -25,7 +25,15 @@ func Edition(n int) site.Parcel {
 	p := site.Parcel{Folder: fmt.Sprintf("0.%d.0-abcdef%04d", n, n), Version: fmt.Sprintf("0.%d.0", n), Fingerprint: fmt.Sprint(n)}
 	for name, text := range map[string]string{"index.html": fmt.Sprintf("edition %d", n), "data/lane.pack": strings.Repeat(fmt.Sprint("lane", n), 2000), "rules.wasm": "always the same"} {
 		data := []byte(text)
-		p.Files = append(p.Files, site.File{Name: name, Bytes: int64(len(data)), SHA256: sum(data), Open: func() (io.ReadSeekCloser, error) { return content{bytes.NewReader(data)}, nil }})
+		p.Files = append(
+			p.Files,
+			site.File{
+				Name:   name,
+				Bytes:  int64(len(data)),
+				SHA256: sum(data),
+				Open:   func() (io.ReadSeekCloser, error) { return content{bytes.NewReader(data)}, nil },
+			},
+		)
 	}
 	return p
 }

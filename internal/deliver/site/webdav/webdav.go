@@ -41,7 +41,16 @@ func Open(ctx context.Context, address *url.URL, user, password string) (site.St
 	}}
 	c := client.NewAuthClient(base.String(), client.NewPreemptiveAuth(basic{user, password}))
 	c.SetTransport(transport)
-	s := &store{host: base.Host, root: strings.TrimSuffix(address.Path, "/"), c: c, http: &http.Client{Transport: transport}, base: &base, user: user, pass: password, made: map[string]bool{}}
+	s := &store{
+		host: base.Host,
+		root: strings.TrimSuffix(address.Path, "/"),
+		c:    c,
+		http: &http.Client{Transport: transport},
+		base: &base,
+		user: user,
+		pass: password,
+		made: map[string]bool{},
+	}
 	if err := s.folder(s.root); err != nil {
 		return nil, err
 	}
@@ -81,8 +90,8 @@ func (s *store) path(name string) string { return s.root + "/" + name }
 func (s *store) Lanes() int              { return 4 }
 func (s *store) Close() error            { s.http.CloseIdleConnections(); return nil }
 
-// mean gives errors of the host their meaning.
-func (s *store) mean(err error) error {
+// classify gives errors of the host their meaning.
+func (s *store) classify(err error) error {
 	var status client.StatusError
 	switch {
 	case err == nil:
@@ -90,13 +99,28 @@ func (s *store) mean(err error) error {
 	case client.IsErrNotFound(err), client.IsErrCode(err, http.StatusConflict):
 		return fs.ErrNotExist
 	case client.IsErrCode(err, http.StatusUnauthorized):
-		return &site.Refused{Host: s.host, Why: "it does not take this user and password", Next: "check the user in the address, and the password: havvel keys set stores one", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "it does not take this user and password",
+			Next:  "check the user in the address, and the password: havvel keys set stores one",
+			Cause: err,
+		}
 	case client.IsErrCode(err, http.StatusForbidden):
-		return &site.Refused{Host: s.host, Why: "it does not allow to write to " + s.root, Next: "name a folder that this user may write to", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "it does not allow to write to " + s.root,
+			Next:  "name a folder that this user may write to",
+			Cause: err,
+		}
 	case client.IsErrCode(err, http.StatusInsufficientStorage):
 		return &site.Refused{Host: s.host, Why: "its disk is full", Next: "make room on the host, and run the same command again", Cause: err}
 	case errors.As(err, &status):
-		return &site.Refused{Host: s.host, Why: http.StatusText(status.Status) + " (status " + status.Error() + ")", Next: "is this address WebDAV, and may this user write there?", Cause: err}
+		return &site.Refused{
+			Host:  s.host,
+			Why:   http.StatusText(status.Status) + " (status " + status.Error() + ")",
+			Next:  "is this address WebDAV, and may this user write there?",
+			Cause: err,
+		}
 	}
 	var inner *url.Error
 	if errors.As(err, &inner) {
@@ -120,7 +144,7 @@ func (s *store) list(ctx context.Context, folder, prefix string, sizes map[strin
 	}
 	entries, err := s.c.ReadDir(folder)
 	if err != nil {
-		return s.mean(err)
+		return s.classify(err)
 	}
 	for _, e := range entries {
 		name := path.Join(prefix, e.Name())
@@ -137,7 +161,7 @@ func (s *store) list(ctx context.Context, folder, prefix string, sizes map[strin
 
 func (s *store) Read(_ context.Context, name string) ([]byte, error) {
 	data, err := s.c.Read(s.path(name))
-	return data, s.mean(err)
+	return data, s.classify(err)
 }
 
 // folder makes a folder and those above it, once. Two at a time would get into each other's way.
@@ -148,7 +172,7 @@ func (s *store) folder(name string) error {
 		return nil
 	}
 	if err := s.c.MkdirAll(name, 0o755); err != nil {
-		return s.mean(err)
+		return s.classify(err)
 	}
 	s.made[name] = true
 	return nil
@@ -189,12 +213,12 @@ func (s *store) put(ctx context.Context, f site.File, sent func(int64)) error {
 func (s *store) do(r *http.Request, name string) error {
 	answer, err := s.http.Do(r)
 	if err != nil {
-		return s.mean(err)
+		return s.classify(err)
 	}
 	defer answer.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20))
 	if answer.StatusCode >= 300 {
-		return s.mean(client.NewPathError(r.Method, name, answer.StatusCode))
+		return s.classify(client.NewPathError(r.Method, name, answer.StatusCode))
 	}
 	return nil
 }
@@ -208,7 +232,7 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 	if errors.As(err, &status) && status.Status != http.StatusUnauthorized {
 		return errors.ErrUnsupported
 	}
-	return s.mean(err)
+	return s.classify(err)
 }
 
 func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx, f, func(int64) {}) }
@@ -234,7 +258,7 @@ func (s *store) Remove(_ context.Context, name string) error {
 	s.mu.Lock()
 	clear(s.made)
 	s.mu.Unlock()
-	err := s.mean(s.c.RemoveAll(s.path(name)))
+	err := s.classify(s.c.RemoveAll(s.path(name)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}

@@ -13,7 +13,13 @@ import (
 // near one, blue the windows of the near one (each of its own strength, so that they differ at night).
 func drawHouses() image.Image {
 	const w, h = 1024, 256
-	far, near, windows := image.NewAlpha(image.Rect(0, 0, w, h)), image.NewAlpha(image.Rect(0, 0, w, h)), image.NewAlpha(image.Rect(0, 0, w, h))
+	far, near, windows := image.NewAlpha(
+		image.Rect(0, 0, w, h),
+	), image.NewAlpha(
+		image.Rect(0, 0, w, h),
+	), image.NewAlpha(
+		image.Rect(0, 0, w, h),
+	)
 	row(far, nil, rand.New(rand.NewPCG(7, 1)), 46, 78, 100)
 	row(near, windows, rand.New(rand.NewPCG(5, 9)), 64, 104, 120)
 	m := image.NewNRGBA(image.Rect(0, 0, w, h))
@@ -33,7 +39,24 @@ func row(m, windows *image.Alpha, chance *rand.Rand, least, most, high float32) 
 		eaves := h - tall
 		ridge := eaves - width*(0.35+0.35*chance.Float32())
 		peak := x + width*(0.35+0.3*chance.Float32()) + lean
-		fill(m, 255, x, h, x+lean*0.6, eaves, x-4+lean*0.6, eaves+3, peak, ridge, x+width+4+lean*0.6, eaves+3, x+width+lean*0.6, eaves, x+width, h)
+		fill(
+			m,
+			255,
+			x,
+			h,
+			x+lean*0.6,
+			eaves,
+			x-4+lean*0.6,
+			eaves+3,
+			peak,
+			ridge,
+			x+width+4+lean*0.6,
+			eaves+3,
+			x+width+lean*0.6,
+			eaves,
+			x+width,
+			h,
+		)
 		chimney := peak + width*0.18
 		fill(m, 255, chimney, eaves, chimney, ridge-10, chimney+8, ridge-12, chimney+8, eaves)
 		if windows != nil {

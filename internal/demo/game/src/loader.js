@@ -6,9 +6,9 @@
 	const parts = [{{parts}}].map((name) => ({ name, share: 0 }));
 	let unpacked = 0;
 
-	// announce tells whoever listens around the game what happens in it.
-	function announce(moment) {
-		window.dispatchEvent(new CustomEvent("game-moment", { cancelable: true, detail: { moment } }));
+	// send tells listeners around the game what happens in it.
+	function send(event) {
+		window.dispatchEvent(new CustomEvent("game-event", { cancelable: true, detail: { event } }));
 	}
 
 	function show() {
@@ -52,7 +52,7 @@
 	}
 
 	async function load() {
-		announce("loading-begun");
+		send("loading-begun");
 		const files = {};
 		await Promise.all(parts.map(async (part) => (files[part.name] = await bring(part))));
 		const module = files["rules.wasm"];
@@ -62,7 +62,7 @@
 			unpacked = share;
 			show();
 		});
-		announce("loading-done");
+		send("loading-done");
 		const loading = document.getElementById("loading");
 		loading.classList.add("over");
 		setTimeout(() => loading.remove(), 700);

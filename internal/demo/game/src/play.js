@@ -1,18 +1,18 @@
 // The game: screens, lanterns, moves, and what a player does. Sizes are in pixels of the canvas; u is a
-// unit that fits a phone as well as a desk.
+// unit that fits a phone as well as a desktop.
 
 function newGame({ rules, nights, sound, kept }) {
 	const teach = ["Press a lantern: it turns, and so do its neighbours", "Light every lantern on the lane", "Pressing one twice undoes it"];
 	let screen = "title", night = 0, moves = 0, needed = 0, focus = -1, lanterns = [], history = [], sparks = [], since = 0, hinted = -1, wrong = 0;
 	let buttons = [], hover = -1, area = { x: 0, y: 0, cell: 1 };
 
-	// announce tells whoever listens around the game what happens in it.
-	function announce(moment, more) {
-		window.dispatchEvent(new CustomEvent("game-moment", { cancelable: true, detail: { moment, ...more } }));
+	// send tells listeners around the game what happens in it.
+	function send(event, more) {
+		window.dispatchEvent(new CustomEvent("game-event", { cancelable: true, detail: { event, ...more } }));
 	}
 
 	function load(i) {
-		if (screen !== "play" && screen !== "done") announce("play-begun");
+		if (screen !== "play" && screen !== "done") send("play-begun");
 		night = i;
 		const { rows, seed, turns } = nights[i];
 		const w = rows[0].length, h = rows.length;
@@ -31,11 +31,11 @@ function newGame({ rules, nights, sound, kept }) {
 		focus = focus < 0 ? -1 : 0;
 		go("play");
 		kept.set("night", i);
-		announce("level-begun", { level: i + 1 });
+		send("level-begun", { level: i + 1 });
 	}
 
 	function go(to) {
-		if ((screen === "play" || screen === "done") && to !== "play" && to !== "done") announce("play-stopped");
+		if ((screen === "play" || screen === "done") && to !== "play" && to !== "done") send("play-stopped");
 		screen = to, since = 0, hover = -1;
 	}
 
@@ -66,9 +66,9 @@ function newGame({ rules, nights, sound, kept }) {
 	function finish() {
 		const best = kept.best(night);
 		if (!best || moves < best) kept.setBest(night, moves);
-		announce("level-ended", { level: night + 1, won: true });
-		announce("statistic", { name: "lanterns", value: score() });
-		announce("statistic", { name: "nights", value: solvedCount() });
+		send("level-ended", { level: night + 1, won: true });
+		send("statistic", { name: "lanterns", value: score() });
+		send("statistic", { name: "nights", value: solvedCount() });
 		setTimeout(() => screen === "play" && rules.solved() && (sound.play("done", 1, 0.6), lanterns.forEach((l) => { for (let i = 0; i < 10; i++) spark(l); }), go("done")), 650);
 	}
 

@@ -1,0 +1,177 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"havvel/internal/deliver"
+	"havvel/internal/export"
+	"havvel/internal/fault"
+	"havvel/internal/inwords"
+	"havvel/internal/logbook"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+// Unsent are the destinations that lack this version of this export, when there are any; so a command that failed at one of
+// several can be run again.
+//
+// pageOnly are those that have it, and lack what has changed of their page; have are those that lack nothing.
+func Unsent(
+	courier *deliver.Courier,
+	destinations []*project.Destination,
+	pages map[string]*deliver.Contents,
+	version, fingerprint string,
+) (left, pageOnly, have []*project.Destination, err error) {
+	for _, d := range destinations {
+		var before *deliver.AlreadySent
+		err := courier.Fresh(d, version, fingerprint)
+		if errors.As(err, &before) && before.Same && before.Before.Version == version && before.Before.State != rulebook.Refused {
+			if page := pages[d.Name]; page != nil && courier.Unfilled(d, page, version) {
+				pageOnly = append(pageOnly, d)
+			} else {
+				have = append(have, d)
+			}
+			continue
+		}
+		if err != nil && before == nil {
+			return nil, nil, nil, err
+		}
+		left = append(left, d)
+	}
+	if len(left) == 0 && len(pageOnly) == 0 {
+		return destinations, nil, nil, nil // which then is refused
+	}
+	return left, pageOnly, have, nil
+}
+
+// Sendable says what forbids sending a build to a destination, before the first byte goes out. The error is a *pack.Faulty where it is what
+// check finds.
+func Sendable(courier *deliver.Courier, d *project.Destination, b *export.Build, s Sending) error {
+	if !deliver.Can(d, deliver.Send) {
+		return deliver.No(d, deliver.Send)
+	}
+	if _, err := Wanted(courier.Project, d, b, s.Version, s.Choices); err != nil {
+		return err
+	}
+	if why := Untried(courier.Project, d, b); why != "" && !s.AcceptErrors {
+		return fault.New(fault.No, "not sent to %s: havvel.toml requires a clean trial of this export, and %s", d.Rules.Name, why).Then("run havvel trial first")
+	}
+	if !s.Again {
+		if err := courier.Fresh(d, s.Version, b.Fingerprint); err != nil {
+			return err
+		}
+	}
+	if _, err := d.Secret(); err != nil && !s.DryRun {
+		return err
+	}
+	return nil
+}
+
+// A Sending is how a version is to be sent.
+type Sending struct {
+	Choices
+	Version string
+	Again   bool // also what was sent before
+	DryRun  bool
+}
+
+// Awaited reports whether a destination can be asked when it decides on a version.
+func Awaited(d *project.Destination, state string) bool {
+	return deliver.Undecided(state) && deliver.Can(d, deliver.Follow)
+}
+
+// Decided is the error for a delivery that was refused, or is not decided within the limit.
+func Decided(d *project.Destination, s *deliver.Status, limit time.Duration) error {
+	switch {
+	case s.State == rulebook.Refused:
+		return fault.Said
+	case Awaited(d, s.State):
+		return NotDecided(d.Rules.Name, s.Version, s.State, limit).Then("nothing is lost; havvel where --wait asks again")
+	}
+	return nil
+}
+
+// NotDecided says that a portal took longer than we wanted to wait.
+func NotDecided(portal, version, state string, limit time.Duration) *fault.Error {
+	return fault.New(fault.Unreachable, "%s has not decided on version %s within %s (state: %s)", portal, version, inwords.Span(limit), state)
+}
+
+// Last is the last delivery to a destination.
+func Last(courier *deliver.Courier, d *project.Destination) (*logbook.Delivery, error) {
+	latest, err := courier.Latest([]*project.Destination{d})
+	if err != nil {
+		return nil, err
+	}
+	if len(latest) == 0 {
+		return nil, fault.New(fault.No, "nothing was sent to %s yet", d.Name).Then("havvel send uploads this version")
+	}
+	return latest[0], nil
+}
+
+// Publishable says why a delivery can't be made public.
+func Publishable(d *project.Destination, s *deliver.Status) error {
+	switch {
+	case s.State == rulebook.Refused:
+		reasons := ""
+		for _, r := range s.Reasons {
+			reasons += "\n  - " + r
+		}
+		return fault.New(fault.No, "%s refused version %s, so it can't be made public%s", d.Rules.Name, s.Version, reasons)
+	case deliver.Undecided(s.State):
+		return fault.New(
+			fault.No,
+			"%s has not decided on version %s yet (state: %s)",
+			d.Rules.Name,
+			s.Version,
+			s.State,
+		).Then("havvel where --wait waits for it")
+	}
+	return nil
+}
+
+// Next says what to do about the deliveries that wait for the developer: those that can be made public first.
+func Next(p *project.Project, shown []*deliver.Status) string {
+	in := map[string][]string{} // destinations, by what to do
+	for _, st := range shown {
+		switch {
+		case st.State == rulebook.Draft && !deliver.Can(p.To[st.Destination], deliver.Publish):
+			in["share"] = append(in["share"], st.Destination)
+		case st.State == rulebook.Draft:
+			in["publish"] = append(in["publish"], st.Destination)
+		case Awaited(p.To[st.Destination], st.State):
+			in["wait"] = append(in["wait"], st.Destination)
+		case deliver.Undecided(st.State):
+			in["look"] = append(in["look"], p.To[st.Destination].Rules.Name)
+		case st.State == rulebook.Refused:
+			in["fix"] = append(in["fix"], st.Destination)
+		}
+	}
+	switch {
+	case len(shown) == 0:
+		return "havvel send"
+	case len(in["publish"]) > 0:
+		return fmt.Sprintf("havvel publish%s  (makes it public; until then only people with the link see it)", ToFlags(p, in["publish"]))
+	case len(in["wait"]) > 0:
+		return fmt.Sprintf("havvel where --wait%s", ToFlags(p, in["wait"]))
+	case len(in["share"]) > 0 && p.To[in["share"][0]].Rules.Rounds:
+		return fmt.Sprintf("havvel round open%s  (gives it to testers, and brings back how it went)", ToFlags(p, in["share"][:1]))
+	case len(in["share"]) > 0:
+		return fmt.Sprintf("havvel where --share%s  (lines with the link, to paste)", ToFlags(p, in["share"]))
+	case len(in["look"]) > 0:
+		return fmt.Sprintf("look at your page on %s; the rulebook doesn't say how a version is followed there", inwords.List(in["look"]))
+	case len(in["fix"]) > 0:
+		return "fix what is named above, export again, and send it as a new version"
+	}
+	return ""
+}
+
+// ToFlags names destinations on a command line; nothing when they are all that the project has.
+func ToFlags(p *project.Project, names []string) string {
+	if len(names) == len(p.To) {
+		return ""
+	}
+	return " --to " + strings.Join(names, " --to ")
+}

@@ -1,0 +1,7 @@
+//go:build !windows
+
+package fault
+
+import "syscall"
+
+var fullCodes = []error{syscall.ENOSPC, syscall.EDQUOT}

@@ -1,0 +1,61 @@
+// Package inwords says counts, lists, lengths of time and paths as people do.
+package inwords
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// Files counts files.
+func Files(n int) string { return Of(n, "1 file", fmt.Sprintf("%d files", n)) }
+
+// Of picks a wording by number.
+func Of(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
+// List joins names as people do: a, b and c.
+func List(names []string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
+}
+
+// Span writes a length of time as people say it: "3s", "1m 20s", "2h 5m". Parts that are nothing are left out.
+func Span(d time.Duration) string {
+	d = d.Round(time.Second)
+	if d >= time.Hour {
+		return parts(int(d.Hours()), "h", int(d.Minutes())%60, "m")
+	}
+	return parts(int(d.Minutes()), "m", int(d.Seconds())%60, "s")
+}
+
+func parts(large int, unit string, small int, smallUnit string) string {
+	switch {
+	case large == 0:
+		return fmt.Sprintf("%d%s", small, smallUnit)
+	case small == 0:
+		return fmt.Sprintf("%d%s", large, unit)
+	}
+	return fmt.Sprintf("%d%s %d%s", large, unit, small, smallUnit)
+}
+
+// Near writes a path as briefly as it can be said from the current folder.
+func Near(path string) string {
+	here, err := os.Getwd()
+	if err != nil {
+		return path
+	}
+	short, err := filepath.Rel(here, path)
+	if err != nil || strings.HasPrefix(short, filepath.Join("..", "..", "..")) {
+		return path
+	}
+	return short
+}
