@@ -50,15 +50,16 @@ func (m *making) product(from [sha256.Size]byte, way string, make func(io.Writer
 	if made, ok := readProduct(filepath.Join(m.folder, name)); ok {
 		return made, nil
 	}
-	made, err := write(m.place(), name, make)
+	folder := m.place()
+	made, err := write(folder, name, make)
 	if err == nil || !atomicfile.Unwritable(err) {
 		return made, err
 	}
-	folder, other := m.elsewhere(err)
-	if other != nil {
+	other, moved := m.elsewhere(folder, err)
+	if moved != nil {
 		return made, err
 	}
-	return write(folder, name, make)
+	return write(other, name, make)
 }
 
 func (m *making) place() string {
@@ -67,12 +68,15 @@ func (m *making) place() string {
 	return cmp.Or(m.spare, m.folder)
 }
 
-// elsewhere is the folder that takes the place of one that can't be written to.
-func (m *making) elsewhere(reason error) (string, error) {
+// elsewhere is the folder that takes the place of one that can't be written to, for as many as find that out at once.
+func (m *making) elsewhere(folder string, reason error) (string, error) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if m.spare != "" {
-		return "", reason
+		if folder == m.spare {
+			return "", reason
+		}
+		return m.spare, nil
 	}
 	var err error
 	if m.spare, err = os.MkdirTemp("", "havvel-made-*"); err == nil {
