@@ -22,6 +22,7 @@ type Choices struct {
 	Slim, Smallest bool     // also without the project's word for it
 	AcceptErrors   bool     // an archive with errors is written all the same
 	Without        []string // steps that are not made
+	Unsummed       bool     // nobody asks for the SHA-256 of a zip
 }
 
 // Version is the version on the command line, or the project's.
@@ -49,7 +50,7 @@ func PackFor(p *project.Project, d *project.Destination, version string, c Choic
 		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: Accepts(p),
 		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
 		Slim: c.Slim || p.Pack.Slim, Smallest: c.Smallest || p.Pack.Smallest, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
-		Without: slices.Concat(p.Pack.Without, c.Without), AcceptErrors: c.AcceptErrors,
+		Unsummed: c.Unsummed, Without: slices.Concat(p.Pack.Without, c.Without), AcceptErrors: c.AcceptErrors,
 	}
 	for _, name := range to.Without {
 		if !slices.Contains(StepNames(), name) {

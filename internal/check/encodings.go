@@ -130,6 +130,17 @@ var encodingChecks = []*Check{
 		}),
 	},
 	{
+		ID:    "encoding-guessed",
+		Title: "The browser's name decides which compressed form is loaded",
+		Level: finding.Warning,
+		Text: "The loader asks what the browser calls itself, or which media it plays, and takes the brotli or the gzip file by that. " +
+			"Neither says what the browser can unpack: one that the loader doesn't know, in an app or on a console, gets the wrong file and " +
+			"stops on the loading bar. Hosts that serve compressed files are told by each request (Accept-Encoding).",
+		Before: `load("lane.pack" + (/Firefox/.test(navigator.userAgent) ? ".gz" : ".br"))`,
+		After:  `load("lane.pack.gz"), or load("lane.pack") where the host compresses`,
+		Run:    guessed,
+	},
+	{
 		ID:    "encoding-twice",
 		Title: "A file is there both compressed and plain",
 		Level: finding.Note,
@@ -163,6 +174,34 @@ var encodingChecks = []*Check{
 			}
 		},
 	},
+}
+
+// guessed reports loaders that choose between compressed forms by what the browser says of itself, once for each place.
+func guessed(p *Pass) {
+	told := map[string]bool{}
+	for i := range p.Build.Links {
+		l := &p.Build.Links[i]
+		if !l.Guessed || l.To == nil || l.To.Encoding == "" {
+			continue
+		}
+		who, _ := p.Build.Unpacker(l.To)
+		at := fmt.Sprintf("%s:%d", l.From.Path, l.Line)
+		if who == export.ByGame || told[at] {
+			continue
+		}
+		told[at] = true
+		plain, _ := encoding.Named(l.To.Path)
+		found := finding.Finding{
+			File: l.From.Path, Line: l.Line, Column: l.Column,
+			Message: "what the browser calls itself decides which form of " + plain + " is loaded, not what it can unpack",
+			Fix:     "name one form that every host of yours serves, or the file without its ending where the host compresses",
+		}
+		if p.Rules != nil && p.Build.Form(l.To, p.Rules.Serves.Encodings).Name == plain && p.Build.Followed(l.To, plain) == nil {
+			p.fixed(found, "recode", "pack makes each choice lead to the file as the host can serve it", found.Fix)
+			continue
+		}
+		p.report(found)
+	}
 }
 
 // unserved reports a file that the portal can't serve in the form that it has.

@@ -195,6 +195,10 @@ var flawed = map[string]struct {
 		f["levels.bin.gz"] = zipped(noise) + zipped(noise)
 		f["game.js"] += "\nfetch('levels.bin.gz')"
 	}, []string{"error levels.bin.gz"}},
+	"encoding-guessed": {func(f map[string]string) {
+		f["lane.pack.gz"] = zipped(noise)
+		f["game.js"] += "\nfetch('lane.pack' + (/Firefox/.test(navigator.userAgent) ? '.gz' : '.br'))"
+	}, []string{"warning game.js:2"}},
 	"encoding-twice": {func(f map[string]string) { f["rules.wasm.gz"] = zipped(f["rules.wasm"]) }, []string{"note rules.wasm.gz"}},
 
 	"weight-archive": {func(f map[string]string) { f["a.bin"], f["b.bin"], f["c.bin"] = noise, noise, noise }, []string{"warning "}},

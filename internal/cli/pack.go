@@ -39,6 +39,7 @@ func (a *console) pack() *cobra.Command {
 		example: "  havvel pack --plan\n  havvel pack --to brackwater --slim --out archives",
 		args:    cobra.MaximumNArgs(1),
 		run: func(ctx context.Context, args []string) error {
+			f.choices.Unsummed = !a.json
 			return a.runPack(ctx, args, f)
 		},
 	})

@@ -21,7 +21,7 @@ type Cache struct{ folder string }
 func NewCache(folder string) *Cache { return &Cache{folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
-const cacheFormat = 27
+const cacheFormat = 28
 
 // tooFresh is how old a file must be for its time to tell whether it changed: systems count time in steps, and a
 // file may be written twice within one.

@@ -36,7 +36,8 @@ func (p *Plan) zipped(
 	a := &Archive{Path: path, Entries: len(items)}
 	var finished done
 	err = atomicfile.Again(path, func(f disk.File) (err error) {
-		if finished, err = a.write(ctx, f, path, items, streams, p.cache); err != nil {
+		sum := newSummer(filepath.Join(p.cache.folder, "sums"), items, streams, p.to.Unsummed)
+		if finished, err = a.write(ctx, f, path, items, streams, sum, p.cache); err != nil {
 			return err
 		}
 		return judge(f.Name())
@@ -75,10 +76,10 @@ func (a *Archive) write(
 	path string,
 	items []*Item,
 	streams []*deflate.Stream,
+	sum *summer,
 	cache *Cache,
 ) (done, error) {
 	z := &zipper{f: f}
-	sum := newSummer(filepath.Join(cache.folder, "sums"), items, streams)
 	if err := cache.begin(z, sum.chain, items, streams); err != nil {
 		return done{}, fmt.Errorf("writing %s: %w", path, err)
 	}

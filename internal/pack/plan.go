@@ -73,6 +73,7 @@ type For struct {
 	LeaveOut              []string
 	LeaveUnused           bool
 	Without               []string          // names of steps that are not to be taken
+	Unsummed              bool              // nobody asks for the SHA-256 of a zip, which takes longer than writing it
 	AcceptErrors          bool              // an archive with errors is written, too
 	Front                 *Front            // nil to leave the page as it is
 	Report                progress.Reporter // of what takes long before anything is written; nil for nobody

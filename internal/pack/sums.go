@@ -27,6 +27,7 @@ type summer struct {
 	states []state             // of this archive
 	known  []state             // of earlier ones
 	broken bool                // what was kept does not fit
+	idle   bool                // nobody asks for the sum
 }
 
 // state is a hash's state at one place.
@@ -41,12 +42,15 @@ const (
 	mostStates   = 200
 )
 
-func newSummer(path string, items []*Item, streams []*deflate.Stream) *summer {
-	s := &summer{Hash: sha256.New(), path: path, from: -1}
+func newSummer(path string, items []*Item, streams []*deflate.Stream, idle bool) *summer {
+	s := &summer{Hash: sha256.New(), path: path, from: -1, idle: idle}
 	link := sha256.Sum256([]byte("havvel-zip/1"))
 	for i, it := range items {
 		link = sha256.Sum256(append(append(link[:], it.Name...), streams[i].Key()...))
 		s.chain = append(s.chain, link)
+	}
+	if idle {
+		return s
 	}
 	if data, ok := atomicfile.Kept(path); !ok || gob.NewDecoder(bytes.NewReader(data)).Decode(&s.known) != nil {
 		s.known = nil
@@ -71,7 +75,7 @@ func (s *summer) find(i int) *state {
 // Write implements io.Writer.
 func (s *summer) Write(p []byte) (int, error) {
 	s.at += int64(len(p))
-	if s.from >= 0 {
+	if s.from >= 0 || s.idle {
 		return len(p), nil
 	}
 	return s.Hash.Write(p)
@@ -79,7 +83,7 @@ func (s *summer) Write(p []byte) (int, error) {
 
 // wants reports whether mark is to be called once all bytes up to the end of an entry are written.
 func (s *summer) wants(entry int) bool {
-	return entry == s.from || s.from < 0 && s.at-s.last >= betweenMarks
+	return !s.idle && (entry == s.from || s.from < 0 && s.at-s.last >= betweenMarks)
 }
 
 // mark takes up the state at the end of an entry, or keeps it.
@@ -99,8 +103,11 @@ func (s *summer) mark(entry int) {
 	}
 }
 
-// hex returns the sum of the archive, which f holds.
+// hex returns the sum of the archive, which f holds; "" where nobody asks.
 func (s *summer) hex(f disk.File, size int64) (string, error) {
+	if s.idle {
+		return "", nil
+	}
 	if s.broken {
 		s.Hash.Reset()
 		if _, err := io.Copy(s.Hash, io.NewSectionReader(f, 0, size)); err != nil {

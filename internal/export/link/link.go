@@ -23,6 +23,7 @@ type Link struct {
 	Pieces       []Piece // what the target is put together from; nil when the place holds all of it
 	Quote        byte    // the letter that encloses it in a script, where the place holds all of it; 0 elsewhere
 	Again        []int   // offsets of more places in the file where the same whole text stands
+	Guessed      bool    // the form that it ends with is chosen by what the browser says of itself, such as its name
 	Integrity    string  // the hashes that the file must have one of, as an integrity attribute says
 	Reading      Reading // what a script does with the bytes that it loads
 }

@@ -199,6 +199,7 @@ func (r *reader) add(l link.Link, n name) {
 		if p.Len >= 0 && !p.Root && (p.Text != "" || len(n.list) == 1) {
 			l.Offset, l.Len = p.Offset, p.Len // the last one is nearest to where the name is put together
 			r.used[p.Offset] = true
+			l.Guessed = l.Guessed || r.guessed[p.Offset]
 		}
 	}
 	if len(n.list) != 1 || n.list[0].Len < 0 || n.list[0].Kept {

@@ -87,6 +87,8 @@ type reader struct {
 	values *evaluator
 	seen   map[seen]int // links, by what they say; value: their place in Links
 	used   map[int]bool // offsets of texts that reach a sink
+
+	guessed map[int]bool // offsets of texts that are chosen by what the browser says of itself
 }
 
 type seen struct {
@@ -120,6 +122,7 @@ func (r *reader) read(tree *js.AST, source []byte) {
 	r.walker = &walker{index: x, facts: f, decodes: newDecoding(source)}
 	r.values = &evaluator{index: x, source: source, known: map[any]value{}, active: map[any]int{}}
 	r.walker.module(tree, r)
+	r.guessed = r.walker.guessing()
 	left := stepsLoads + len(source)/bytesPerStep
 	for _, last := range []bool{false, true} { // addresses that reach no other sink come last
 		for _, l := range slices.Backward(r.walker.loads) { // what a bundler puts last is the game

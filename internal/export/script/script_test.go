@@ -81,6 +81,30 @@ func TestRead(t *testing.T) {
 	}
 }
 
+// TestGuessed: whether the form of a file is chosen by what the browser says of itself.
+func TestGuessed(t *testing.T) {
+	for source, want := range map[string]bool{
+		`fetch("lane" + (/Firefox/.test(navigator.userAgent) ? ".gz" : ".br"))`:                                     true,
+		`const s = /Safari/.test(navigator.userAgent); let end = ".br"; if (s) end = ".gz"; fetch("lane" + end)`:    true,
+		`function old() { return navigator.vendor == "x" } fetch(old() ? "lane.gz" : "lane.br")`:                    true,
+		`const v = document.createElement("video"); fetch(v.canPlayType("video/webm") ? "lane.br" : "lane.gz")`:     true,
+		"const m = MediaSource.isTypeSupported('x'); fetch(`lane.${m ? 'br' : 'gz'}`)":                              true,
+		`var e = ".gz"; !/MSIE/.test(navigator.userAgent) && (e = ".br"); fetch("lane" + e)`:                        true,
+		`fetch(self.DecompressionStream ? "lane.gz" : "lane.br")`:                                                   false,
+		`fetch(level.platform ? "lane.gz" : "lane.br")`:                                                             false,
+		`if (/Mobile/.test(navigator.userAgent)) document.body.className = "touch"; fetch("lane.br"); f("lane.gz")`: false,
+		`fetch(/Safari/.test(navigator.userAgent) ? "lane.ogg" : "lane.mp3")`:                                       false,
+	} {
+		got := false
+		for _, l := range Read([]byte(source)).Links {
+			got = got || l.Guessed
+		}
+		if got != want {
+			t.Errorf("%s: %v, want %v", source, got, want)
+		}
+	}
+}
+
 // TestBundles: what is read out of bundles that real bundlers made of our own sources, for three base paths each.
 func TestBundles(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.js")

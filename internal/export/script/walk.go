@@ -17,6 +17,8 @@ type walker struct {
 	keyed   bool // an object has a key that begins with a slash
 	given   []give
 	decodes decoding
+	tests   []js.IExpr // that lead to where the walk is
+	choices []choice
 	kept    []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
 
 	static   func(literal []byte) // gets what imports and exports name
@@ -63,10 +65,12 @@ func (w *walker) statement(s js.IStmt) {
 		w.expression(s)
 	case *js.IfStmt:
 		w.expression(s.Cond)
-		w.statement(s.Body)
-		if s.Else != nil {
-			w.statement(s.Else)
-		}
+		w.under(s.Cond, func() {
+			w.statement(s.Body)
+			if s.Else != nil {
+				w.statement(s.Else)
+			}
+		})
 	case *js.ForStmt:
 		w.expression(s.Init)
 		w.expression(s.Cond)
@@ -200,6 +204,7 @@ func (w *walker) walk(e js.IExpr, within bool) {
 		w.decodes.number(w, e)
 		if e.TokenType == js.StringToken {
 			w.facts.text(e)
+			w.chosen(e.Data[1 : len(e.Data)-1])
 			if !within && bytes.ContainsAny(e.Data, "./<") {
 				w.texts = append(w.texts, e)
 			}
@@ -212,6 +217,9 @@ func (w *walker) walk(e js.IExpr, within bool) {
 		if !within && telltale(e, 0) {
 			w.texts = append(w.texts, e)
 		}
+		if len(e.Tail) > 1 {
+			w.chosen(e.Tail[1 : len(e.Tail)-1])
+		}
 		w.walk(e.Tag, true)
 		for i := range e.List {
 			w.walk(e.List[i].Expr, true)
@@ -221,8 +229,10 @@ func (w *walker) walk(e js.IExpr, within bool) {
 		}
 	case *js.CondExpr:
 		w.walk(e.Cond, false)
-		w.walk(e.X, within)
-		w.walk(e.Y, within)
+		w.under(e.Cond, func() {
+			w.walk(e.X, within)
+			w.walk(e.Y, within)
+		})
 	case *js.CommaExpr:
 		for i, x := range e.List {
 			w.walk(x, within && i == len(e.List)-1)
@@ -314,7 +324,7 @@ func (w *walker) binary(e *js.BinaryExpr, within bool) {
 		w.walk(e.Y, false)
 	case js.OrToken, js.NullishToken, js.AndToken:
 		w.walk(e.X, within)
-		w.walk(e.Y, within)
+		w.under(e.X, func() { w.walk(e.Y, within) })
 	case js.EqEqToken, js.EqEqEqToken, js.NotEqToken, js.NotEqEqToken:
 		w.compared(e.X, e.Y)
 		w.compared(e.Y, e.X)

@@ -30,11 +30,15 @@ const (
 )
 
 // Where matches cover less than one byte in so many of a stretch, they are looked for at some positions only in the next one, until
-// there is a longer one: what is compressed already has none worth having.
+// there is a longer one: what is compressed already has none worth having. After more such stretches, fewer positions are noted, too;
+// the steps have no common divisor, so that a longer match is met all the same.
 const (
-	stretch = 2048
-	worth   = 12
-	skip    = 8
+	stretch    = 2048
+	worth      = 12
+	skip       = 8
+	barren     = 8 // stretches
+	barrenStep = 15
+	barrenNote = 4
 )
 
 // Bounds of a block.
@@ -93,16 +97,16 @@ func (e *encoder) parse(data []byte, begin int) int {
 	least := e.leastLength(data, begin, soft)
 	length, distance := 0, 0 // of the match at the position
 	known := false
-	look, covered, sparse := at+stretch, 0, false
+	look, covered, sparse := at+stretch, 0, 0 // stretches in a row that gained nothing
 	for at < soft && len(e.list) < mostList {
 		if at >= look {
-			sparse, covered, look = covered < stretch/worth, 0, at+stretch
+			if sparse++; covered >= stretch/worth {
+				sparse = 0
+			}
+			covered, look = 0, at+stretch
 		}
-		if sparse && at&(skip-1) != 0 && at+4 <= len(data) && !known {
-			e.insertFour(data, at)
-			e.plain(data[at])
-			at++
-			continue
+		if sparse > 0 && !known && at+barrenStep+4 <= soft {
+			at = e.pass(data, at, sparse)
 		}
 		if !known {
 			length, distance = e.match(data, at, minMatch-1, searchDepth)
@@ -124,7 +128,7 @@ func (e *encoder) parse(data []byte, begin int) int {
 			}
 			e.found(start-from, length, distance)
 			if covered += length; length >= skip {
-				sparse = false
+				sparse = 0
 			}
 			for at++; at < start+length; at++ {
 				if at+4 <= len(data) {
@@ -142,6 +146,25 @@ func (e *encoder) parse(data []byte, begin int) int {
 	}
 	e.list = append(e.list, sequence{plain: uint32(at - from)})
 	return at
+}
+
+// pass takes bytes as they are up to the next position where a match is looked for.
+func (e *encoder) pass(data []byte, at, sparse int) int {
+	if sparse < barren {
+		for ; at&(skip-1) != 0; at++ {
+			e.insertFour(data, at)
+			e.plain(data[at])
+		}
+		return at
+	}
+	for i, b := range data[at : at+barrenStep-1] {
+		if (at+i)&(barrenNote-1) == 0 {
+			e.insertFour(data, at+i)
+			e.mix.add(b, barrenNote)
+		}
+		e.literalCount[b]++
+	}
+	return at + barrenStep - 1
 }
 
 // forget takes back that a position was noted last.
@@ -165,8 +188,7 @@ func (e *encoder) match(data []byte, at, best, depth int) (length, distance int)
 
 func (e *encoder) plain(b byte) {
 	e.literalCount[b]++
-	e.mix.fresh[(b>>5)&6|b&1]++
-	e.mix.many++
+	e.mix.add(b, 1)
 }
 
 func (e *encoder) found(plain, length, distance int) {
@@ -208,6 +230,12 @@ type mixture struct {
 	old   [10]uint32
 	many  uint32 // fresh ones
 	all   uint32 // old ones
+}
+
+// add counts a byte, times it.
+func (m *mixture) add(b byte, times uint32) {
+	m.fresh[(b>>5)&6|b&1] += times
+	m.many += times
 }
 
 const dueAfter = 512
