@@ -35,30 +35,24 @@ func slim(ctx context.Context, p *Plan) error {
 	if err != nil {
 		return err
 	}
-	for _, kind := range slices.Sorted(maps.Keys(gains)) {
-		g := gains[kind]
-		p.note(
-			"slim",
-			-g.bytes,
-			"less to download, and nothing lost",
-			"%s of %s %s",
-			count(g.files, "file"),
-			kind,
-			verb(g.files, "becomes smaller", "become smaller"),
-		)
+	for _, how := range slices.Sorted(maps.Keys(gains)) {
+		g := gains[how]
+		kinds := strings.Join(slices.Sorted(maps.Keys(g.kinds)), ", ")
+		p.note("slim", -g.bytes, "less to download, and nothing lost", "in %s (%s) %s", count(g.files, "file"), kinds, how)
 	}
 	return nil
 }
 
-// gain is what was won among files of one kind.
+// gain is what one way of making files smaller has won.
 type gain struct {
 	files int
 	bytes int64
+	kinds map[string]bool // endings of the files
 }
 
 // slimAll makes all items smaller that can be, on all cores.
-func (p *Plan) slimAll(ctx context.Context) (map[string]gain, error) {
-	gains := map[string]gain{}
+func (p *Plan) slimAll(ctx context.Context) (map[string]*gain, error) {
+	gains := map[string]*gain{}
 	var mu sync.Mutex
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(runtime.GOMAXPROCS(0))
@@ -68,14 +62,19 @@ func (p *Plan) slimAll(ctx context.Context) (map[string]gain, error) {
 		}
 		work.Go(func() error {
 			before := it.Size()
-			if err := p.slimOne(ctx, it); err != nil {
+			how, err := p.slimOne(ctx, it)
+			if err != nil {
 				return fmt.Errorf("making %s smaller: %w", it.From.Path, err)
 			}
 			if won := before - it.Size(); won > 0 {
 				mu.Lock()
 				defer mu.Unlock()
-				kind := strings.ToLower(strings.TrimPrefix(path.Ext(it.Name), "."))
-				gains[kind] = gain{gains[kind].files + 1, gains[kind].bytes + won}
+				if gains[how] == nil {
+					gains[how] = &gain{kinds: map[string]bool{}}
+				}
+				gains[how].files++
+				gains[how].bytes += won
+				gains[how].kinds[strings.ToLower(strings.TrimPrefix(path.Ext(it.Name), "."))] = true
 			}
 			return nil
 		})
@@ -83,16 +82,20 @@ func (p *Plan) slimAll(ctx context.Context) (map[string]gain, error) {
 	return gains, work.Wait()
 }
 
-func (p *Plan) slimOne(ctx context.Context, it *Item) error {
-	if head, err := it.head(); err != nil || !slimmer.Can(it.Name, head) {
-		return err
+// slimOne makes one item smaller, and says how.
+func (p *Plan) slimOne(ctx context.Context, it *Item) (how string, err error) {
+	head, err := it.head()
+	if err != nil {
+		return "", err
+	}
+	if how = slimmer.How(it.Name, head); how == "" {
+		return "", nil
 	}
 	sum := it.From.SHA256
 	var data []byte
 	if it.changed() {
-		var err error
 		if data, err = it.read(ctx); err != nil {
-			return err
+			return "", err
 		}
 		sum = sha256.Sum256(data)
 	}
@@ -113,14 +116,14 @@ func (p *Plan) slimOne(ctx context.Context, it *Item) error {
 		return nil // an empty file says that there is nothing to gain
 	})
 	if err != nil || made.bytes == 0 {
-		return err
+		return "", err
 	}
 	if it.text != nil || it == p.entry { // what comes after changes texts in memory
 		it.text, err = made.read()
-		return err
+		return how, err
 	}
 	it.use(made)
-	return nil
+	return how, nil
 }
 
 // head returns the first bytes of an item.

@@ -17,8 +17,18 @@ import (
 // Version changes whenever the same content would become something else.
 const Version = "2"
 
-// A way makes a content smaller. It returns nil where it can't do so with certainty.
-type way func([]byte) []byte
+// A way makes a content smaller.
+type way struct {
+	how  string              // what it does, in words
+	make func([]byte) []byte // returns nil where that can't be done with certainty
+}
+
+var (
+	squeeze = "comments and spaces are left out"
+	tags    = "texts and pictures beside the sound are left out"
+	notes   = "the camera's notes and texts are left out"
+	spaces  = way{"spaces are left out", text((&json.Minifier{KeepNumbers: true}).Minify)}
+)
 
 var (
 	byStart = []struct {
@@ -26,31 +36,33 @@ var (
 		start string
 		way   way
 	}{
-		{0, pngSignature, png}, {0, "\xff\xd8\xff", jpeg}, {8, "WEBP", webp},
-		{0, "\x00asm", module}, {0, "ID3", mp3}, {8, "WAVE", wav}, {0, "fLaC", flac},
+		{0, pngSignature, way{"pixels are packed again, with a palette where they have few colours", png}},
+		{0, "\xff\xd8\xff", way{notes, jpeg}},
+		{8, "WEBP", way{notes, webp}},
+		{0, "\x00asm", way{"what only debuggers read is left out", module}},
+		{0, "ID3", way{tags, mp3}}, {8, "WAVE", way{tags, wav}}, {0, "fLaC", way{tags, flac}},
 	}
 	byEnding = map[string]way{
-		".js": script, ".mjs": script, ".css": style, ".html": page, ".htm": page,
-		".json": text(
-			(&json.Minifier{KeepNumbers: true}).Minify,
-		), ".webmanifest": text((&json.Minifier{KeepNumbers: true}).Minify), ".svg": text(svg.Minify),
+		".js": {squeeze, script}, ".mjs": {squeeze, script}, ".css": {squeeze, style},
+		".html": {squeeze, page}, ".htm": {squeeze, page},
+		".json": spaces, ".webmanifest": spaces, ".svg": {squeeze, text(svg.Minify)},
 	}
 )
 
 // Content returns a smaller content that says the same, or data itself where there is none. The name tells what a text is.
 func Content(name string, data []byte) []byte {
 	w := wayOf(name, data)
-	if w == nil {
+	if w.make == nil {
 		return data
 	}
-	if small := w(data); len(small) > 0 && len(small) < len(data) {
+	if small := w.make(data); len(small) > 0 && len(small) < len(data) {
 		return small
 	}
 	return data
 }
 
-// Can reports whether a file of that name, which begins so, is of a kind that Content may make smaller.
-func Can(name string, head []byte) bool { return wayOf(name, head) != nil }
+// How says in words how Content makes a file of that name, which begins so, smaller; "" where it can't.
+func How(name string, head []byte) string { return wayOf(name, head).how }
 
 func wayOf(name string, data []byte) way {
 	for _, s := range byStart {
@@ -62,7 +74,7 @@ func wayOf(name string, data []byte) way {
 }
 
 // text minifies by the language's own minifier.
-func text(f minify.MinifierFunc) way {
+func text(f minify.MinifierFunc) func([]byte) []byte {
 	return func(data []byte) []byte {
 		var b bytes.Buffer
 		if f(minify.New(), &b, bytes.NewReader(data), nil) != nil {
@@ -88,8 +100,8 @@ func page(data []byte) []byte {
 	return small
 }
 
-// entire is a way as the minifier of pages wants it: what can't be made smaller goes through as it is.
-func entire(w way) minify.MinifierFunc {
+// entire makes contents smaller as the minifier of pages wants it: what can't be made smaller goes through as it is.
+func entire(w func([]byte) []byte) minify.MinifierFunc {
 	return func(_ *minify.M, out io.Writer, in io.Reader, _ map[string]string) error {
 		data, err := io.ReadAll(in)
 		if err != nil {
