@@ -126,9 +126,11 @@ func TestHost(t *testing.T) {
 	run(t, project, "host", "token", "revoke", "moth", "--data", data).must(t, 2, "there is no token")
 	run(t, project, "host", "--url", "https://shed.example", "--games-url", "https://shed.example").must(t, 2, "an origin of their own")
 	kill(os.Interrupt)
-	time.Sleep(50 * time.Millisecond)
-	if r, err := http.Get(link); err == nil {
-		r.Body.Close()
-		t.Error("the host still answers")
-	}
+	eventually(t, "the host still answers", func() (any, bool) {
+		r, err := http.Get(link)
+		if err == nil {
+			r.Body.Close()
+		}
+		return link, err != nil
+	})
 }

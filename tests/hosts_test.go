@@ -18,6 +18,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -169,6 +170,17 @@ type witnesses struct {
 	all                  sync.WaitGroup
 	mu                   sync.Mutex
 	events, pieces       map[string]int
+	taken                atomic.Int64 // events that were acknowledged, of all sessions
+}
+
+// more waits until so many more events are acknowledged.
+func (w *witnesses) more(t *testing.T, n int64) {
+	t.Helper()
+	before := w.taken.Load()
+	eventually(t, "events are not acknowledged", func() (any, bool) {
+		now := w.taken.Load() - before
+		return now, now >= n
+	})
 }
 
 // witness opens a round, and lets sessions tell.
@@ -190,7 +202,7 @@ func witness(t *testing.T, hv func(args ...string) ending, control string) *witn
 			t.Fatalf("%d %s", status, body)
 		}
 		w.all.Go(func() {
-			events, pieces := telling(w.link, begun.Session, w.stop)
+			events, pieces := w.telling(begun.Session)
 			w.mu.Lock()
 			defer w.mu.Unlock()
 			w.events[begun.Session], w.pieces[begun.Session] = events, pieces
@@ -246,11 +258,11 @@ func TestRoundKilled(t *testing.T) {
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
 	w := witness(t, hv, control)
 	for range 3 {
-		time.Sleep(700 * time.Millisecond)
+		w.more(t, 60)
 		kill(syscall.SIGKILL)
 		_, _, kill = hosting(t, data, "--port", port)
 	}
-	time.Sleep(2 * time.Second)
+	w.more(t, 200)
 	w.end(t, hv, project)
 	kill(os.Interrupt)
 	if left, err := filepath.Glob(filepath.Join(data, "host.db-wal")); err != nil || len(left) > 0 {
@@ -260,17 +272,18 @@ func TestRoundKilled(t *testing.T) {
 
 // telling sends numbered events and pieces of a clip of a session until it is stopped, each again until it is acknowledged, and
 // returns how many were.
-func telling(link, session string, stop chan struct{}) (acknowledged, pieces int) {
+func (w *witnesses) telling(session string) (acknowledged, pieces int) {
 	client := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
 	for {
 		var batch []sentEvent
 		for n := acknowledged + 1; n <= acknowledged+5; n++ {
 			batch = append(batch, sentEvent{n, n * 10, "event", map[string]any{"event": "statistic", "name": "lanterns", "value": n}})
 		}
-		if status, _ := posting(link+"/sessions/"+session+"/events", map[string]any{"events": batch}); status == 200 {
+		if status, _ := posting(w.link+"/sessions/"+session+"/events", map[string]any{"events": batch}); status == 200 {
 			acknowledged += 5
+			w.taken.Add(5)
 		}
-		r, _ := http.NewRequest("PUT", fmt.Sprintf("%s/sessions/%s/clip/%d", link, session, pieces+1), strings.NewReader(clipPiece(pieces+1)))
+		r, _ := http.NewRequest("PUT", fmt.Sprintf("%s/sessions/%s/clip/%d", w.link, session, pieces+1), strings.NewReader(clipPiece(pieces+1)))
 		if answer, err := client.Do(r); err == nil {
 			answer.Body.Close()
 			if answer.StatusCode == 200 {
@@ -278,7 +291,7 @@ func telling(link, session string, stop chan struct{}) (acknowledged, pieces int
 			}
 		}
 		select {
-		case <-stop:
+		case <-w.stop:
 			return acknowledged, pieces
 		case <-time.After(40 * time.Millisecond):
 		}
@@ -341,20 +354,19 @@ func TestHostsShared(t *testing.T) {
 	// Killed in the middle of events, and the database away for a while.
 	kills[0] = run1(0)
 	w := witness(t, hv, control)
-	time.Sleep(time.Second)
+	w.more(t, 60)
 	kills[0](syscall.SIGKILL)
-	time.Sleep(time.Second)
+	w.more(t, 60) // by the other host
 	data.stop()
 	if status, _ := get(t, control+"/healthz"); status != http.StatusServiceUnavailable {
 		t.Errorf("without its data the host is in health: %d", status)
 	}
-	time.Sleep(time.Second)
 	data.start()
 	eventually(t, "the host does not find its data again", func() (any, bool) {
 		status, _ := get(t, control+"/healthz")
 		return status, status == 200
 	})
-	time.Sleep(2 * time.Second)
+	w.more(t, 200)
 	w.end(t, hv, project)
 }
 

@@ -46,7 +46,7 @@ func TestPage(t *testing.T) {
 			hv("listing", "--diff").must(t, 0, "nothing was sent to its page yet")
 			hv("send", "--dry-run").must(t, 0, "of its page: title, tagline")
 			hv("send").must(t, 0, "sent 0.4.0", "page: title, tagline", "pictures")
-			time.Sleep(100 * time.Millisecond)
+			settled(t, hv)
 			if name == "osierfold" {
 				decide(t, portal, "accept", "")
 			}

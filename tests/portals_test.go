@@ -86,6 +86,16 @@ func decide(t testing.TB, portal *standin.Portal, say, reasons string) {
 	}
 }
 
+// settled is the state of the newest delivery, once the portal has looked at it.
+func settled(t testing.TB, hv func(args ...string) ending) (state string) {
+	t.Helper()
+	eventually(t, "the portal does not come to an end", func() (any, bool) {
+		state = decode[deliveries](t, hv("where", "--json").must(t, 0)).Deliveries[0].State
+		return state, state != "sent" && state != "verifying"
+	})
+	return state
+}
+
 // TestThreePortals walks two versions, the way back and taking off on each portal, whose ways differ.
 func TestThreePortals(t *testing.T) {
 	for _, name := range []string{"brackwater", "quillmarsh", "osierfold"} {
@@ -94,8 +104,7 @@ func TestThreePortals(t *testing.T) {
 			portal, project, env := at(t, name, nil)
 			hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 			state := func() string {
-				time.Sleep(100 * time.Millisecond) // the portal looks at it by itself
-				return decode[deliveries](t, hv("where", "--json").must(t, 0)).Deliveries[0].State
+				return settled(t, hv)
 			}
 			hv("send").must(t, 0, "sent 0.4.0")
 			if name == "osierfold" {

@@ -15,10 +15,14 @@ import (
 
 // A Cache keeps what was read of exports, so that only files that changed are read again. It lives in a folder that
 // can be deleted at any time.
-type Cache struct{ folder string }
+type Cache struct {
+	Now func() time.Time // the clock
+
+	folder string
+}
 
 // NewCache returns the cache in that folder, which need not exist yet.
-func NewCache(folder string) *Cache { return &Cache{folder} }
+func NewCache(folder string) *Cache { return &Cache{time.Now, folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
 const cacheFormat = 28
@@ -55,7 +59,7 @@ func (c *Cache) Read(ctx context.Context, path string) (*Build, error) {
 		return nil, err
 	}
 	if b.news {
-		save(file, b.Files)
+		save(file, b.Files, c.Now())
 	}
 	return b, nil
 }
@@ -82,10 +86,10 @@ func load(file string) map[string]facts {
 }
 
 // save writes down what is known of files that are old enough. It makes no difference to the answer when it fails.
-func save(file string, files []*File) {
+func save(file string, files []*File, now time.Time) {
 	k := kept{cacheFormat, map[string]facts{}}
 	for _, f := range files {
-		if f.stamp != "" && time.Since(f.settled) > tooFresh {
+		if f.stamp != "" && now.Sub(f.settled) > tooFresh {
 			k.Facts[f.Path] = facts{f.stamp, *f, f.links}
 		}
 	}

@@ -7,8 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"os"
 	"time"
+
+	"havvel/internal/disk"
 )
 
 // The words for the state of a build.
@@ -197,7 +198,7 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 		return err
 	}
 	found := &arrival{}
-	err = spool(h.files, func(f *os.File) error {
+	err = spool(h.files, func(f disk.File) error {
 		words, err := h.assemble(ctx, b, list, f)
 		if err == nil && words == "" {
 			found, err = h.unpack(ctx, f, b.Bytes)

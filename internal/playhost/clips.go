@@ -7,8 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
+
+	"havvel/internal/disk"
 )
 
 // What a clip may be.
@@ -36,7 +37,7 @@ func (h *Host) takeClip(w http.ResponseWriter, r *http.Request) {
 }
 
 func (h *Host) keepClip(ctx context.Context, of, session string, n int, body io.Reader) error {
-	return spool(h.files, func(f *os.File) error {
+	return spool(h.files, func(f disk.File) error {
 		size, err := io.Copy(f, io.LimitReader(body, mostClipPiece+1))
 		if err != nil {
 			return &refusal{http.StatusBadRequest, "the piece broke off"}
@@ -64,7 +65,7 @@ func clipName(session string, n int64) string { return fmt.Sprintf("clips/%s/%05
 var errThere = errors.New("it is there")
 
 // noteClip keeps a piece before it is noted, and holds the session meanwhile, so that taking it back takes back all.
-func (h *Host) noteClip(ctx context.Context, q queries, of, session string, n int, size int64, name string, f *os.File) error {
+func (h *Host) noteClip(ctx context.Context, q queries, of, session string, n int, size int64, name string, f disk.File) error {
 	var id string
 	err := q.row(ctx, "UPDATE sessions SET last = last WHERE id = ? AND round = ? RETURNING id", session, of).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 
+	"havvel/internal/disk"
 	"havvel/internal/playhost/files"
 )
 
@@ -20,7 +21,7 @@ func contentName(sum string) string { return "files/" + sum[:2] + "/" + sum }
 // put keeps what r gives, up to most bytes, and returns its hash and size. The error is errTooMuch when there is more.
 func (c *contents) put(ctx context.Context, r io.Reader, most int64) (sum string, n int64, err error) {
 	hash := sha256.New()
-	err = spool(c.Store, func(f *os.File) error {
+	err = spool(c.Store, func(f disk.File) error {
 		n, err = io.Copy(f, io.TeeReader(io.LimitReader(r, most+1), hash))
 		if err == nil && n > most {
 			err = errTooMuch
@@ -53,7 +54,7 @@ func (c *contents) read(ctx context.Context, sum string) ([]byte, error) {
 }
 
 // spool gives do a file for what is on its way, and takes it away.
-func spool(s files.Store, do func(*os.File) error) error {
+func spool(s files.Store, do func(disk.File) error) error {
 	f, err := s.Scratch()
 	if err != nil {
 		return err

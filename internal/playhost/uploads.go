@@ -7,9 +7,10 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
 	"sync"
+
+	"havvel/internal/disk"
 )
 
 // The open protocol for resumable uploads, version 1.0.0: POST makes an upload, HEAD tells its offset, PATCH appends. What comes is
@@ -155,7 +156,7 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 
 // keepPiece keeps the next piece of an archive, and reports how much it is and whether that was all that comes.
 func (h *Host) keepPiece(ctx context.Context, b *Build, start int64, body io.Reader) (n int64, last bool, err error) {
-	err = spool(h.files, func(f *os.File) error {
+	err = spool(h.files, func(f disk.File) error {
 		most := min(pieceBytes, b.Bytes-start)
 		n, err = io.Copy(f, io.LimitReader(body, most))
 		if last = n < most; n == 0 { // the body ended or broke off
@@ -180,7 +181,7 @@ func (h *Host) keepPiece(ctx context.Context, b *Build, start int64, body io.Rea
 }
 
 // assemble joins the pieces of an archive in f, and says what is wrong with it; "" when it is what was announced.
-func (h *Host) assemble(ctx context.Context, b *Build, list []piece, f *os.File) (string, error) {
+func (h *Host) assemble(ctx context.Context, b *Build, list []piece, f disk.File) (string, error) {
 	hash := sha256.New()
 	for _, p := range list {
 		if err := h.joinPiece(ctx, p, io.MultiWriter(f, hash)); err != nil {

@@ -208,10 +208,7 @@ func TestReplace(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer r.Body.Close()
-	go func() {
-		time.Sleep(50 * time.Millisecond)
-		s.Replace(builds["zip"])
-	}()
+	s.Replace(builds["zip"])
 	line := make([]byte, len("event: changed"))
 	if _, err := io.ReadFull(r.Body, line); err != nil || string(line) != "event: changed" {
 		t.Errorf("%q %v", line, err)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"havvel/internal/deliver/site"
@@ -128,7 +129,9 @@ func TestRandomCuts(t *testing.T) {
 }
 
 // TestTwoSenders: one of two who send at the same time is told who the other is; a sender who died does not hinder for long.
-func TestTwoSenders(t *testing.T) {
+func TestTwoSenders(t *testing.T) { synctest.Test(t, twoSenders) }
+
+func twoSenders(t *testing.T) {
 	root := t.TempDir()
 	base, err := folder.Open(root)
 	if err != nil {
@@ -161,7 +164,9 @@ func TestTwoSenders(t *testing.T) {
 }
 
 // TestLostBeat: a sign of life that doesn't get through makes nobody think that somebody else sends.
-func TestLostBeat(t *testing.T) {
+func TestLostBeat(t *testing.T) { synctest.Test(t, lostBeat) }
+
+func lostBeat(t *testing.T) {
 	base, err := folder.Open(t.TempDir())
 	if err != nil {
 		t.Fatal(err)

@@ -11,6 +11,8 @@ import (
 	"path"
 	"strings"
 
+	"havvel/internal/disk"
+
 	client "github.com/minio/minio-go/v7"
 	"github.com/minio/minio-go/v7/pkg/credentials"
 )
@@ -57,7 +59,7 @@ func classify(err error) error {
 }
 
 // Scratch makes a file without a name where the system allows that, so that a host that is killed leaves nothing behind.
-func (s *bucket) Scratch() (*os.File, error) {
+func (s *bucket) Scratch() (disk.File, error) {
 	f, err := os.CreateTemp("", "havvel-host-*")
 	if err == nil {
 		os.Remove(f.Name()) // elsewhere its maker does it
@@ -65,7 +67,7 @@ func (s *bucket) Scratch() (*os.File, error) {
 	return f, err
 }
 
-func (s *bucket) Put(ctx context.Context, name string, f *os.File) error {
+func (s *bucket) Put(ctx context.Context, name string, f disk.File) error {
 	n, err := f.Seek(0, io.SeekEnd)
 	if err == nil {
 		_, err = f.Seek(0, io.SeekStart)

@@ -7,14 +7,15 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"os"
 	"strings"
+
+	"havvel/internal/disk"
 )
 
 // A Store keeps files under names of letters, digits, hyphens, dots and slashes. It is safe for concurrent use.
 type Store interface {
 	// Put takes what is in f, a file of Scratch, whole or not at all. It may take the file itself away.
-	Put(ctx context.Context, name string, f *os.File) error
+	Put(ctx context.Context, name string, f disk.File) error
 	// Open opens a file for reading; the error is fs.ErrNotExist when there is none.
 	Open(ctx context.Context, name string) (io.ReadSeekCloser, error)
 	// Size is that of a file, in bytes; the error is fs.ErrNotExist when there is none.
@@ -22,7 +23,7 @@ type Store interface {
 	// Remove takes files away. One that is not there is no error.
 	Remove(ctx context.Context, names ...string) error
 	// Scratch makes a file for what is on its way, that nobody else sees. Its maker closes and removes it.
-	Scratch() (*os.File, error)
+	Scratch() (disk.File, error)
 }
 
 // Open opens a store: a folder, made when absent, or s3://HOST/BUCKET with an optional prefix (s3+http:// without TLS), to which the key

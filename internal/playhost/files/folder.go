@@ -9,15 +9,23 @@ import (
 	"os"
 	"path/filepath"
 	"time"
+
+	"havvel/internal/disk"
 )
 
-type folder struct{ at string }
+type folder struct {
+	at  string
+	fs  disk.FS
+	now func() time.Time
+}
 
-func openFolder(at string) (Store, error) {
-	if err := os.MkdirAll(filepath.Join(at, "scratch"), 0o750); err != nil {
+func openFolder(at string) (Store, error) { return on(disk.System, at, time.Now) }
+
+func on(system disk.FS, at string, now func() time.Time) (Store, error) {
+	if err := system.MkdirAll(filepath.Join(at, "scratch"), 0o750); err != nil {
 		return nil, fmt.Errorf("making the host's folder: %w", err)
 	}
-	s := &folder{at}
+	s := &folder{at, system, now}
 	return s, s.tidy()
 }
 
@@ -31,8 +39,8 @@ func (s *folder) tidy() error {
 		return fmt.Errorf("reading the host's folder: %w", err)
 	}
 	for _, e := range left {
-		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > stale {
-			os.Remove(filepath.Join(s.at, "scratch", e.Name())) // it only takes room
+		if info, err := e.Info(); err == nil && s.now().Sub(info.ModTime()) > stale {
+			s.fs.Remove(filepath.Join(s.at, "scratch", e.Name())) // it only takes room
 		}
 	}
 	return nil
@@ -40,33 +48,26 @@ func (s *folder) tidy() error {
 
 func (s *folder) path(name string) string { return filepath.Join(s.at, filepath.FromSlash(name)) }
 
-func (s *folder) Scratch() (*os.File, error) {
-	return os.CreateTemp(filepath.Join(s.at, "scratch"), "arriving-*")
+func (s *folder) Scratch() (disk.File, error) {
+	return s.fs.CreateTemp(filepath.Join(s.at, "scratch"), "arriving-*")
 }
 
-func (s *folder) Put(_ context.Context, name string, f *os.File) error {
+func (s *folder) Put(_ context.Context, name string, f disk.File) error {
 	if err := f.Sync(); err != nil {
 		return err
 	}
 	above := filepath.Dir(s.path(name))
-	if err := os.MkdirAll(above, 0o750); err != nil {
+	if err := s.fs.MkdirAll(above, 0o750); err != nil {
 		return err
 	}
-	if err := os.Rename(f.Name(), s.path(name)); err != nil {
+	if err := s.fs.Rename(f.Name(), s.path(name)); err != nil {
 		return err
 	}
-	return flush(above)
-}
-
-// flush makes names in a folder last, on systems where a folder can be flushed.
-func flush(folder string) error {
-	d, err := os.Open(folder)
-	if err != nil {
-		return err
+	for ; ; above = filepath.Dir(above) { // a folder's name lasts by the one that it stands in
+		if err := s.fs.SyncNames(above); err != nil || above == s.at || above == filepath.Dir(above) {
+			return err
+		}
 	}
-	defer d.Close()
-	d.Sync() // some systems can't
-	return nil
 }
 
 func (s *folder) Open(_ context.Context, name string) (io.ReadSeekCloser, error) {
@@ -83,10 +84,10 @@ func (s *folder) Size(_ context.Context, name string) (int64, error) {
 
 func (s *folder) Remove(_ context.Context, names ...string) error {
 	for _, name := range names {
-		if err := os.Remove(s.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := s.fs.Remove(s.path(name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		os.Remove(filepath.Dir(s.path(name))) // when it was the last; else the folder stays
+		s.fs.Remove(filepath.Dir(s.path(name))) // when it was the last; else the folder stays
 	}
 	return nil
 }
