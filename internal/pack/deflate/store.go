@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"havvel/internal/atomicfile"
+	"havvel/internal/disk"
 
 	"github.com/gofrs/flock"
 )
@@ -19,6 +20,7 @@ import (
 // damaged is as good as absent. While another havvel writes to the file, this one reads it, and keeps its own records in a
 // file that is gone in the end.
 type Store struct {
+	fs     disk.FS
 	file   *shared   // of all records; nil when there is none
 	mine   *shared   // that records are added to: file, or one of our own
 	old    []*shared // files of our own before it
@@ -37,7 +39,7 @@ type recordKey struct {
 
 // shared is a file whose position is held by one at a time.
 type shared struct {
-	*os.File
+	disk.File
 	mu sync.Mutex
 }
 
@@ -91,11 +93,13 @@ const (
 
 // Open returns the store in a folder, which is made if need be. Close it in the end. Where the folder can't be written to, Spare says
 // why, and what is compressed is kept elsewhere until then.
-func Open(folder string) (*Store, error) {
-	s := &Store{known: map[recordKey]spot{}, looked: map[int64]bool{}}
+func Open(folder string) (*Store, error) { return on(disk.System, folder) }
+
+func on(system disk.FS, folder string) (*Store, error) {
+	s := &Store{fs: system, known: map[recordKey]spot{}, looked: map[int64]bool{}}
 	if err := s.open(folder); err != nil {
 		s.Close()
-		*s = Store{known: map[recordKey]spot{}, looked: map[int64]bool{}}
+		*s = Store{fs: system, known: map[recordKey]spot{}, looked: map[int64]bool{}}
 		if _, err := s.elsewhere(err); err != nil {
 			return nil, fmt.Errorf("keeping what was compressed: %w", err)
 		}
@@ -116,7 +120,7 @@ func (s *Store) elsewhere(reason error) (*shared, error) {
 	if s.spare != nil {
 		return nil, reason
 	}
-	f, err := os.CreateTemp("", "havvel-blocks-*")
+	f, err := s.fs.CreateTemp("", "havvel-blocks-*")
 	if err != nil {
 		return nil, reason
 	}
@@ -128,7 +132,7 @@ func (s *Store) elsewhere(reason error) (*shared, error) {
 }
 
 func (s *Store) open(folder string) (err error) {
-	if err := os.MkdirAll(folder, 0o755); err != nil {
+	if err := s.fs.MkdirAll(folder, 0o755); err != nil {
 		return err
 	}
 	path := filepath.Join(folder, "blocks")
@@ -138,7 +142,7 @@ func (s *Store) open(folder string) (err error) {
 	if err != nil {
 		return err
 	}
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := s.fs.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
 	}
@@ -147,7 +151,7 @@ func (s *Store) open(folder string) (err error) {
 	s.end = s.scan()
 	if !own {
 		s.mine, s.end = nil, 0
-		own, err := os.CreateTemp(folder, atomicfile.Beside(path))
+		own, err := s.fs.CreateTemp(folder, atomicfile.Beside(path))
 		if err == nil {
 			s.mine = &shared{File: own}
 		}
@@ -167,7 +171,7 @@ func (s *Store) Close() error {
 		s.old = append(s.old, s.mine)
 	}
 	for _, f := range s.old {
-		errs = append(errs, f.Close(), os.Remove(f.Name()))
+		errs = append(errs, f.Close(), s.fs.Remove(f.Name()))
 	}
 	if s.file != nil {
 		errs = append(errs, s.file.Close())
@@ -436,5 +440,5 @@ func (s *Store) forget() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	clear(s.known)
-	return os.Truncate(s.file.Name(), 0)
+	return s.file.Truncate(0)
 }
