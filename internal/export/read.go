@@ -67,7 +67,7 @@ func (f *File) read(ctx context.Context, t *turns) error {
 	defer opened.Close()
 	hash := sha256.New()
 	// One byte more than was announced is enough to know that the announcement was false.
-	limited := io.LimitReader(&progress.Reader{Ctx: ctx, R: opened, To: progress.None}, f.Bytes+1)
+	limited := io.LimitReader(progress.Reader(ctx, opened, progress.None), f.Bytes+1)
 	crc := crc32.NewIEEE()
 	counted := &counter{r: io.TeeReader(limited, io.MultiWriter(hash, crc))}
 	raw := bufio.NewReaderSize(counted, 64<<10)

@@ -171,10 +171,10 @@ func (m *making) recode(ctx context.Context, it *Item, was string, report progre
 			return err
 		}
 		defer r.Close()
-		plain := encoding.NewReader(&progress.Reader{Ctx: ctx, R: r, To: progress.None}, was)
+		plain := encoding.NewReader(progress.Reader(ctx, r, progress.None), was)
 		defer plain.Close()
 		packed := encoder(w, it.encoding, f.Decoded)
-		n, err := io.Copy(packed, &progress.Reader{Ctx: ctx, R: plain, To: report})
+		n, err := io.Copy(packed, progress.Reader(ctx, plain, report))
 		if err == nil && n != f.Decoded {
 			err = fmt.Errorf("it changed while it was packed")
 		}

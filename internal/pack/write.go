@@ -226,7 +226,7 @@ func (it *Item) write(ctx context.Context, path string) (w wrote, err error) {
 	if err != nil {
 		return w, err
 	}
-	w.bytes, err = io.Copy(io.MultiWriter(f, hash), &progress.Reader{Ctx: ctx, R: r, To: progress.None})
+	w.bytes, err = io.Copy(io.MultiWriter(f, hash), progress.Reader(ctx, r, progress.None))
 	err = errors.Join(err, f.Close())
 	if err == nil && it.From != nil && !it.changed() && [sha256.Size]byte(hash.Sum(nil)) != it.From.SHA256 {
 		err = fmt.Errorf("packing %s: it changed while it was packed; wait until the engine has finished writing, and try again", it.From.Path)

@@ -26,24 +26,25 @@ func (none) Begin(string, int64) {}
 func (none) Advance(int64)       {}
 func (none) End()                {}
 
-// Reader counts what is read from R and tells it to To. It fails with the context's error once that is done.
-type Reader struct {
-	Ctx context.Context
-	R   io.Reader
-	To  Reporter
+// Reader returns a reader that counts what is read from r and tells it to a reporter. It fails with the context's error once that is
+// done.
+func Reader(ctx context.Context, r io.Reader, to Reporter) io.Reader {
+	return reading(func(p []byte) (int, error) {
+		if err := ctx.Err(); err != nil {
+			return 0, err
+		}
+		n, err := r.Read(p)
+		if n > 0 {
+			to.Advance(int64(n))
+		}
+		return n, err
+	})
 }
 
+type reading func(p []byte) (int, error)
+
 // Read implements io.Reader.
-func (r *Reader) Read(p []byte) (int, error) {
-	if err := r.Ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := r.R.Read(p)
-	if n > 0 {
-		r.To.Advance(int64(n))
-	}
-	return n, err
-}
+func (r reading) Read(p []byte) (int, error) { return r(p) }
 
 // Count is a Reporter that is only told how much was done.
 type Count func(n int64)

@@ -190,11 +190,11 @@ func (s *Session) open(ctx context.Context, name string, moved, ended func()) (i
 		ended()
 		return nil, err
 	}
-	return &upload{Reader: progress.Reader{Ctx: ctx, R: f, To: s.Report}, file: f, moved: moved, ended: ended}, nil
+	return &upload{Reader: progress.Reader(ctx, f, s.Report), file: f, moved: moved, ended: ended}, nil
 }
 
 type upload struct {
-	progress.Reader
+	io.Reader
 	file   *os.File
 	moved  func()
 	ended  func()

@@ -321,11 +321,11 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 		if whole != nil {
 			from = bytes.NewReader(whole)
 		}
-		r, err := u.request(ctx, http.MethodPatch, u.s.location, &progress.Reader{Ctx: ctx, R: from, To: progress.Count(func(n int64) {
+		r, err := u.request(ctx, http.MethodPatch, u.s.location, progress.Reader(ctx, from, progress.Count(func(n int64) {
 			moved()
 			u.shown += n
 			u.s.Report.Advance(n)
-		})}, headers)
+		})), headers)
 		if err == nil {
 			r.ContentLength = length
 		}

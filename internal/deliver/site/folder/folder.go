@@ -83,7 +83,7 @@ func (s store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	if err != nil {
 		return err
 	}
-	n, err := io.Copy(w, &progress.Reader{Ctx: ctx, R: from, To: progress.Count(sent)})
+	n, err := io.Copy(w, progress.Reader(ctx, from, progress.Count(sent)))
 	if err == nil && n != f.Bytes {
 		err = fmt.Errorf("%s changed while it was sent", f.Name)
 	}
@@ -137,7 +137,7 @@ func (s store) Sum(ctx context.Context, name string) (string, error) {
 	}
 	defer f.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, &progress.Reader{Ctx: ctx, R: f, To: progress.None}); err != nil {
+	if _, err := io.Copy(h, progress.Reader(ctx, f, progress.None)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/textproto"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,9 +34,8 @@ const (
 
 type store struct {
 	host, root string
-	dial       func() (*client.ServerConn, error)
+	dial       func(context.Context) (*client.ServerConn, error)
 	idle       chan *client.ServerConn // connections that nobody uses now
-	ctx        context.Context
 }
 
 const (
@@ -53,7 +53,6 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 	}
 	options := []client.DialOption{
 		client.DialWithTimeout(dialLimit),
-		client.DialWithContext(ctx),
 		client.DialWithShutTimeout(30 * time.Second),
 	}
 	// Hosts want the session of the first connection on the others, too. With TLS 1.3 they send tickets that nobody reads on a
@@ -70,9 +69,9 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 	case Implicit:
 		options = append(options, client.DialWithTLS(secure))
 	}
-	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *client.ServerConn, lanes), ctx: ctx}
-	s.dial = func() (*client.ServerConn, error) {
-		c, err := client.Dial(host, options...)
+	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *client.ServerConn, lanes)}
+	s.dial = func(ctx context.Context) (*client.ServerConn, error) {
+		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{client.DialWithContext(ctx)})...)
 		if err != nil {
 			return nil, s.classify(err)
 		}
@@ -91,11 +90,11 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 		}
 		return c, nil
 	}
-	return s, s.with(func(c *client.ServerConn) error { return s.folders(c, s.root) })
+	return s, s.with(ctx, func(c *client.ServerConn) error { return s.folders(c, s.root) })
 }
 
 // with does something on a connection that nobody else uses meanwhile. One that failed is not used again.
-func (s *store) with(do func(*client.ServerConn) error) error {
+func (s *store) with(ctx context.Context, do func(*client.ServerConn) error) error {
 	var c *client.ServerConn
 	select {
 	case c = <-s.idle:
@@ -106,11 +105,11 @@ func (s *store) with(do func(*client.ServerConn) error) error {
 	}
 	if c == nil {
 		var err error
-		if c, err = s.dial(); err != nil {
+		if c, err = s.dial(ctx); err != nil {
 			return err
 		}
 	}
-	stop := context.AfterFunc(s.ctx, func() { c.Quit() })
+	stop := context.AfterFunc(ctx, func() { c.Quit() })
 	defer stop()
 	err := do(c)
 	var said *textproto.Error
@@ -197,7 +196,7 @@ const part = ".havvel-part"
 
 func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
 	sizes := map[string]int64{}
-	err := s.with(func(c *client.ServerConn) error { return list(ctx, c, s.path(folder), "", sizes) })
+	err := s.with(ctx, func(c *client.ServerConn) error { return list(ctx, c, s.path(folder), "", sizes) })
 	if errors.Is(err, fs.ErrNotExist) {
 		return sizes, nil
 	}
@@ -230,9 +229,12 @@ func list(ctx context.Context, c *client.ServerConn, folder, prefix string, size
 	return nil
 }
 
-func (s *store) Read(_ context.Context, name string) (data []byte, err error) {
-	err = s.with(func(c *client.ServerConn) error {
+func (s *store) Read(ctx context.Context, name string) (data []byte, err error) {
+	err = s.with(ctx, func(c *client.ServerConn) error {
 		r, err := c.Retr(s.path(name))
+		if said(err) && absent(c, s.path(name)) {
+			return fs.ErrNotExist
+		}
 		if err != nil {
 			return err
 		}
@@ -251,16 +253,19 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	defer from.Close()
 	to := s.path(f.Name)
 	unfinished := fmt.Sprintf("%s.%.8s%s", to, f.SHA256, part)
-	return s.with(func(c *client.ServerConn) error {
+	return s.with(ctx, func(c *client.ServerConn) error {
 		var at int64
 		if size, err := c.FileSize(unfinished); err == nil && size <= f.Bytes {
 			at = size
 		}
+		var taken int64
 		store := func() error {
 			if _, err := from.Seek(at, io.SeekStart); err != nil {
 				return err
 			}
-			var r io.Reader = &progress.Reader{Ctx: ctx, R: from, To: progress.Count(sent)}
+			sent(-taken) // before an answer that came after the bytes
+			taken = 0
+			r := progress.Reader(ctx, from, progress.Count(func(n int64) { taken += n; sent(n) }))
 			if f.Bytes == 0 {
 				r = bytes.NewReader(nil)
 			}
@@ -271,7 +276,7 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		}
 		if at < f.Bytes || f.Bytes == 0 {
 			err := store()
-			if noFolder(err) {
+			if said(err) && c.ChangeDir(path.Dir(to)) != nil { // its folder is missing
 				if err = s.folders(c, path.Dir(to)); err == nil {
 					err = store()
 				}
@@ -288,10 +293,19 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	})
 }
 
-// noFolder reports whether a file may not have been made since its folder is missing.
-func noFolder(err error) bool {
-	var said *textproto.Error
-	return errors.As(err, &said) && (said.Code == client.StatusFileUnavailable || said.Code == client.StatusBadFileName)
+// said reports whether an error is an answer of the host: which number stands for what differs between hosts.
+func said(err error) bool {
+	var answer *textproto.Error
+	return errors.As(err, &answer)
+}
+
+// absent reports whether there is no file of that name, by the list of its folder.
+func absent(c *client.ServerConn, name string) bool {
+	if c.ChangeDir(path.Dir(name)) != nil {
+		return true
+	}
+	entries, err := c.List(".")
+	return err == nil && !slices.ContainsFunc(entries, func(e *client.Entry) bool { return e.Name == path.Base(name) })
 }
 
 // Copy implements site.Store: FTP has no way to.
@@ -299,8 +313,11 @@ func (s *store) Copy(context.Context, string, string) error { return errors.ErrU
 
 func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx, f, func(int64) {}) }
 
-func (s *store) Claim(_ context.Context, name string) error {
-	return s.with(func(c *client.ServerConn) error {
+func (s *store) Claim(ctx context.Context, name string) error {
+	return s.with(ctx, func(c *client.ServerConn) error {
+		if c.ChangeDir(s.path(name)) == nil {
+			return fs.ErrExist // some hosts take making what is there for done
+		}
 		err := c.MakeDir(s.path(name))
 		if err != nil && c.ChangeDir(s.path(name)) == nil {
 			return fs.ErrExist
@@ -309,8 +326,8 @@ func (s *store) Claim(_ context.Context, name string) error {
 	})
 }
 
-func (s *store) Remove(_ context.Context, name string) error {
-	err := s.with(func(c *client.ServerConn) error {
+func (s *store) Remove(ctx context.Context, name string) error {
+	err := s.with(ctx, func(c *client.ServerConn) error {
 		if c.ChangeDir(s.path(name)) == nil {
 			c.ChangeDir("/")
 			return c.RemoveDirRecur(s.path(name))

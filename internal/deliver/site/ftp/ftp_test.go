@@ -5,13 +5,47 @@ import (
 	"context"
 	"crypto/tls"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http/httptest"
+	"os"
 	"strings"
 	"testing"
 
+	server "goftp.io/server/v2"
+	"goftp.io/server/v2/driver/file"
+
 	"havvel/internal/deliver/site/sitetest"
 )
+
+func TestConforms(t *testing.T) {
+	files, err := file.NewDriver(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	host, err := server.NewServer(&server.Options{
+		Driver: files, Perm: server.NewSimplePerm("moth", "thimble"), Logger: new(server.DiscardLogger), PublicIP: "127.0.0.1",
+		Auth: &server.SimpleAuth{Name: "moth", Password: "wick-and-oil"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	log.SetOutput(io.Discard) // the server's own
+	defer log.SetOutput(os.Stderr)
+	go host.Serve(l)
+	defer host.Shutdown()
+	s, err := Open(context.Background(), l.Addr().String(), "/lane", "moth", "wick-and-oil", Plain)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	sitetest.Conforms(t, s)
+}
 
 // host speaks as much of FTP (RFC 959, RFC 4217) as is needed until a password would come, and says whether one came.
 func host(t *testing.T, security Security) (address string, told func() string) {

@@ -110,6 +110,8 @@ func options(f site.File) client.PutObjectOptions {
 		CacheControl:     f.Cache,
 		DisableMultipart: true,
 		SendContentMd5:   f.Bytes < 64<<20,
+		// A signature of pieces would make a body of one that has no length, which stores refuse.
+		DisableContentSha256: f.Bytes == 0,
 	}
 }
 
@@ -122,7 +124,7 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	if f.Bytes > wholeUpTo {
 		return s.pieces(ctx, f, from, sent)
 	}
-	_, err = s.c.PutObject(ctx, s.bucket, s.path(f.Name), &progress.Reader{Ctx: ctx, R: from, To: progress.Count(sent)}, f.Bytes, options(f))
+	_, err = s.c.PutObject(ctx, s.bucket, s.path(f.Name), progress.Reader(ctx, from, progress.Count(sent)), f.Bytes, options(f))
 	return s.classify(err)
 }
 

@@ -6,7 +6,28 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"testing"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+
+	"havvel/internal/deliver/site/sitetest"
 )
+
+func TestConforms(t *testing.T) {
+	store := s3mem.New()
+	if err := store.CreateBucket("lane-bucket"); err != nil {
+		t.Fatal(err)
+	}
+	host := httptest.NewServer(gofakes3.New(store).Server())
+	defer host.Close()
+	address, _ := url.Parse(host.URL + "/lane-bucket/games")
+	s, err := Open(context.Background(), address, "moth", "wick-and-oil")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	sitetest.Conforms(t, s)
+}
 
 // TestCertificate: a host whose certificate nobody vouches for is not asked anything.
 func TestCertificate(t *testing.T) {

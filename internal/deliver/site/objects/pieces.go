@@ -38,7 +38,7 @@ func (s *store) pieces(ctx context.Context, f site.File, from io.ReadSeeker, sen
 			if _, err := from.Seek(at, io.SeekStart); err != nil {
 				return err
 			}
-			r := &progress.Reader{Ctx: ctx, R: io.LimitReader(from, size), To: progress.Count(sent)}
+			r := progress.Reader(ctx, io.LimitReader(from, size), progress.Count(sent))
 			if p, err = core.PutObjectPart(ctx, s.bucket, s.path(f.Name), id, n, r, size, client.PutObjectPartOptions{}); err != nil {
 				return s.classify(err)
 			}

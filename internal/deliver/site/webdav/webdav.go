@@ -35,10 +35,10 @@ type store struct {
 func Open(ctx context.Context, address *url.URL, user, password string) (site.Store, error) {
 	base := *address
 	base.User, base.Path = nil, ""
-	transport := &bound{ctx, &http.Transport{
+	transport := bound(ctx, &http.Transport{
 		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 2 * time.Minute, IdleConnTimeout: time.Minute,
 		WriteBufferSize: 64 << 10, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12},
-	}}
+	})
 	c := client.NewAuthClient(base.String(), client.NewPreemptiveAuth(basic{user, password}))
 	c.SetTransport(transport)
 	s := &store{
@@ -76,14 +76,15 @@ func (b basic) Verify(_ *http.Client, r *http.Response, p string) (bool, error) 
 func (b basic) Close() error                { return nil }
 func (b basic) Clone() client.Authenticator { return b }
 
-// bound ends requests with a context, which the client's calls do not take.
-type bound struct {
-	ctx context.Context
-	to  http.RoundTripper
-}
+// A carrier carries requests.
+type carrier func(*http.Request) (*http.Response, error)
 
-func (b *bound) RoundTrip(r *http.Request) (*http.Response, error) {
-	return b.to.RoundTrip(r.WithContext(b.ctx))
+// RoundTrip implements http.RoundTripper.
+func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) { return c(r) }
+
+// bound carries requests until a context ends, which the client's calls do not take.
+func bound(ctx context.Context, to *http.Transport) http.RoundTripper {
+	return carrier(func(r *http.Request) (*http.Response, error) { return to.RoundTrip(r.WithContext(ctx)) })
 }
 
 func (s *store) path(name string) string { return s.root + "/" + name }
@@ -195,7 +196,7 @@ func (s *store) put(ctx context.Context, f site.File, sent func(int64)) error {
 	defer from.Close()
 	to := *s.base
 	to.Path = s.path(f.Name)
-	r, err := http.NewRequestWithContext(ctx, http.MethodPut, to.String(), &progress.Reader{Ctx: ctx, R: from, To: progress.Count(sent)})
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut, to.String(), progress.Reader(ctx, from, progress.Count(sent)))
 	if err != nil {
 		return err
 	}
