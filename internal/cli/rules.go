@@ -90,7 +90,7 @@ func (a *console) rulesShow() *cobra.Command {
 
 func (a *console) runRulesShow(name string, whole bool) error {
 	if whole {
-		read := rulebook.Text
+		read := rulebook.Source
 		if strings.HasSuffix(name, ".toml") {
 			read = os.ReadFile
 		}

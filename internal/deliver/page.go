@@ -157,8 +157,8 @@ func (c *Courier) fills(d *project.Destination, p *Contents, version string) []f
 		step := &d.Rules.Fill[i]
 		definition, _ := json.Marshal(step) // plain data has a JSON form
 		said := []any{string(definition), d.Address, c.Project.Game.Short}
-		for _, m := range rulebook.Braces.FindAllStringSubmatch(string(definition), -1) {
-			switch name := m[1]; {
+		for _, name := range step.Values() {
+			switch {
 			case whole[name] != nil:
 				said = append(said, whole[name])
 			case strings.HasPrefix(name, "field."):

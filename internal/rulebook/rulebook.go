@@ -181,28 +181,28 @@ type Key struct {
 
 // Refusal says how the portal says no.
 type Refusal struct {
-	Words []string `toml:"words" doc:"JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list"`
-	Key   []int    `toml:"key" doc:"statuses that mean that the key was refused"`
+	Words []Pointer `toml:"words" doc:"JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list"`
+	Key   []int     `toml:"key" doc:"statuses that mean that the key was refused"`
 
-	Fields []string `toml:"fields" doc:"JSON pointers to the names of the fields that the reasons are about, side by side with words"`
+	Fields []Pointer `toml:"fields" doc:"JSON pointers to the names of the fields that the reasons are about, side by side with words"`
 }
 
 // A Step is one HTTP request of a recipe. Text in braces, such as {version}, is replaced by a value.
 type Step struct {
-	Step      string            `toml:"step" doc:"its name, for errors"`
-	Method    string            `toml:"method" doc:"the HTTP method"`
-	Address   string            `toml:"address" doc:"where the request goes"`
-	Headers   map[string]string `toml:"headers" doc:"header fields"`
-	JSON      map[string]any    `toml:"json" doc:"the body, as JSON"`
-	Form      map[string]string `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
-	Parts     []Part            `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
-	File      string            `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill steps \"picture\": the step is made for every picture, with the values picture.name, picture.number, picture.type, picture.bytes, picture.sha256 and picture.about"`
-	Expect    []int             `toml:"expect" doc:"the statuses that mean yes"`
-	Take      map[string]string `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
-	Limit     settings.Span     `toml:"limit" doc:"the longest time without an answer or a byte sent; default: 30s"`
-	Again     bool              `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
-	Resumable bool              `toml:"resumable" doc:"whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it then goes on after a cut, also in another process"`
-	Piece     settings.Size     `toml:"piece" doc:"of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums"`
+	Step      string           `toml:"step" doc:"its name, for errors"`
+	Method    string           `toml:"method" doc:"the HTTP method"`
+	Address   Text             `toml:"address" doc:"where the request goes"`
+	Headers   map[string]Text  `toml:"headers" doc:"header fields"`
+	JSON      map[string]any   `toml:"json" doc:"the body, as JSON"`
+	Form      map[string]Text  `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
+	Parts     []Part           `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
+	File      string           `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill steps \"picture\": the step is made for every picture, with the values picture.name, picture.number, picture.type, picture.bytes, picture.sha256 and picture.about"`
+	Expect    []int            `toml:"expect" doc:"the statuses that mean yes"`
+	Take      map[string]Place `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
+	Limit     settings.Span    `toml:"limit" doc:"the longest time without an answer or a byte sent; default: 30s"`
+	Again     bool             `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
+	Resumable bool             `toml:"resumable" doc:"whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it then goes on after a cut, also in another process"`
+	Piece     settings.Size    `toml:"piece" doc:"of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums"`
 
 	Repeat *Repeat `toml:"repeat" doc:"ask again until a value is one of these"`
 }
@@ -210,7 +210,7 @@ type Step struct {
 // A Part is one part of a multipart body.
 type Part struct {
 	Name string `toml:"name" doc:"the field's name"`
-	Text string `toml:"text" doc:"its value, or"`
+	Text Text   `toml:"text" doc:"its value, or"`
 	File string `toml:"file" doc:"the file that it carries: \"archive\", or \"entry\" or \"rest\""`
 	Type string `toml:"type" doc:"the file's content type"`
 }
@@ -239,8 +239,8 @@ func Names() []string {
 	return names
 }
 
-// Text returns a rulebook that ships as it is written.
-func Text(name string) ([]byte, error) {
+// Source returns a rulebook that ships as it is written.
+func Source(name string) ([]byte, error) {
 	if !slices.Contains(Names(), name) {
 		return nil, unknownName(name)
 	}
@@ -259,7 +259,7 @@ func unknownName(name string) error {
 // relative to folder. Mistakes in it are faults with their places, joined.
 func Find(name, folder string) (*Rulebook, error) {
 	if !strings.HasSuffix(name, ".toml") {
-		data, err := Text(name)
+		data, err := Source(name)
 		if err != nil {
 			return nil, err
 		}
@@ -280,6 +280,13 @@ func Find(name, folder string) (*Rulebook, error) {
 func Parse(file string, data []byte) (*Rulebook, error) {
 	var r Rulebook
 	d := settings.Read(file, data, &r)
+	for _, recipe := range r.Recipes.all() {
+		for i := range recipe.steps {
+			if s := &recipe.steps[i]; s.JSON != nil {
+				s.JSON = Body(s.JSON)
+			}
+		}
+	}
 	if !d.Broken() {
 		r.verify(d)
 	}

@@ -43,7 +43,7 @@ func TestMistakes(t *testing.T) {
 		`file      = "archive"`:        {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
 		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep has "ticket"`},
 		"expect    = [201]\n":          {"", "send.expect is missing"},
-		`take    = { id = "/id",`:      {`take = { id = "id",`, "must be a JSON pointer"},
+		`take    = { id = "/id",`:      {`take = { id = "id",`, "neither a JSON pointer"},
 		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
 		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},
 		`size = [960, 540]`:            {`size = [960, 0]`, "view.size needs a width and a height"},

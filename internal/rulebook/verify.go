@@ -2,7 +2,6 @@ package rulebook
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -28,9 +27,6 @@ var given = []string{
 	"address", "key", "key.id", "key.secret", "key.basic", "game.title", "game.short", "game.studio", "game.statistics", "version", "fingerprint", "archive.bytes", "archive.sha256",
 	"entry.bytes", "entry.sha256", "rest.bytes", "rest.sha256",
 }
-
-// Braces matches one value in the text of a step.
-var Braces = regexp.MustCompile(`\{([a-z][a-z0-9_.]*)\}`)
 
 // verify reports every mistake of meaning.
 func (r *Rulebook) verify(d *settings.Document) {
@@ -109,7 +105,7 @@ func (s *Step) verify(d *settings.Document, at string, known, handed []string) {
 	if d.Must(at+".method", s.Method) {
 		d.Within(at+".method", s.Method, "GET", "POST", "PUT", "PATCH", "DELETE")
 	}
-	d.Must(at+".address", s.Address)
+	d.Must(at+".address", s.Address.String())
 	if len(s.Expect) == 0 {
 		d.Wrong(at+".expect", "is missing: which statuses mean yes?")
 	}
@@ -129,10 +125,10 @@ func (s *Step) verify(d *settings.Document, at string, known, handed []string) {
 		known = slices.Concat(known, ofPicture)
 	}
 	for path, text := range s.texts(at) {
-		for _, m := range Braces.FindAllStringSubmatch(text, -1) {
-			if !slices.Contains(known, m[1]) {
-				f := d.Wrong(path, "has {%s}, which is not known there", m[1])
-				if near := settings.Nearest(m[1], known); near != "" {
+		for _, name := range text.Values() {
+			if !slices.Contains(known, name) {
+				f := d.Wrong(path, "has {%s}, which is not known there", name)
+				if near := settings.Nearest(name, known); near != "" {
 					f.Then("did you mean {%s}?", near)
 				} else {
 					f.Then("known: %s", strings.Join(known, ", "))
@@ -143,11 +139,6 @@ func (s *Step) verify(d *settings.Document, at string, known, handed []string) {
 	d.Within(at+".file", s.File, handed...)
 	for i, p := range s.Parts {
 		d.Within(fmt.Sprintf("%s.part[%d].file", at, i), p.File, handed...)
-	}
-	for name, where := range s.Take {
-		if !strings.HasPrefix(where, "/") && !strings.HasPrefix(where, "header ") {
-			d.Wrong(at+".take."+name, "is %q; it must be a JSON pointer such as \"/id\", or \"header NAME\"", where)
-		}
 	}
 	if s.Resumable && (s.File == "" || s.Method != "POST") {
 		d.Wrong(at+".resumable", "is for a POST with a file")
@@ -161,9 +152,9 @@ func (s *Step) verify(d *settings.Document, at string, known, handed []string) {
 
 // WantsKey reports whether a step uses the destination's key.
 func (r *Rulebook) WantsKey() bool {
-	for _, s := range slices.Concat(r.Enter, r.Send, r.Fill, r.Follow, r.Publish, r.Withdraw, r.Back, r.List, r.Restrict) {
-		for _, text := range s.texts("") {
-			if strings.Contains(text, "{key") {
+	for _, recipe := range r.Recipes.all() {
+		for _, s := range recipe.steps {
+			if slices.ContainsFunc(s.Values(), func(name string) bool { return name == "key" || strings.HasPrefix(name, "key.") }) {
 				return true
 			}
 		}
@@ -171,9 +162,22 @@ func (r *Rulebook) WantsKey() bool {
 	return false
 }
 
+// named is a recipe and its name.
+type named struct {
+	name  string
+	steps []Step
+}
+
+func (r Recipes) all() []named {
+	return []named{
+		{"enter", r.Enter}, {"send", r.Send}, {"fill", r.Fill}, {"follow", r.Follow}, {"publish", r.Publish}, {"withdraw", r.Withdraw},
+		{"back", r.Back}, {"list", r.List}, {"restrict", r.Restrict},
+	}
+}
+
 // texts are all texts of a step in which values are replaced, by their paths below that of the step.
-func (s *Step) texts(at string) map[string]string {
-	list := map[string]string{at + ".address": s.Address}
+func (s *Step) texts(at string) map[string]Text {
+	list := map[string]Text{at + ".address": s.Address}
 	for name, v := range s.Headers {
 		list[at+".headers."+name] = v
 	}
@@ -189,9 +193,9 @@ func (s *Step) texts(at string) map[string]string {
 	return list
 }
 
-func textsIn(v any, at string, list map[string]string) {
+func textsIn(v any, at string, list map[string]Text) {
 	switch v := v.(type) {
-	case string:
+	case Text:
 		list[at] = v
 	case map[string]any:
 		for name, inner := range v {

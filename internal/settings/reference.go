@@ -1,6 +1,7 @@
 package settings
 
 import (
+	"encoding"
 	"reflect"
 )
 
@@ -22,10 +23,10 @@ func keysOf(t reflect.Type, prefix string, shown map[reflect.Type]string) []Key 
 	for _, f := range fields(t) {
 		path := prefix + f.name
 		inner := element(f.t)
-		if f.t.Kind() == reflect.Slice && inner.Kind() == reflect.Struct {
+		if f.t.Kind() == reflect.Slice && isTableOf(inner) {
 			path += "[]"
 		}
-		if inner.Kind() == reflect.Map && element(inner.Elem()).Kind() == reflect.Struct {
+		if inner.Kind() == reflect.Map && isTableOf(element(inner.Elem())) {
 			inner, path = element(inner.Elem()), path+".NAME"
 		}
 		key := Key{path, typeName(f.t), f.tag.Get("doc")}
@@ -35,12 +36,19 @@ func keysOf(t reflect.Type, prefix string, shown map[reflect.Type]string) []Key 
 			continue
 		}
 		list = append(list, key)
-		if inner.Kind() == reflect.Struct {
+		if isTableOf(inner) {
 			shown[inner] = path
 			list = append(list, keysOf(inner, path+".", shown)...)
 		}
 	}
 	return list
+}
+
+// isTableOf reports whether a type is a struct that a table fills.
+func isTableOf(t reflect.Type) bool { return t.Kind() == reflect.Struct && !readsText(t) }
+
+func readsText(t reflect.Type) bool {
+	return reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]())
 }
 
 func typeName(t reflect.Type) string {
@@ -49,6 +57,9 @@ func typeName(t reflect.Type) string {
 		return "size"
 	case reflect.TypeFor[Span]():
 		return "time"
+	}
+	if readsText(t) {
+		return "text"
 	}
 	switch t.Kind() {
 	case reflect.Pointer:

@@ -234,11 +234,11 @@ func (s *Session) refused(step *rulebook.Step, r *http.Response, answer any) err
 		after:  retryAfter(r.Header),
 	}
 	for i, pointer := range s.Rules.Refusal.Words {
-		field := ""
+		var field rulebook.Pointer
 		if i < len(s.Rules.Refusal.Fields) {
 			field = s.Rules.Refusal.Fields[i]
 		}
-		for _, pair := range paired(answer, pointer, field) {
+		for _, pair := range pointer.Beside(field, answer) {
 			if text := s.masked(pair[0]); text != "" {
 				e.Reasons, e.Fields = append(e.Reasons, text), append(e.Fields, s.masked(pair[1]))
 			}
@@ -250,14 +250,10 @@ func (s *Session) refused(step *rulebook.Step, r *http.Response, answer any) err
 func (s *Session) take(step *rulebook.Step, header http.Header, answer any, a *Answer) error {
 	for name, where := range step.Take {
 		var texts []string
-		if field, ok := strings.CutPrefix(where, "header "); ok {
-			if v := header.Get(field); v != "" {
-				texts = []string{v}
-			}
-		} else {
-			for _, v := range find(answer, where) {
-				texts = append(texts, textOf(v))
-			}
+		if where.Header == "" {
+			texts = where.Body.Texts(answer)
+		} else if v := header.Get(where.Header); v != "" {
+			texts = []string{v}
 		}
 		inside := s.inside(step)
 		if !inside {

@@ -7,14 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -64,16 +62,8 @@ func (s *Session) guard(step *rulebook.Step, to *url.URL) error {
 	if home.Scheme == to.Scheme && home.Host == to.Host {
 		return nil
 	}
-	texts := slices.Concat([]string{step.Address}, slices.Collect(maps.Values(step.Headers)), slices.Collect(maps.Values(step.Form)))
-	for _, p := range step.Parts {
-		texts = append(texts, p.Text)
-	}
-	if data, err := json.Marshal(step.JSON); err == nil {
-		texts = append(texts, string(data))
-	}
-	whole := strings.Join(texts, "\n")
-	for name := range s.hidden {
-		if strings.Contains(whole, "{"+name+"}") {
+	for _, name := range step.Values() {
+		if s.hidden[name] {
 			return fmt.Errorf("it would send the key to another host, %s", to.Host)
 		}
 	}
@@ -81,7 +71,7 @@ func (s *Session) guard(step *rulebook.Step, to *url.URL) error {
 }
 
 // address fills in a step's address; one that the portal handed out may be relative.
-func (s *Session) address(text string) (*url.URL, error) {
+func (s *Session) address(text rulebook.Text) (*url.URL, error) {
 	home, err := url.Parse(s.Address)
 	if err != nil {
 		return nil, err
@@ -111,18 +101,8 @@ func (s *Session) address(text string) (*url.URL, error) {
 func noEscape(_, value, _ string) string { return value }
 
 // fill replaces the values in a text. escape is given a value's name, the value, and the text before it.
-func (s *Session) fill(text string, escape func(name, value, before string) string) string {
-	var out strings.Builder
-	end := 0
-	for _, m := range rulebook.Braces.FindAllStringSubmatchIndex(text, -1) {
-		out.WriteString(text[end:m[0]])
-		name := text[m[2]:m[3]]
-		value := s.Values[name]
-		out.WriteString(escape(name, value, out.String()))
-		end = m[1]
-	}
-	out.WriteString(text[end:])
-	return out.String()
+func (s *Session) fill(text rulebook.Text, escape func(name, value, before string) string) string {
+	return text.Fill(func(name, before string) string { return escape(name, s.Values[name], before) })
 }
 
 // body returns a step's body, its length (-1 when not known) and its content type.
@@ -148,17 +128,18 @@ func (s *Session) body(ctx context.Context, step *rulebook.Step, moved func()) (
 	return nil, 0, "", nil
 }
 
-// sizeOnly is a text that is nothing but a number of bytes.
-var sizeOnly = regexp.MustCompile(`^\{((archive|entry|rest|file)\.bytes)\}$`)
+// sizes are values that are numbers of bytes.
+var sizes = []string{"archive.bytes", "entry.bytes", "rest.bytes", "file.bytes"}
 
 // fillJSON replaces the values in a JSON body. A text that is nothing but archive.bytes, or that of a part, becomes a number.
 func (s *Session) fillJSON(v any) any {
 	switch v := v.(type) {
-	case string:
-		if m := sizeOnly.FindStringSubmatch(v); m != nil && s.Values[m[1]] != "" {
-			return json.Number(s.Values[m[1]])
+	case rulebook.Text:
+		alone := v.Alone()
+		if slices.Contains(sizes, alone) && s.Values[alone] != "" {
+			return json.Number(s.Values[alone])
 		}
-		if whole, ok := s.Whole[strings.Trim(v, "{}")]; ok && strings.HasPrefix(v, "{") {
+		if whole, ok := s.Whole[alone]; ok {
 			return whole
 		}
 		return s.fill(v, noEscape)

@@ -119,7 +119,7 @@ func TestResumable(t *testing.T) {
 			s.Remember = func(p Progress) { remembered = append(remembered, p) }
 			ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 			defer stop()
-			step := rulebook.Step{Step: "upload", Method: "POST", Address: "{address}/up", File: "archive", Resumable: true, Expect: []int{201}}
+			step := rulebook.Step{Step: "upload", Method: "POST", Address: rulebook.NewText("{address}/up"), File: "archive", Resumable: true, Expect: []int{201}}
 			if c.piece > 0 {
 				if err := step.Piece.UnmarshalText([]byte(fmt.Sprint(c.piece, " B"))); err != nil {
 					t.Fatal(err)
@@ -219,9 +219,9 @@ func TestSendGoesOn(t *testing.T) {
 				fmt.Fprint(w, `{"id":"7"}`)
 			})
 			steps := []rulebook.Step{
-				{Step: "game", Method: "PUT", Address: "{address}/game", Expect: []int{200}},
-				{Step: "version", Method: "POST", Address: "{address}/version", Expect: []int{200}, Take: map[string]string{"id": "/id"}},
-				{Step: "file", Method: "PUT", Address: "{address}/file/{id}", Expect: []int{200}, File: "archive"},
+				{Step: "game", Method: "PUT", Address: rulebook.NewText("{address}/game"), Expect: []int{200}},
+				{Step: "version", Method: "POST", Address: rulebook.NewText("{address}/version"), Expect: []int{200}, Take: taking("id", "/id")},
+				{Step: "file", Method: "PUT", Address: rulebook.NewText("{address}/file/{id}"), Expect: []int{200}, File: "archive"},
 			}
 			if _, err := s.Send(context.Background(), steps, c.from); err != nil {
 				t.Fatal(err)
