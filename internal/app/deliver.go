@@ -1,82 +1,17 @@
 package app
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"havvel/internal/deliver"
-	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/inwords"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
-
-// Unsent are the destinations that lack this version of this export, when there are any; so a command that failed at one of
-// several can be run again.
-//
-// pageOnly are those that have it, and lack what has changed of their page; have are those that lack nothing.
-func Unsent(
-	courier *deliver.Courier,
-	destinations []*project.Destination,
-	pages map[string]*deliver.Contents,
-	version, fingerprint string,
-) (left, pageOnly, have []*project.Destination, err error) {
-	for _, d := range destinations {
-		var before *deliver.AlreadySent
-		err := courier.Fresh(d, version, fingerprint)
-		if errors.As(err, &before) && before.Same && before.Before.Version == version && before.Before.State != rulebook.Refused {
-			if page := pages[d.Name]; page != nil && courier.Unfilled(d, page, version) {
-				pageOnly = append(pageOnly, d)
-			} else {
-				have = append(have, d)
-			}
-			continue
-		}
-		if err != nil && before == nil {
-			return nil, nil, nil, err
-		}
-		left = append(left, d)
-	}
-	if len(left) == 0 && len(pageOnly) == 0 {
-		return destinations, nil, nil, nil // which then is refused
-	}
-	return left, pageOnly, have, nil
-}
-
-// Sendable says what forbids sending a build to a destination, before the first byte goes out. The error is a *pack.Faulty where it is what
-// check finds.
-func Sendable(courier *deliver.Courier, d *project.Destination, b *export.Build, s Sending) error {
-	if !deliver.Can(d, deliver.Send) {
-		return deliver.No(d, deliver.Send)
-	}
-	if _, err := Wanted(courier.Project, d, b, s.Version, s.Choices); err != nil {
-		return err
-	}
-	if why := Untried(courier.Project, d, b); why != "" && !s.AcceptErrors {
-		return fault.New(fault.No, "not sent to %s: havvel.toml requires a clean trial of this export, and %s", d.Rules.Name, why).Then("run havvel trial first")
-	}
-	if !s.Again {
-		if err := courier.Fresh(d, s.Version, b.Fingerprint); err != nil {
-			return err
-		}
-	}
-	if _, err := d.Secret(); err != nil && !s.DryRun {
-		return err
-	}
-	return nil
-}
-
-// A Sending is how a version is to be sent.
-type Sending struct {
-	Choices
-	Version string
-	Again   bool // also what was sent before
-	DryRun  bool
-}
 
 // Awaited reports whether a destination can be asked when it decides on a version.
 func Awaited(d *project.Destination, state string) bool {
@@ -111,8 +46,8 @@ func Last(courier *deliver.Courier, d *project.Destination) (*logbook.Delivery, 
 	return latest[0], nil
 }
 
-// Publishable says why a delivery can't be made public.
-func Publishable(d *project.Destination, s *deliver.Status) error {
+// publishable says why a delivery can't be made public.
+func publishable(d *project.Destination, s *deliver.Status) error {
 	switch {
 	case s.State == rulebook.Refused:
 		reasons := ""

@@ -64,7 +64,7 @@ func TestDecided(t *testing.T) {
 		if c.fine != (err == nil) || err != nil && (fault.Of(err).Kind != c.kind || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %v", name, err)
 		}
-		if err := Publishable(p.To[c.to], status(c.to, c.state)); (err == nil) != (c.state == "draft") {
+		if err := publishable(p.To[c.to], status(c.to, c.state)); (err == nil) != (c.state == "draft") {
 			t.Errorf("%s is publishable: %v", name, err)
 		}
 	}

@@ -136,7 +136,7 @@ func Wanted(p *project.Project, d *project.Destination, b *export.Build, version
 	to, err := PackFor(p, d, version, c)
 	if err == nil {
 		if findings := forbidden(p, d, b, c); len(findings) > 0 {
-			err = &pack.Faulty{Findings: findings}
+			err = &Barred{d, &pack.Faulty{Findings: findings}}
 		}
 	}
 	return to, err

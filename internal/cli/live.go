@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
-	"havvel/internal/fault"
 	"havvel/internal/inwords"
 	"havvel/internal/keys"
 	"havvel/internal/project"
@@ -35,9 +35,7 @@ func (a *console) notice(ctx context.Context, st *deliver.Status) {
 	if a.onChange == "" || a.dryRun || st == nil {
 		return
 	}
-	var doc deliveriesJSON
-	doc.add(st)
-	data, err := json.Marshal(doc.Deliveries[0])
+	data, err := json.Marshal(app.Told(st))
 	if err == nil {
 		ctx, stop := context.WithTimeout(ctx, noticeLimit)
 		defer stop()
@@ -54,53 +52,21 @@ func (a *console) notice(ctx context.Context, st *deliver.Status) {
 	}
 }
 
-// live looks at what players get of a public delivery on a site, and says what differs from what was sent.
-func (a *console) live(ctx context.Context, courier *deliver.Courier, d *project.Destination, st *deliver.Status) error {
-	if !deliver.Can(d, deliver.Compare) || st.State != rulebook.Public {
-		return nil
-	}
-	seen, err := courier.Look(ctx, d, st.Delivery)
-	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		a.screen.Warn("what players get could not be looked at: %v\n  havvel where --live --to %s looks again", err, d.Name)
-		return nil
-	}
-	a.showLive(d, seen)
-	if len(seen.Differences) > 0 {
-		return fault.Said
-	}
-	return nil
-}
-
-func (a *console) showLive(d *project.Destination, seen *deliver.Live) {
-	s := a.screen
-	if len(seen.Differences) == 0 {
-		s.Line(
-			"  %s",
-			s.In(
-				term.Good,
-				fmt.Sprintf(
-					"looked at what players get: %s, %s, all as sent",
-					inwords.Of(seen.Files, "1 file", fmt.Sprintf("%d files", seen.Files)),
-					settings.Size(seen.Bytes),
-				),
-			),
-		)
+// showLive prints what players get of a delivery.
+func (a *console) showLive(e app.Looked) {
+	s, d, seen := a.screen, e.At, e.Live
+	if e.Err != nil {
+		s.Warn("what players get could not be looked at: %v\n  havvel where --live --to %s looks again", e.Err, d.Name)
 		return
 	}
-	s.Line(
-		"  %s",
-		s.In(
-			term.Bad,
-			fmt.Sprintf(
-				"%s that players get from %s differ from what was sent:",
-				inwords.Of(len(seen.Differences), "1 thing", fmt.Sprintf("%d things", len(seen.Differences))),
-				d.Name,
-			),
-		),
-	)
+	if n := len(seen.Differences); n == 0 {
+		files := inwords.Of(seen.Files, "1 file", fmt.Sprintf("%d files", seen.Files))
+		s.Line("  %s", s.In(term.Good, fmt.Sprintf("looked at what players get: %s, %s, all as sent", files, settings.Size(seen.Bytes))))
+		return
+	} else {
+		things := inwords.Of(n, "1 thing", fmt.Sprintf("%d things", n))
+		s.Line("  %s", s.In(term.Bad, fmt.Sprintf("%s that players get from %s differ from what was sent:", things, d.Name)))
+	}
 	for i, x := range seen.Differences {
 		if i == mostDifferences {
 			s.Line("    and %d more; havvel where --live --json lists all", len(seen.Differences)-i)
@@ -119,13 +85,13 @@ func (a *console) share(p *project.Project, st *deliver.Status, password bool) {
 	s := a.screen
 	link := st.Link()
 	if link == "" {
-		s.Line("no link to %s on %s: %s (state: %s)", st.Version, st.Destination, noLink(p.To[st.Destination]), st.State)
+		s.Line("no link to %s on %s: %s (state: %s)", st.Version, st.Destination, app.NoLink(p.To[st.Destination]), st.State)
 		return
 	}
 	s.Line("")
 	s.Line("Play %s %s in your browser:", p.Game.Title, st.Version)
 	s.Line("%s", term.Clean(link))
-	if k := passwordOf(p.To[st.Destination], ""); password {
+	if k := app.PasswordOf(p.To[st.Destination]); password {
 		if word, _, err := keys.Open().Find(k.Name, k.Host); err == nil && word != "" {
 			s.Line("Password: %s", term.Clean(word))
 		}

@@ -2,13 +2,12 @@ package cli
 
 import (
 	"context"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"havvel/internal/app"
 	"havvel/internal/cli/term"
-	"havvel/internal/deliver"
 	"havvel/internal/logbook"
 )
 
@@ -28,23 +27,6 @@ func (a *console) logbook() *cobra.Command {
 	return c
 }
 
-type logbookJSON struct {
-	Deliveries []logbookRow `json:"deliveries"`
-}
-
-type logbookRow struct {
-	deliveryRow
-	By     string       `json:"by"`
-	Bytes  int64        `json:"bytes"`
-	SHA256 string       `json:"sha256"`
-	States []logbookWas `json:"states"`
-}
-
-type logbookWas struct {
-	State string `json:"state"`
-	At    string `json:"at"`
-}
-
 func (a *console) runLogbook(version string) error {
 	p, err := a.project()
 	if err != nil {
@@ -54,36 +36,17 @@ func (a *console) runLogbook(version string) error {
 		return err
 	}
 	book := logbook.Open(p.Folder)
-	all, _, err := book.Deliveries()
-	if err != nil {
-		return err
-	}
 	a.warnUnread(book)
-	lines, err := book.Lines()
+	past, err := app.HistoryOf(book, a.to, version)
 	if err != nil {
 		return err
 	}
-	doc := logbookJSON{Deliveries: []logbookRow{}}
-	for _, l := range slices.Backward(all) {
-		if len(a.to) > 0 && !slices.Contains(a.to, l.Destination) || version != "" && l.Version != version {
-			continue
-		}
-		var one deliveriesJSON
-		one.add(&deliver.Status{Delivery: l})
-		row := logbookRow{deliveryRow: one.Deliveries[0], By: l.By, Bytes: l.Bytes, SHA256: l.SHA256, States: []logbookWas{}}
-		for _, line := range lines {
-			if line.ID == l.ID {
-				row.States = append(row.States, logbookWas{line.State, line.At.Local().Format("2006-01-02 15:04")})
-			}
-		}
-		doc.Deliveries = append(doc.Deliveries, row)
-	}
-	a.answer(doc)
-	a.showLogbook(doc, version)
+	a.answer(past)
+	a.showLogbook(past, version)
 	return nil
 }
 
-func (a *console) showLogbook(doc logbookJSON, version string) {
+func (a *console) showLogbook(doc *app.History, version string) {
 	s := a.screen
 	if len(doc.Deliveries) == 0 {
 		s.Line("nothing was sent yet")

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sync/errgroup"
 
 	"havvel/internal/app"
 	"havvel/internal/check"
@@ -17,19 +16,12 @@ import (
 	"havvel/internal/finding"
 	"havvel/internal/inwords"
 	"havvel/internal/pack"
-	"havvel/internal/progress"
 	"havvel/internal/project"
 	"havvel/internal/settings"
 )
 
-// packFlags are what pack takes besides what all commands take.
-type packFlags struct {
-	folder, version string
-	choices         app.Choices
-}
-
 func (a *console) pack() *cobra.Command {
-	var f packFlags
+	var f app.Packing
 	c := a.new(command{
 		use:   "pack [EXPORT]",
 		short: "Write the archives that the destinations want",
@@ -39,14 +31,14 @@ func (a *console) pack() *cobra.Command {
 		example: "  havvel pack --plan\n  havvel pack --to brackwater --slim --out archives",
 		args:    cobra.MaximumNArgs(1),
 		run: func(ctx context.Context, args []string) error {
-			f.choices.Unsummed = !a.json
+			f.Unsummed = !a.json
 			return a.runPack(ctx, args, f)
 		},
 	})
-	c.Flags().StringVarP(&f.folder, "out", "o", "", "`folder` for the archives (packed, beside havvel.toml)")
-	c.Flags().StringVar(&f.version, "version", "", "`version` in the archive's name (the one in havvel.toml)")
+	c.Flags().StringVarP(&f.Folder, "out", "o", "", "`folder` for the archives (packed, beside havvel.toml)")
+	c.Flags().StringVar(&f.Version, "version", "", "`version` in the archive's name (the one in havvel.toml)")
 	c.Flags().BoolVar(&a.dryRun, "plan", false, "say what would change, and why, and write nothing")
-	a.withChoices(c, &f.choices)
+	a.withChoices(c, &f.Choices)
 	a.withTo(c)
 	a.withDryRun(c, "the same as --plan")
 	return c
@@ -62,28 +54,12 @@ func (a *console) withChoices(c *cobra.Command, to *app.Choices) {
 	})
 }
 
-type packJSON struct {
-	Archives []archiveRow `json:"archives"`
-}
-
-type archiveRow struct {
-	Destination string            `json:"destination"`
-	Path        string            `json:"path"`
-	HandOver    string            `json:"hand_over"`
-	Bytes       int64             `json:"bytes"`
-	SHA256      string            `json:"sha256"`
-	Entries     int               `json:"entries"`
-	Parts       []pack.Part       `json:"parts"`
-	Steps       []pack.Step       `json:"steps"`
-	Findings    []finding.Finding `json:"findings"`
-}
-
-func (a *console) runPack(ctx context.Context, args []string, f packFlags) error {
-	p, destinations, err := a.destinations()
+func (a *console) runPack(ctx context.Context, args []string, f app.Packing) error {
+	k, err := a.desk()
 	if err != nil {
 		return err
 	}
-	if f.version, err = app.Version(p, f.version); err != nil {
+	if f.Version, err = app.Version(k.Project, f.Version); err != nil {
 		return err
 	}
 	_, b, err := app.Open(ctx, args, a.entry, app.Exact)
@@ -91,44 +67,17 @@ func (a *console) runPack(ctx context.Context, args []string, f packFlags) error
 		return err
 	}
 	defer b.Close()
-	cache, err := pack.Open(app.CacheFolder(p))
+	packed, err := k.Pack(ctx, b, f)
+	if packed != nil && packed.Unkept != nil {
+		a.screen.Warn("can't keep what was compressed, so the next pack takes as long: %v", packed.Unkept)
+	}
 	if err != nil {
-		return err
+		return a.refusal(k.Project, b, err)
 	}
-	defer cache.Close()
-	defer a.unkept(cache)
-	rows := make([]archiveRow, len(destinations))
-	wants := make([]pack.For, len(destinations))
-	for i, d := range destinations {
-		if wants[i], err = app.Wanted(p, d, b, f.version, f.choices); err != nil {
-			return a.refusal(p, d, b, err)
-		}
+	for i, d := range k.Destinations {
+		a.showPacked(d, b, packed.List[i])
 	}
-	write := func(ctx context.Context, i int, report progress.Reporter) error {
-		plan, err := cache.Plan(ctx, b, wants[i])
-		if err == nil {
-			rows[i], err = packed(ctx, plan, app.ArchivePath(p, destinations[i], f.folder, f.version), a.dryRun, report)
-		}
-		rows[i].Destination = destinations[i].Name
-		return err
-	}
-	wants[0].Report = a.screen.Progress()
-	// The first compresses what all have; then the others can be written beside each other.
-	if err := write(ctx, 0, a.screen.Progress()); err != nil {
-		return err
-	}
-	work, ctx := errgroup.WithContext(ctx)
-	for i := range destinations[1:] {
-		work.Go(func() error { return write(ctx, i+1, progress.None) })
-	}
-	if err := work.Wait(); err != nil {
-		return err
-	}
-	for i, d := range destinations {
-		a.showPacked(d, b, rows[i])
-	}
-	doc := packJSON{rows}
-	a.answer(doc)
+	a.answer(packed)
 	if a.dryRun {
 		a.screen.Next("havvel pack%s%s  (writes it)", a.toFlags(), argument(args))
 	} else {
@@ -137,25 +86,9 @@ func (a *console) runPack(ctx context.Context, args []string, f packFlags) error
 	return nil
 }
 
-// packed writes what a plan says, unless it is a dry run.
-func packed(ctx context.Context, plan *pack.Plan, stem string, dryRun bool, report progress.Reporter) (archiveRow, error) {
-	r := archiveRow{Path: plan.Path(stem), HandOver: plan.HandOver(), Entries: len(plan.Items), Parts: []pack.Part{}, Steps: plan.Steps}
-	if dryRun {
-		r.Findings = plan.Judge()
-		return r, nil
-	}
-	archive, err := plan.Write(ctx, stem, report)
-	if err != nil {
-		return r, err
-	}
-	r.Bytes, r.SHA256, r.Findings = archive.Bytes, archive.SHA256, archive.Findings
-	r.Parts = append(r.Parts, archive.Parts...)
-	return r, nil
-}
-
 // refusal prints the findings for which a destination would not take a build, where that is the error, instead of naming the first.
-func (a *console) refusal(p *project.Project, d *project.Destination, b *export.Build, err error) error {
-	var faulty *pack.Faulty
+func (a *console) refusal(p *project.Project, b *export.Build, err error) error {
+	var faulty *app.Barred
 	if !errors.As(err, &faulty) {
 		return err
 	}
@@ -163,19 +96,12 @@ func (a *console) refusal(p *project.Project, d *project.Destination, b *export.
 	if a.json {
 		return err
 	}
-	a.showFindings(b, []check.Subject{app.Subject(p, d, b)}, faulty.Findings, len(check.Catalogue()))
+	a.showFindings(b, []check.Subject{app.Subject(p, faulty.At, b)}, faulty.Findings, len(check.Catalogue()))
 	a.screen.Next("fix the errors, export again, and run havvel check")
 	return fault.Said
 }
 
-// unkept warns that what was worked out could not be kept.
-func (a *console) unkept(cache *pack.Cache) {
-	if err := cache.Unkept(); err != nil {
-		a.screen.Warn("can't keep what was compressed, so the next pack takes as long: %v", err)
-	}
-}
-
-func (a *console) showPacked(d *project.Destination, b *export.Build, r archiveRow) {
+func (a *console) showPacked(d *project.Destination, b *export.Build, r app.Archive) {
 	s := a.screen
 	about := fmt.Sprintf("for %s, %s", d.Rules.Name, inwords.Files(r.Entries))
 	if a.dryRun {

@@ -88,7 +88,7 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 	if err != nil {
 		return err
 	}
-	pages, err := a.sendablePages(ctx, p, []*project.Destination{d}, p.Game.Version)
+	pages, err := a.deskOf(p).SendablePages(ctx, []*project.Destination{d}, p.Game.Version)
 	if err != nil {
 		return err
 	}
