@@ -167,7 +167,7 @@ func (a *console) faulty(findings []finding.Finding) error {
 			if f.Destination != "" {
 				words = f.Destination + ": " + words
 			}
-			a.screen.Warn("%s", term.Clean(words))
+			a.screen.Warn("%s", inwords.Clean(words))
 			said++
 		}
 	}
@@ -349,13 +349,13 @@ func (a *console) showGroup(title string, tone term.Tone, findings []finding.Fin
 			}
 			s.Line("  %s", where)
 			if i == len(alike)-1 || alike[i+1].Message != f.Message {
-				s.Paragraph(term.Plain, "    ", "    ", term.Clean(f.Message))
+				s.Paragraph(term.Plain, "    ", "    ", inwords.Clean(f.Message))
 			}
 		}
 		if first.Accepted != "" {
 			s.Paragraph(term.Plain, "    → ", "      ", "accepted: "+first.Accepted)
 		} else {
-			s.Paragraph(term.Plain, "    → ", "      ", term.Clean(first.Fix))
+			s.Paragraph(term.Plain, "    → ", "      ", inwords.Clean(first.Fix))
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(shown)) {
@@ -420,7 +420,7 @@ func spot(f finding.Finding) string {
 	case f.File == "":
 		return "the whole build"
 	case f.Line == 0:
-		return term.Clean(f.File)
+		return inwords.Clean(f.File)
 	}
-	return fmt.Sprintf("%s:%d:%d", term.Clean(f.File), f.Line, f.Column)
+	return fmt.Sprintf("%s:%d:%d", inwords.Clean(f.File), f.Line, f.Column)
 }

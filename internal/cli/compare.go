@@ -101,7 +101,7 @@ func (a *console) showComparison(r *compare.Result) {
 		if f.New {
 			tone, word = map[finding.Level]term.Tone{finding.Error: term.Bad, finding.Warning: term.Careful}[f.Level], "new "
 		}
-		s.Paragraph(term.Plain, "  "+s.In(tone, word)+"  ", "        ", term.Clean(fmt.Sprintf("%s %s %s: %s", f.Level, f.ID, f.File, f.Message)))
+		s.Paragraph(term.Plain, "  "+s.In(tone, word)+"  ", "        ", inwords.Clean(fmt.Sprintf("%s %s %s: %s", f.Level, f.ID, f.File, f.Message)))
 	}
 	if len(r.Findings) > 0 {
 		s.Line("")
@@ -119,7 +119,7 @@ func (a *console) showFileChanges(r *compare.Result) {
 				rows = append(rows, []string{"", fmt.Sprintf("and %d more, in --json", len(files)-i), ""})
 				break
 			}
-			rows = append(rows, []string{word, term.Clean(f.Path), change(f.After - f.Before)})
+			rows = append(rows, []string{word, inwords.Clean(f.Path), change(f.After - f.Before)})
 		}
 	}
 	list("changed", r.Changed)
@@ -130,7 +130,7 @@ func (a *console) showFileChanges(r *compare.Result) {
 			rows = append(rows, []string{"", fmt.Sprintf("and %d more, in --json", len(r.Moved)-i), ""})
 			break
 		}
-		words := term.Clean(m.From + " to " + m.To)
+		words := inwords.Clean(m.From + " to " + m.To)
 		if m.Recoded {
 			words += ", the same content compressed in another way"
 		}
@@ -170,7 +170,7 @@ func (a *console) showFactChanges(r *compare.Result) {
 		add("the shape is %s, and was %s", r.To.Shape, r.From.Shape)
 	}
 	for _, l := range lines {
-		a.screen.Paragraph(term.Plain, "  ", "  ", term.Clean(l))
+		a.screen.Paragraph(term.Plain, "  ", "  ", inwords.Clean(l))
 	}
 	if len(lines) > 0 {
 		a.screen.Line("")

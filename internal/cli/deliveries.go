@@ -91,11 +91,25 @@ func (a *console) happens(e app.Event) {
 	case app.Would:
 		s.Line("%s", wouldBe(e))
 	case app.Became:
-		s.Line("%s", strings.TrimRight(s.In(term.Strong, isNow(e))+"  "+term.Clean(e.Status.Link()), " "))
+		s.Line("%s", strings.TrimRight(s.In(term.Strong, isNow(e))+"  "+inwords.Clean(e.Status.Link()), " "))
 	case app.Looked:
 		a.showLive(e)
 	case app.Standing:
 		a.showWhere(e)
+	case app.Unplayed:
+		s.Warn("the game is only looked at, since [trial] in havvel.toml has no steps that play it")
+	case app.Took:
+		took := "took"
+		if e.Clip {
+			took = "recorded"
+		}
+		s.Line("%s %s  %s", took, e.File, s.In(term.Quiet, settings.Size(e.Bytes).String()))
+	case app.Named:
+		s.Line("named in %s as masters: %s", project.Name, strings.Join(e.Files, ", "))
+	case app.Tries:
+		s.Line("%s as on %s", s.In(term.Strong, inwords.Clean(e.Title)), e.On)
+	case app.Tried:
+		a.showTrial(e.Result, e.Report)
 	}
 }
 
@@ -172,10 +186,10 @@ func (a *console) became(st *deliver.Status) {
 	s := a.screen
 	s.Line("  state: %s", s.In(toneOf(st.State), st.State))
 	for _, r := range st.Reasons {
-		s.Paragraph(term.Plain, "    - ", "      ", term.Clean(r))
+		s.Paragraph(term.Plain, "    - ", "      ", inwords.Clean(r))
 	}
 	if link := st.Link(); link != "" {
-		s.Line("  look at it: %s", term.Clean(link))
+		s.Line("  look at it: %s", inwords.Clean(link))
 	}
 }
 

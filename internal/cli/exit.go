@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"havvel/internal/cli/term"
 	"havvel/internal/fault"
 	"havvel/internal/inwords"
 	"havvel/internal/settings"
@@ -127,7 +126,7 @@ func (a *console) complain(f *fault.Error) {
 func cleanLines(words string) string {
 	var lines []string
 	for line := range strings.SplitSeq(words, "\n") {
-		lines = append(lines, strings.Repeat(" ", len(line)-len(strings.TrimLeft(line, " ")))+term.Clean(line))
+		lines = append(lines, strings.Repeat(" ", len(line)-len(strings.TrimLeft(line, " ")))+inwords.Clean(line))
 	}
 	return strings.Join(lines, "\n")
 }

@@ -102,7 +102,7 @@ func (a *console) showHooks(d *project.Destination, rows []app.Hook, last *trial
 		if r.Required {
 			need = "must"
 		}
-		table = append(table, []string{need, term.Clean(r.Hook), r.Event, madeBy(r), heardWords(r)})
+		table = append(table, []string{need, inwords.Clean(r.Hook), r.Event, madeBy(r), heardWords(r)})
 	}
 	s.Table([]string{"", "what", "event", "made by", "last trial"}, table)
 	if last == nil {
@@ -139,7 +139,7 @@ func heardWords(r app.Hook) string {
 	}
 	words := fmt.Sprintf("%s, %s", ordinal(r.Place), inwords.Of(r.Heard, "once", fmt.Sprintf("%d times", r.Heard)))
 	if r.Arguments != "" {
-		words += ": " + term.Clean(strings.ReplaceAll(r.Arguments, ",", ", "))
+		words += ": " + inwords.Clean(strings.ReplaceAll(r.Arguments, ",", ", "))
 	}
 	return words
 }

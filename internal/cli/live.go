@@ -72,7 +72,7 @@ func (a *console) showLive(e app.Looked) {
 			s.Line("    and %d more; havvel where --live --json lists all", len(seen.Differences)-i)
 			break
 		}
-		s.Paragraph(term.Plain, "    - ", "      ", term.Clean(x.File+": "+x.Says))
+		s.Paragraph(term.Plain, "    - ", "      ", inwords.Clean(x.File+": "+x.Says))
 		s.Paragraph(term.Quiet, "      → ", "        ", x.Fix)
 	}
 }
@@ -90,10 +90,10 @@ func (a *console) share(p *project.Project, st *deliver.Status, password bool) {
 	}
 	s.Line("")
 	s.Line("Play %s %s in your browser:", p.Game.Title, st.Version)
-	s.Line("%s", term.Clean(link))
+	s.Line("%s", inwords.Clean(link))
 	if k := app.PasswordOf(p.To[st.Destination]); password {
 		if word, _, err := keys.Open().Find(k.Name, k.Host); err == nil && word != "" {
-			s.Line("Password: %s", term.Clean(word))
+			s.Line("Password: %s", inwords.Clean(word))
 		}
 	}
 	if st.State != rulebook.Public {

@@ -7,7 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"havvel/internal/app"
-	"havvel/internal/cli/term"
+	"havvel/internal/inwords"
 	"havvel/internal/logbook"
 )
 
@@ -71,7 +71,7 @@ func (a *console) showLogbook(doc *app.History, version string) {
 				r.Destination,
 				r.Version,
 				s.In(toneOf(r.State), became),
-				term.Clean(r.By),
+				inwords.Clean(r.By),
 				r.Fingerprint[:min(10, len(r.Fingerprint))],
 			},
 		)

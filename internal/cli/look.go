@@ -126,9 +126,9 @@ func (a *console) entryWords(b *export.Build) string {
 	if b.Entry == nil {
 		return a.screen.In(term.Bad, "none: no HTML page in it runs a script")
 	}
-	words := term.Clean(b.Entry.Path)
+	words := inwords.Clean(b.Entry.Path)
 	if t := b.Entry.Page.Title; t != "" {
-		words += fmt.Sprintf(", titled %q", term.Clean(t))
+		words += fmt.Sprintf(", titled %q", inwords.Clean(t))
 	}
 	return words
 }
@@ -190,7 +190,7 @@ func lookNotes(b *export.Build) []string {
 	if len(b.Entries) > 1 && b.Entries[0].File.Path != export.EntryName {
 		notes = append(
 			notes,
-			fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", term.Clean(b.Entries[1].File.Path), b.Entries[1].Reason),
+			fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", inwords.Clean(b.Entries[1].File.Path), b.Entries[1].Reason),
 		)
 	}
 	var twice, unused, save int64
@@ -251,7 +251,7 @@ func (a *console) lookLargest(b *export.Build) {
 	slices.SortStableFunc(parts, func(x, y *export.File) int { return cmp.Compare(y.Bytes, x.Bytes) })
 	var rows [][]string
 	for _, f := range parts[:min(10, len(parts))] {
-		rows = append(rows, []string{settings.Size(f.Bytes).String(), term.Clean(f.Path), a.screen.In(term.Quiet, detail(f))})
+		rows = append(rows, []string{settings.Size(f.Bytes).String(), inwords.Clean(f.Path), a.screen.In(term.Quiet, detail(f))})
 	}
 	a.screen.Table([]string{"size", "largest files", ""}, rows, 0)
 }
@@ -294,12 +294,12 @@ func unpacker(b *export.Build, f *export.File) string {
 	case l == nil:
 		return "; no script in the build can unpack it, so the host must"
 	case l.Result == export.Compressed:
-		return fmt.Sprintf("; named without its ending in %s, so the host must send it with Content-Encoding", term.Clean(l.From.Path))
+		return fmt.Sprintf("; named without its ending in %s, so the host must send it with Content-Encoding", inwords.Clean(l.From.Path))
 	}
 	if who == export.ByGame && l.From.Script == nil && l.From.Page == nil {
 		words = "and a script of the game unpacks it"
 	}
-	return fmt.Sprintf("; named in %s, %s", term.Clean(l.From.Path), words)
+	return fmt.Sprintf("; named in %s, %s", inwords.Clean(l.From.Path), words)
 }
 
 func (a *console) lookFiles(b *export.Build) {
@@ -309,13 +309,13 @@ func (a *console) lookFiles(b *export.Build) {
 		if f.Junk != "" {
 			what = "does not belong: " + f.Junk
 		}
-		rows = append(rows, []string{settings.Size(f.Bytes).String(), term.Clean(f.Path), a.screen.In(term.Quiet, what)})
+		rows = append(rows, []string{settings.Size(f.Bytes).String(), inwords.Clean(f.Path), a.screen.In(term.Quiet, what)})
 	}
 	a.screen.Table([]string{"size", "file", "what it is"}, rows, 0)
 	for _, same := range b.Duplicates() {
 		var names []string
 		for _, f := range same {
-			names = append(names, term.Clean(f.Path))
+			names = append(names, inwords.Clean(f.Path))
 		}
 		a.screen.Paragraph(term.Plain, "  the same content: ", "    ", strings.Join(names, ", "))
 	}
@@ -329,14 +329,14 @@ func (a *console) lookLinks(b *export.Build) {
 		if l.Result != export.Found && l.Result != export.Compressed && l.Result != export.Inline {
 			tone = term.Careful
 		}
-		target := []rune(term.Clean(l.Target))
+		target := []rune(inwords.Clean(l.Target))
 		if len(target) > 60 {
 			target = append(target[:57], '…')
 		}
 		rows = append(
 			rows,
 			[]string{
-				fmt.Sprintf("%s:%d:%d", term.Clean(l.From.Path), l.Line, l.Column),
+				fmt.Sprintf("%s:%d:%d", inwords.Clean(l.From.Path), l.Line, l.Column),
 				l.Use,
 				string(target),
 				l.Certainty.String(),
@@ -349,7 +349,7 @@ func (a *console) lookLinks(b *export.Build) {
 		s.Line("")
 		s.Line("could not be parsed, so names that these put together were not seen:")
 		for _, f := range list {
-			s.Line("  %s  %s", term.Clean(f.Path), s.In(term.Quiet, term.Clean(f.WhyUnparsed())))
+			s.Line("  %s  %s", inwords.Clean(f.Path), s.In(term.Quiet, inwords.Clean(f.WhyUnparsed())))
 		}
 	}
 	idle := b.Unlinked()
@@ -359,7 +359,7 @@ func (a *console) lookLinks(b *export.Build) {
 	s.Line("")
 	s.Line("nothing is known to load:")
 	for _, f := range idle {
-		s.Line("  %s  %s", term.Clean(f.Path), s.In(term.Quiet, settings.Size(f.Bytes).String()))
+		s.Line("  %s  %s", inwords.Clean(f.Path), s.In(term.Quiet, settings.Size(f.Bytes).String()))
 	}
 }
 
@@ -395,7 +395,7 @@ func (a *console) lookMemory(b *export.Build) {
 	slices.SortStableFunc(heavy, func(x, y *export.File) int { return cmp.Compare(y.Media.Decoded(), x.Media.Decoded()) })
 	var rows [][]string
 	for _, f := range heavy[:min(10, len(heavy))] {
-		rows = append(rows, []string{size(f.Media.Decoded()), term.Clean(f.Path), s.In(term.Quiet, detail(f))})
+		rows = append(rows, []string{size(f.Media.Decoded()), inwords.Clean(f.Path), s.In(term.Quiet, detail(f))})
 	}
 	s.Line("")
 	s.Table([]string{"decoded", "the most of pictures and sounds", ""}, rows, 0)

@@ -143,13 +143,13 @@ func (a *console) showSteps(steps []pack.Step) {
 			lead = strings.Repeat(" ", 13)
 		}
 		last = step.Name
-		words := term.Clean(step.What)
+		words := inwords.Clean(step.What)
 		if step.Bytes != 0 {
 			words += " (" + change(step.Bytes) + ")"
 		}
 		s.Paragraph(term.Plain, lead, strings.Repeat(" ", 13), words)
 		if a.dryRun && step.Why != "" {
-			s.Paragraph(term.Quiet, strings.Repeat(" ", 15), strings.Repeat(" ", 15), term.Clean(step.Why))
+			s.Paragraph(term.Quiet, strings.Repeat(" ", 15), strings.Repeat(" ", 15), inwords.Clean(step.Why))
 		}
 	}
 }

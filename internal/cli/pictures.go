@@ -3,11 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 
 	"github.com/spf13/cobra"
 
-	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
@@ -39,69 +37,43 @@ func (a *console) pictures() *cobra.Command {
 	return c
 }
 
-type picturesJSON struct {
-	Pictures []*pictures.Cut   `json:"pictures"`
-	Sheet    string            `json:"sheet"`
-	Findings []finding.Finding `json:"findings"`
-}
-
 func (a *console) runPictures(ctx context.Context, f picturesFlags) error {
-	if f.fromTrial {
-		if err := a.takeMasters(ctx); err != nil {
-			return err
-		}
-	}
-	p, leaves, err := a.leaves(ctx)
+	k, err := a.desk()
 	if err != nil {
 		return err
 	}
-	doc := picturesJSON{Pictures: []*pictures.Cut{}, Findings: []finding.Finding{}}
-	var orders []*pictures.Order
-	var failed error
-	for _, l := range leaves {
-		orders, doc.Pictures = append(orders, l.order), append(doc.Pictures, l.order.Cuts...)
-		for _, x := range l.findings {
-			if matches(x.ID, "picture") {
-				doc.Findings = append(doc.Findings, x)
-			}
-		}
-	}
-	if finding.Errors(doc.Findings) > 0 {
-		failed = fault.Said
-	}
-	if len(doc.Pictures) > 0 {
-		if doc.Sheet = f.sheet; doc.Sheet == "" {
-			doc.Sheet = filepath.Join(p.Folder, ".havvel", "pictures", "sheet.png")
-		}
-		sheet, err := pictures.Sheet(p.Game.Title, orders)
-		if err != nil {
+	if f.fromTrial {
+		if err := a.takeMasters(ctx, k); err != nil {
 			return err
 		}
-		if err := atomicfile.Bytes(doc.Sheet, sheet); err != nil {
+		if k, err = a.desk(); err != nil { // with the masters that are named now
 			return err
 		}
 	}
-	a.answer(doc)
+	cuts, err := k.Cut(ctx, f.sheet)
+	if err != nil {
+		return err
+	}
+	a.answer(cuts)
+	leaves := cuts.Leaves.List
 	for _, l := range leaves {
-		a.screen.Line(
-			"%s  %s",
-			a.screen.In(term.Strong, l.d.Rules.Name),
-			a.screen.In(term.Quiet, inwords.Of(len(l.order.Cuts), "1 picture", fmt.Sprintf("%d pictures", len(l.order.Cuts)))),
-		)
-		if len(l.order.Cuts) > 0 {
-			a.showCuts(l.order.Cuts)
+		many := inwords.Of(len(l.Order.Cuts), "1 picture", fmt.Sprintf("%d pictures", len(l.Order.Cuts)))
+		a.screen.Line("%s  %s", a.screen.In(term.Strong, l.At.Rules.Name), a.screen.In(term.Quiet, many))
+		if len(l.Order.Cuts) > 0 {
+			a.showCuts(l.Order.Cuts)
 		}
 	}
-	a.showPageFindings(doc.Findings, len(leaves) > 1)
+	a.showPageFindings(cuts.Findings, len(leaves) > 1)
 	switch {
-	case failed != nil:
+	case finding.Errors(cuts.Findings) > 0:
 		a.screen.Next("fix the errors, and run havvel pictures again")
-	case doc.Sheet != "":
-		a.screen.Next("look at %s: would you click? Then havvel listing --page", inwords.Near(doc.Sheet))
+		return fault.Said
+	case cuts.Sheet != "":
+		a.screen.Next("look at %s: would you click? Then havvel listing --page", inwords.Near(cuts.Sheet))
 	default:
 		a.screen.Next("havvel pictures --from-trial  (takes some of the running game)")
 	}
-	return failed
+	return nil
 }
 
 // showCuts prints pictures, a line each.

@@ -12,6 +12,7 @@ import (
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/serve"
 	"havvel/internal/settings"
@@ -60,7 +61,7 @@ func (a *console) runPlay(ctx context.Context, args []string, f playFlags) error
 	if err != nil {
 		return err
 	}
-	config.Build, config.Title = b, titleOf(b)
+	config.Build, config.Title = b, app.TitleOf(b)
 	if d != nil {
 		config.Rules = d.Rules
 	}
@@ -126,13 +127,6 @@ func (a *console) playable(
 	return result, list[0], mark, err
 }
 
-func titleOf(b *export.Build) string {
-	if b.Entry != nil && b.Entry.Page != nil && b.Entry.Page.Title != "" {
-		return b.Entry.Page.Title
-	}
-	return b.Path
-}
-
 func (a *console) sayPlaying(server *serve.Server, b *export.Build, d *project.Destination, lan bool) {
 	s := a.screen
 	as := "a plain host"
@@ -140,7 +134,7 @@ func (a *console) sayPlaying(server *serve.Server, b *export.Build, d *project.D
 		as = d.Rules.Name
 	}
 	a.tell(map[string]string{"event": "listening", "page": server.Page, "game": server.Game})
-	s.Line("%s as on %s: %s", term.Clean(titleOf(b)), as, s.In(term.Strong, server.Page))
+	s.Line("%s as on %s: %s", inwords.Clean(app.TitleOf(b)), as, s.In(term.Strong, server.Page))
 	s.Line("%s", s.In(term.Quiet, "the game alone: "+server.Game))
 	if lan {
 		a.code(server.Page)
@@ -172,19 +166,19 @@ func (a *console) heard() func(serve.Event) {
 		at := s.In(term.Quiet, clock())
 		switch e.Kind {
 		case "call":
-			s.Line("%s  %s", at, s.In(term.Good, term.Clean(e.Name+"("+argumentsOf(e.Arguments)+")")))
+			s.Line("%s  %s", at, s.In(term.Good, inwords.Clean(e.Name+"("+argumentsOf(e.Arguments)+")")))
 		case "event":
-			s.Line("%s  %s", at, s.In(term.Quiet, term.Clean("event "+e.Name+detailOf(e.Detail))))
+			s.Line("%s  %s", at, s.In(term.Quiet, inwords.Clean("event "+e.Name+detailOf(e.Detail))))
 		case "missing":
 			if e.Name != "favicon.ico" {
-				s.Line("%s  %s", at, s.In(term.Careful, term.Clean("there is no file "+e.Name)))
+				s.Line("%s  %s", at, s.In(term.Careful, inwords.Clean("there is no file "+e.Name)))
 			}
 		case "error":
 			place := ""
 			if e.File != "" {
 				place = fmt.Sprintf("  %s:%d:%d", shortFile(e.File), e.Line, e.Column)
 			}
-			s.Line("%s  %s", at, s.In(term.Bad, term.Clean(e.Message+place)))
+			s.Line("%s  %s", at, s.In(term.Bad, inwords.Clean(e.Message+place)))
 		}
 	}
 }

@@ -107,7 +107,7 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 	s.Line("%s  %s", s.In(term.Strong, "a round of version "+l.Version+" is open"), s.In(term.Quiet, opened.ID))
 	s.Line("")
 	s.Line("Play %s %s in your browser, and tell us how it went:", p.Game.Title, l.Version)
-	s.Line("%s", term.Clean(opened.Link))
+	s.Line("%s", inwords.Clean(opened.Link))
 	s.Line("It is open until %s.", opened.Until.Local().Format("2 January 15:04"))
 	a.code(opened.Link)
 	s.Line("")
@@ -142,7 +142,7 @@ func (a *console) roundList() *cobra.Command {
 				if r.Open {
 					state = a.screen.In(term.Good, "open until "+r.Until.Local().Format("2 Jan 15:04"))
 				}
-				rows = append(rows, []string{r.ID[:min(8, len(r.ID))], term.Clean(r.Version), state, testersOf(r), term.Clean(r.Link)})
+				rows = append(rows, []string{r.ID[:min(8, len(r.ID))], inwords.Clean(r.Version), state, testersOf(r), inwords.Clean(r.Link)})
 			}
 			a.screen.Table([]string{"round", "version", "state", "testers", "link"}, rows, 3)
 			return nil

@@ -245,7 +245,7 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 			term.Bad,
 			"  error: ",
 			"    ",
-			term.Clean(
+			inwords.Clean(
 				fmt.Sprintf(
 					"%s  (%s, %s)",
 					e.Message,
@@ -281,7 +281,7 @@ func (a *console) showLevels(x *round.Report) {
 		rows = append(
 			rows,
 			[]string{
-				term.Clean(l.Name),
+				inwords.Clean(l.Name),
 				funnel,
 				fmt.Sprint(l.Reached),
 				fmt.Sprint(l.Won),
@@ -303,7 +303,7 @@ func (a *console) showAnswers(r *round.Round, q round.Answer) {
 		ask, kind = r.Questions[q.Question].Ask, r.Questions[q.Question].Kind
 	}
 	s.Line("")
-	s.Line("  %s  %s", term.Clean(ask), s.In(term.Quiet, inwords.Of(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given)))))
+	s.Line("  %s  %s", inwords.Clean(ask), s.In(term.Quiet, inwords.Of(len(q.Given), "1 answer", fmt.Sprintf("%d answers", len(q.Given)))))
 	if kind == "text" {
 		given := q.Grouped()
 		for i, g := range given {
@@ -311,7 +311,7 @@ func (a *console) showAnswers(r *round.Round, q round.Answer) {
 				s.Line("    %s", s.In(term.Quiet, fmt.Sprintf("and %d more; --page and --json have all", len(given)-i)))
 				break
 			}
-			words := term.Clean(g.Words)
+			words := inwords.Clean(g.Words)
 			if g.Times > 1 {
 				words += fmt.Sprintf("  (%d times)", g.Times)
 			}
@@ -329,7 +329,7 @@ func (a *console) showAnswers(r *round.Round, q round.Answer) {
 	}
 	var words []string
 	for _, c := range choices {
-		words = append(words, fmt.Sprintf("%s: %d", term.Clean(c), counts[c]))
+		words = append(words, fmt.Sprintf("%s: %d", inwords.Clean(c), counts[c]))
 	}
 	s.Line("    %s", strings.Join(words, "   "))
 }
@@ -339,14 +339,14 @@ func (a *console) showChanges(earlier *round.Round, changes []round.Change) {
 	s.Line("")
 	s.Line(
 		"%s",
-		s.In(term.Strong, fmt.Sprintf("against %s, opened %s", term.Clean(earlier.Version), earlier.Opened.Local().Format("2 January 15:04"))),
+		s.In(term.Strong, fmt.Sprintf("against %s, opened %s", inwords.Clean(earlier.Version), earlier.Opened.Local().Format("2 January 15:04"))),
 	)
 	var rows [][]string
 	unsure := 0
 	for _, c := range changes {
 		name, words := c.Figure, c.Words()
 		if c.Level != "" {
-			name = "level " + term.Clean(c.Level) + ": " + name
+			name = "level " + inwords.Clean(c.Level) + ": " + name
 		}
 		if !c.Sure {
 			unsure++
@@ -383,11 +383,11 @@ func (a *console) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
 	case f.page != "":
 		a.screen.Next("open %s in a browser", f.page)
 	case x.Testers == 0 && r.Open:
-		a.screen.Next("wait for testers; the link is %s", term.Clean(r.Link))
+		a.screen.Next("wait for testers; the link is %s", inwords.Clean(r.Link))
 	case worst.Stopped > 0:
 		a.screen.Next(
 			"look at level %s, where %s stopped: havvel round report --page report.html shows each session",
-			term.Clean(worst.Name),
+			inwords.Clean(worst.Name),
 			inwords.Of(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)),
 		)
 	case r.Open:

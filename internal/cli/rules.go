@@ -125,15 +125,15 @@ func findRules(name string) (*rulebook.Rulebook, error) {
 
 func (a *console) showRules(r *rulebook.Rulebook) {
 	s := a.screen
-	s.Line("%s", s.In(term.Strong, term.Clean(r.Name)))
+	s.Line("%s", s.In(term.Strong, inwords.Clean(r.Name)))
 	if r.About != "" {
-		s.Paragraph(term.Plain, "  ", "  ", term.Clean(r.About))
+		s.Paragraph(term.Plain, "  ", "  ", inwords.Clean(r.About))
 	}
 	s.Line("")
 	rows := [][]string{{"handed over as", handOvers[r.Archive.HandOver]}}
 	add := func(what string, has bool, words string) {
 		if has {
-			rows = append(rows, []string{what, term.Clean(words)})
+			rows = append(rows, []string{what, inwords.Clean(words)})
 		}
 	}
 	add("archive", r.Archive.Limit > 0, "up to "+r.Archive.Limit.String())

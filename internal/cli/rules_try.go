@@ -18,6 +18,7 @@ import (
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -109,11 +110,11 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 	}
 	s.Line("  state: %s", answer.State)
 	for _, r := range answer.Reasons {
-		s.Paragraph(term.Plain, "    - ", "      ", term.Clean(r))
+		s.Paragraph(term.Plain, "    - ", "      ", inwords.Clean(r))
 	}
 	for _, link := range []string{answer.Draft, answer.Link} {
 		if link != "" {
-			s.Line("  look at it: %s", term.Clean(link))
+			s.Line("  look at it: %s", inwords.Clean(link))
 		}
 	}
 	s.Next("name it in havvel.toml:  rulebook = %q", file)
@@ -145,12 +146,12 @@ const longestShown = 600
 func (st *stepper) Asked(step, method, address string, headers map[string]string, body string) {
 	s := st.a.screen
 	st.doc.Requests = append(st.doc.Requests, requestJSON{Step: step, Method: method, Address: address})
-	s.Line("%s  %s %s", s.In(term.Strong, fmt.Sprintf("%d %s", len(st.doc.Requests), step)), method, term.Clean(address))
+	s.Line("%s  %s %s", s.In(term.Strong, fmt.Sprintf("%d %s", len(st.doc.Requests), step)), method, inwords.Clean(address))
 	for _, name := range slices.Sorted(maps.Keys(headers)) {
-		s.Line("  %s", s.In(term.Quiet, term.Clean(name+": "+headers[name])))
+		s.Line("  %s", s.In(term.Quiet, inwords.Clean(name+": "+headers[name])))
 	}
 	if body != "" {
-		s.Line("  %s", term.Clean(short(body)))
+		s.Line("  %s", inwords.Clean(short(body)))
 	}
 	if f, ok := st.a.in.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
 		fmt.Fprint(st.a.err, "  Enter sends it, Ctrl-C stops here ")
@@ -167,7 +168,7 @@ func (st *stepper) Answered(r *http.Response, body string) {
 	}
 	s.Line("  %s", s.In(tone, fmt.Sprintf("→ %d %s", r.StatusCode, http.StatusText(r.StatusCode))))
 	if body = strings.TrimSpace(body); body != "" {
-		s.Line("  %s", term.Clean(short(body)))
+		s.Line("  %s", inwords.Clean(short(body)))
 	}
 	s.Line("")
 }

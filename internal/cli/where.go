@@ -73,7 +73,7 @@ func (a *console) runWhereAll(ctx context.Context, k *app.Desk) error {
 	var rows [][]string
 	for _, at := range all.Destinations {
 		for _, v := range at.Versions {
-			rows = append(rows, []string{at.Destination, term.Clean(v.Version), a.screen.In(toneOf(v.State), term.Clean(v.State))})
+			rows = append(rows, []string{at.Destination, inwords.Clean(v.Version), a.screen.In(toneOf(v.State), inwords.Clean(v.State))})
 		}
 	}
 	a.answer(all)
@@ -92,11 +92,11 @@ func (a *console) showWhere(e app.Standing) {
 				continue
 			}
 			sent = true
-			link := term.Clean(st.Link())
+			link := inwords.Clean(st.Link())
 			if link == "" {
 				link = s.In(term.Quiet, app.NoLink(d))
 			}
-			rows = append(rows, []string{d.Name, st.Version, s.In(toneOf(st.State), st.State), when(st.At), term.Clean(st.By), link})
+			rows = append(rows, []string{d.Name, st.Version, s.In(toneOf(st.State), st.State), when(st.At), inwords.Clean(st.By), link})
 		}
 		if !sent {
 			rows = append(rows, []string{d.Name, "", s.In(term.Quiet, "nothing sent"), "", "", ""})
@@ -105,7 +105,7 @@ func (a *console) showWhere(e app.Standing) {
 	s.Table([]string{"destination", "version", "state", "since", "by", "link"}, rows)
 	for _, st := range e.Statuses {
 		for _, r := range st.Reasons {
-			s.Paragraph(term.Plain, "  "+st.Destination+": ", "    ", term.Clean(r))
+			s.Paragraph(term.Plain, "  "+st.Destination+": ", "    ", inwords.Clean(r))
 		}
 	}
 	for _, d := range e.Destinations {

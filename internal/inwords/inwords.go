@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"time"
+	"unicode"
 )
 
 // Files counts files.
@@ -58,4 +59,15 @@ func Near(path string) string {
 		return path
 	}
 	return short
+}
+
+// Clean makes words that came from outside safe to print: control characters, with which they could
+// move the cursor or change what stands on the screen, become spaces.
+func Clean(words string) string {
+	return strings.TrimSpace(strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) {
+			return ' '
+		}
+		return r
+	}, words))
 }

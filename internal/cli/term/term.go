@@ -8,7 +8,6 @@ import (
 	"io"
 	"os"
 	"strings"
-	"unicode"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 	xterm "golang.org/x/term"
@@ -173,15 +172,4 @@ func (s *Screen) JSONLine(v any) error {
 	encoder := json.NewEncoder(s.out)
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)
-}
-
-// Clean makes words that came from outside safe to print: control characters, with which they could
-// move the cursor or change what stands on the screen, become spaces.
-func Clean(words string) string {
-	return strings.TrimSpace(strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || unicode.Is(unicode.Bidi_Control, r) {
-			return ' '
-		}
-		return r
-	}, words))
 }

@@ -9,11 +9,12 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"havvel/internal/inwords"
 	"havvel/internal/progress"
 )
 
 func TestClean(t *testing.T) {
-	if got := Clean("\x1b[31mred\x07\r\n\u202eabc\u009bnight 夜 é"); strings.ContainsAny(got, "\x1b\x07\r\n\u202e\u009b") ||
+	if got := inwords.Clean("\x1b[31mred\x07\r\n\u202eabc\u009bnight 夜 é"); strings.ContainsAny(got, "\x1b\x07\r\n\u202e\u009b") ||
 		!strings.HasSuffix(got, "night 夜 é") {
 		t.Errorf("%q", got)
 	}

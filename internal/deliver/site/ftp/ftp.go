@@ -276,7 +276,7 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 		}
 		if at < f.Bytes || f.Bytes == 0 {
 			err := store()
-			if said(err) && c.ChangeDir(path.Dir(to)) != nil { // its folder is missing
+			if noFile(err) || said(err) && c.ChangeDir(path.Dir(to)) != nil { // its folder is missing, or another lane has made it meanwhile
 				if err = s.folders(c, path.Dir(to)); err == nil {
 					err = store()
 				}
@@ -297,6 +297,12 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 func said(err error) bool {
 	var answer *textproto.Error
 	return errors.As(err, &answer)
+}
+
+// noFile reports whether a file was not made, by the numbers that most hosts answer with, before a byte of it went out.
+func noFile(err error) bool {
+	var answer *textproto.Error
+	return errors.As(err, &answer) && (answer.Code == client.StatusFileUnavailable || answer.Code == client.StatusBadFileName)
 }
 
 // absent reports whether there is no file of that name, by the list of its folder.

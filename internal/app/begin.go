@@ -1,0 +1,87 @@
+package app
+
+import (
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"havvel/internal/atomicfile"
+	"havvel/internal/export"
+	"havvel/internal/inwords"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+// A Beginning is what a new project is to be.
+type Beginning struct {
+	Title, Short, Studio, Version string
+	Tagline, Category             string
+	Rulebooks                     []string
+	Address                       string // of the portals' interface; "" for the rulebook's
+}
+
+// Begun is a project file; as JSON it is the document of havvel start.
+type Begun struct {
+	File         string   `json:"file"`
+	Text         string   `json:"text"`
+	Title        string   `json:"title"`
+	Short        string   `json:"short"`
+	Version      string   `json:"version"`
+	Export       string   `json:"export"`
+	Destinations []string `json:"destinations"`
+}
+
+// Begin puts a project together for a build in a folder. What the developer did not say is taken from the build.
+func Begin(b *export.Build, folder string, with Beginning) (*project.Project, error) {
+	g := project.Game{Title: with.Title, Short: with.Short, Studio: with.Studio, Version: with.Version, Export: filepath.ToSlash(folder)}
+	if g.Title == "" && b.Entry != nil {
+		g.Title = inwords.Clean(b.Entry.Page.Title)
+	}
+	if g.Title == "" {
+		if here, err := os.Getwd(); err == nil {
+			g.Title = filepath.Base(here)
+		}
+	}
+	if g.Short == "" {
+		g.Short = project.ShortFrom(g.Title)
+	}
+	listing := project.Listing{Tagline: with.Tagline, Category: with.Category}
+	p := &project.Project{Game: g, Listing: listing, To: map[string]*project.Destination{}}
+	for _, r := range with.Rulebooks {
+		rules, err := rulebook.Find(r, ".")
+		if err != nil {
+			return nil, err
+		}
+		name := strings.TrimSuffix(path.Base(filepath.ToSlash(r)), ".toml")
+		d := &project.Destination{Rulebook: r, Address: with.Address}
+		if rules.Key.Variable != "" {
+			d.Key = "env:" + rules.Key.Variable
+		}
+		p.To[name] = d
+	}
+	return p, nil
+}
+
+// WriteDown is a project's file, written into this folder unless it is a dry run.
+func WriteDown(p *project.Project, dryRun bool) (*Begun, error) {
+	text, err := project.Blank(p)
+	if err != nil {
+		return nil, err
+	}
+	g := p.Game
+	out := &Begun{project.Name, string(text), g.Title, g.Short, g.Version, g.Export, append([]string{}, slices.Sorted(maps.Keys(p.To))...)}
+	if dryRun {
+		return out, nil
+	}
+	if err := atomicfile.Bytes(project.Name, text); err != nil {
+		return nil, err
+	}
+	if _, err := project.Find("."); err != nil { // what was just written must be readable
+		os.Remove(project.Name)
+		return nil, err
+	}
+	return out, nil
+}
