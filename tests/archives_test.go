@@ -166,7 +166,8 @@ func TestPackedGamesPlay(t *testing.T) {
 				t.Parallel()
 				window, _ := browser(t, 480, 320) // one of its own: games stand still in a tab behind another
 				out := t.TempDir()
-				for _, a := range decode[packedJSON](t, run(t, project, "pack", "--slim", "--json", "--out", out, write(t, files)).must(t, 0)).Archives {
+				for _, a := range decode[packedJSON](t, run(t, project, "pack", "--slim", "--json", "--out", out, write(t, files)).must(t,
+					0)).Archives {
 					plays(t, window, a)
 				}
 			})
@@ -259,7 +260,8 @@ func TestPlan(t *testing.T) {
 		"pack",
 		"--plan",
 		export,
-	).must(t, 0, "recode", "lane.pack.br becomes lane.pack.gz", "Brackwater can't serve brotli", "plant", "stamp", "not written", "next: havvel pack")
+	).must(t, 0, "recode", "lane.pack.br becomes lane.pack.gz", "Brackwater can't serve brotli", "plant", "stamp", "not written",
+		"next: havvel pack")
 	for _, a := range decode[packedJSON](t, run(t, project, "pack", "--plan", "--json", export).must(t, 0)).Archives {
 		for _, s := range a.Steps {
 			if s.Step == "" || s.What == "" || s.Why == "" {
@@ -354,7 +356,8 @@ func TestCompare(t *testing.T) {
 		t,
 		project,
 		"compare",
-	).must(t, 0, "0.4.0 on Brackwater", "as it would be packed for Brackwater", "changed  runtime.js", "added    night.pack", "moved    icon.png to glow.png", "new   warning link-missing index.html", "1 file changed, 1 added, 1 moved; ")
+	).must(t, 0, "0.4.0 on Brackwater", "as it would be packed for Brackwater", "changed  runtime.js", "added    night.pack",
+		"moved    icon.png to glow.png", "new   warning link-missing index.html", "1 file changed, 1 added, 1 moved; ")
 	run(t, project, "compare", "0.4.0", export, "--json").must(t, 0)
 	run(t, project, "compare", filepath.Join("export", "single-page"), export, "--fail-over", "5%").must(t, 0, "smaller")
 	run(t, project, "compare", filepath.Join("packed", "brackwater-0.4.0.zip"), write(t, game.Wasm()), "--fail-over", "0.01%").must(t, 0)

@@ -158,7 +158,8 @@ func serve(t *testing.T, files game.Files) string {
 
 // TestGame plays the export in every shape: a night is solved by keys, and the best is kept.
 func TestGame(t *testing.T) {
-	for shape, files := range map[string]game.Files{"wasm-split": game.WasmSplit(), "single-page": game.SinglePage(), "wasm": game.Wasm(), "script": game.Script()} {
+	for shape, files := range map[string]game.Files{"wasm-split": game.WasmSplit(), "single-page": game.SinglePage(), "wasm": game.Wasm(),
+		"script": game.Script()} {
 		t.Run(shape, func(t *testing.T) {
 			ctx, problems := browser(t, 480, 320)
 			do(t, ctx, chromedp.Navigate(serve(t, files)+"/"), chromedp.WaitNotPresent(chromedp.CSS("#loading")))
@@ -195,7 +196,8 @@ func TestNightsCanBeSolved(t *testing.T) {
 		return text(pack.subarray(8 + length + at.offset, 8 + length + at.offset + at.length)).map((n) => {
 			const w = n.rows[0].length, h = n.rows.length;
 			let low = 0, high = 0;
-			n.rows.forEach((row, y) => [...row].forEach((c, x) => { const p = y * w + x; if (c === "o") p < 32 ? (low |= 1 << p) : (high |= 1 << (p - 32)); }));
+			n.rows.forEach((row, y) => [...row].forEach((c, x) => { const p = y * w + x; if (c === "o") p < 32 ? (low |= 1 << p) : (high |= 1 `+
+		`<< (p - 32)); }));
 			rules.lay(w, h, high, low);
 			const needed = rules.make(n.seed, n.turns);
 			let turned = 0;
@@ -213,7 +215,8 @@ func TestNightsCanBeSolved(t *testing.T) {
 			const say = (rules) => {
 				const w = n.rows[0].length, h = n.rows.length;
 				let low = 0, high = 0, said = "";
-				n.rows.forEach((row, y) => [...row].forEach((c, x) => { const p = y * w + x; if (c === "o") p < 32 ? (low |= 1 << p) : (high |= 1 << (p - 32)); }));
+				n.rows.forEach((row, y) => [...row].forEach((c, x) => { const p = y * w + x; if (c === "o") p < 32 ? (low |= 1 << p) : (high |= 1 `+
+		`<< (p - 32)); }));
 				said += rules.lay(w, h, high, low) + " " + rules.make(n.seed, n.turns) + " " + rules.turn(999);
 				for (let i = 0; i < 60 && !rules.solved(); i++) { const p = rules.hint(); said += " " + p + rules.turn(p) + rules.is_lit(p); }
 				return said;

@@ -75,7 +75,8 @@ func TestDamagedCache(t *testing.T) {
 			if at < 0 || at >= len(good) {
 				continue
 			}
-			for what, bad := range map[string][]byte{"changed": append(append(append([]byte{}, good[:at]...), good[at]^0x10), good[at+1:]...), "cut": good[:at]} {
+			for what, bad := range map[string][]byte{"changed": append(append(append([]byte{}, good[:at]...), good[at]^0x10), good[at+1:]...),
+				"cut": good[:at]} {
 				if err := os.WriteFile(path, bad, 0o644); err != nil {
 					t.Fatal(err)
 				}

@@ -57,15 +57,18 @@ func TestAdapter(t *testing.T) {
 	play := `window.said = []; window.answers = [];
 		addEventListener("game-answer", (e) => answers.push(e.detail.event + "=" + e.detail.value));
 		const say = (event, more) => dispatchEvent(new CustomEvent("game-event", { cancelable: true, detail: { event, ...more } }));
-		window.waits = [!say("break-wanted"), !say("statistic", { name: "lanterns", value: 3 }), !say("load"), !say("level-begun"), !say("level-ended", { level: 2 })];`
-	whole := `window.Portal = { over: (n) => said.push("over " + n), begin: (short, n) => new Promise((yes) => setTimeout(() => { said.push("begin " + short + n); yes({
+		window.waits = [!say("break-wanted"), !say("statistic", { name: "lanterns", value: 3 }), !say("load"), !say("level-begun"), ` +
+		`!say("level-ended", { level: 2 })];`
+	whole := `window.Portal = { over: (n) => said.push("over " + n), begin: (short, n) => new Promise((yes) => setTimeout(() => { ` +
+		`said.push("begin " + short + n); yes({
 		score: (name, value) => said.push(name + ":" + value), kept: () => "data", pause: () => Promise.resolve({ shown: true }) }); }, 100)) };`
 	ctx, _ := browser(t, 320, 240)
 	for name, c := range map[string]struct{ script, said, answers, waits string }{
 		"a portal":           {whole, "begin lane7,lanterns:3,over 2", "load=data,break-wanted=true", "true,false,true,false,false"},
 		"no script":          {"", "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
 		"a script that dies": {"throw new Error('out of order')", "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
-		"calls that throw":   {`window.Portal = { begin: () => ({ score() { throw 1; }, pause: () => Promise.reject(2), kept() { throw 3; } }), over: 4 };`, "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
+		"calls that throw": {`window.Portal = { begin: () => ({ score() { throw 1; }, pause: () => Promise.reject(2), kept() { throw 3; } ` +
+			`}), over: 4 };`, "", "load=undefined,break-wanted=undefined", "true,false,true,false,false"},
 	} {
 		do(t, ctx, chromedp.Navigate(serve(t, adapted(t, h, c.script, play))+"/"))
 		eventually(t, name, func() (any, bool) {

@@ -22,10 +22,12 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 (async () => {
 	const known = KNOWN, got = [];
 	const tries = {
-		"the owner's builds": async () => { await (await fetch(known.control + "/api/builds?game=tinderwick-lane", { credentials: "include" })).json(); },
+		"the owner's builds": async () => { await (await fetch(known.control + "/api/builds?game=tinderwick-lane", { credentials: "include" ` +
+	`})).json(); },
 		"the owner's figures": async () => { await (await fetch(known.control + "/metrics")).text(); },
 		"another round's page": async () => { await (await fetch(known.other)).text(); },
-		"a session in another round": async () => { const a = await (await fetch(known.other + "/sessions", { method: "POST", body: '{"device":{}}' })).json(); if (!a.session) throw 0; },
+		"a session in another round": async () => { const a = await (await fetch(known.other + "/sessions", { method: "POST", body: ` +
+	`'{"device":{}}' })).json(); if (!a.session) throw 0; },
 		"the page around it": async () => { if (!parent.document.body) throw 0; },
 		"where the page is": async () => { if (!parent.location.href) throw 0; },
 		"its referrer": async () => { if (!document.referrer.includes("/r/")) throw 0; },
@@ -38,11 +40,14 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 		try { await attempt(); got.push(what); } catch { /* as it should be */ }
 	}
 	// Blind writes, whose answers it could not read: the host must refuse them.
-	for (const [method, at] of [["POST", known.other + "/sessions"], ["DELETE", known.other + "/sessions/" + known.session], ["POST", known.control + "/api/rounds"]])
-		try { await fetch(at, { method, mode: method === "POST" ? "no-cors" : "cors", credentials: "include", body: '{"device":{}}' }); } catch { /* likewise */ }
+	for (const [method, at] of [["POST", known.other + "/sessions"], ["DELETE", known.other + "/sessions/" + known.session], ["POST", ` +
+	`known.control + "/api/rounds"]])
+		try { await fetch(at, { method, mode: method === "POST" ? "no-cors" : "cors", credentials: "include", body: '{"device":{}}' }); } ` +
+	`catch { /* likewise */ }
 	parent.postMessage({ havvel: 1, kind: "answer", data: { question: 0, answer: "forged" } }, "*");
 	parent.postMessage({ havvel: 1, kind: "piece", data: 1, bytes: new ArrayBuffer(9) }, "*");
-	dispatchEvent(new CustomEvent("game-event", { detail: { event: "statistic", name: "isolated", value: String(self.crossOriginIsolated) } }));
+	dispatchEvent(new CustomEvent("game-event", { detail: { event: "statistic", name: "isolated", value: ` +
+	`String(self.crossOriginIsolated) } }));
 	dispatchEvent(new CustomEvent("game-event", { detail: { event: "statistic", name: "got", value: got.join(", ") || "nothing" } }));
 })();
 </script></body></html>`
@@ -143,7 +148,8 @@ func TestHostFullDisk(t *testing.T) {
 	}
 	full := 0
 	for n := 2; n < 60; n++ {
-		if status, _ := posting(link+"/sessions/"+session+"/events", map[string]any{"events": []sentEvent{{n, n, "answer", map[string]any{"answer": strings.Repeat("x", 3000)}}}}); status == 507 {
+		if status, _ := posting(link+"/sessions/"+session+"/events",
+			map[string]any{"events": []sentEvent{{n, n, "answer", map[string]any{"answer": strings.Repeat("x", 3000)}}}}); status == 507 {
 			full = n
 			break
 		}

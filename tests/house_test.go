@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 // layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
@@ -52,7 +53,8 @@ var layers = [][]string{
 }
 
 // alone are packages that may import nothing of ours but what is named: what they get wrong is found by others, or finds others wrong.
-var alone = map[string][]string{"standin": {"fault", "atomicfile", "disk"}, "round": {"fault"}, "logbook": {"disk"}, "playhost/files": {"disk"}}
+var alone = map[string][]string{"standin": {"fault", "atomicfile", "disk"}, "round": {"fault"}, "logbook": {"disk"},
+	"playhost/files": {"disk"}}
 
 // TestHouse: data goes one way, and only the interface speaks to people.
 func TestHouse(t *testing.T) {
@@ -77,6 +79,11 @@ func TestHouse(t *testing.T) {
 		source, err := os.ReadFile(file)
 		if err != nil {
 			return err
+		}
+		for n, line := range strings.Split(string(source), "\n") {
+			if utf8.RuneCountInString(line) > 140 {
+				t.Errorf("%s:%d has more than 140 columns", file, n+1)
+			}
 		}
 		tree, err := parser.ParseFile(token.NewFileSet(), file, source, parser.ImportsOnly)
 		if err != nil {

@@ -81,8 +81,10 @@ func TestJSONKeys(t *testing.T) {
 	defer web.Close()
 	edit(t, project, "[to.shed]", "[to.site]\naddress = \"../site\"\npublic = \""+web.URL+"\"\n\n[to.shed]")
 	for _, line := range []string{
-		"look --json", "look other --json", "check --json", "check export/flawed --json", "pack --json --slim", "pack --plan --json", "hooks --json", "compare other export/web --json --to brackwater",
-		"listing --json", "pictures --json", "send --json", "where --wait --json", "publish --to site --to brackwater --json", "where --live --to site --json", "where --all --json",
+		"look --json", "look other --json", "check --json", "check export/flawed --json", "pack --json --slim", "pack --plan --json",
+		"hooks --json", "compare other export/web --json --to brackwater",
+		"listing --json", "pictures --json", "send --json", "where --wait --json", "publish --to site --to brackwater --json",
+		"where --live --to site --json", "where --all --json",
 		"back --off --to site --json", "logbook --json", "keys list --json", "host token list --json --data " + hostData(t, hv),
 		"round open --json", "round list --json", "round report --json", "trial --to brackwater --json",
 	} {

@@ -63,7 +63,8 @@ func TestMergedLogbooks(t *testing.T) {
 	os.Remove(file)
 	run(t, project, "send", "--version", "0.3.9", "--wait").must(t, 0)
 	theirs := strings.Split(strings.TrimSpace(read()), "\n")
-	merged := "<<<<<<< mine\n" + mine + "=======\n" + theirs[1] + "\n" + theirs[0] + "\n" + mine[:20] // of both, out of order, and a line cut short
+	// of both, out of order, and a line cut short
+	merged := "<<<<<<< mine\n" + mine + "=======\n" + theirs[1] + "\n" + theirs[0] + "\n" + mine[:20]
 	if err := os.WriteFile(file, []byte(merged), 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -59,7 +59,8 @@ func TestLive(t *testing.T) {
 				h.ServeHTTP(w, r)
 			}
 		}, 1, []string{`rules.wasm: it comes as "text/plain" instead of "application/wasm"`}},
-		"threads without headers": {"isolation = true\n", func(h http.Handler) http.HandlerFunc { return h.ServeHTTP }, 1, []string{"without cross-origin isolation headers"}},
+		"threads without headers": {"isolation = true\n", func(h http.Handler) http.HandlerFunc { return h.ServeHTTP }, 1,
+			[]string{"without cross-origin isolation headers"}},
 		"a pointer that is kept": {"", func(h http.Handler) http.HandlerFunc {
 			return func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Set("Cache-Control", "public, max-age=86400")

@@ -186,7 +186,8 @@ func partner(t testing.TB, name string) string {
 	if path, err := exec.LookPath(name); err == nil {
 		return path
 	}
-	for _, folder := range []string{"/usr/local/bin", "/usr/sbin", "/sbin", filepath.Join(build.Default.GOPATH, "bin")} { // not all are in everybody's PATH
+	// not all are in everybody's PATH
+	for _, folder := range []string{"/usr/local/bin", "/usr/sbin", "/sbin", filepath.Join(build.Default.GOPATH, "bin")} {
 		if path, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
 			return path
 		}

@@ -29,7 +29,8 @@ func TestPicturesMemory(t *testing.T) {
 		}
 	}
 	toml := strings.Split(snapshot(t, project)["/havvel.toml"], "# Masters")[0]
-	for name, m := range map[string]image.Image{"wide.png": wide, "deep.png": deep, "vast.png": image.NewGray(image.Rect(0, 0, 20_000, 10_000))} {
+	for name, m := range map[string]image.Image{"wide.png": wide, "deep.png": deep,
+		"vast.png": image.NewGray(image.Rect(0, 0, 20_000, 10_000))} {
 		f, err := os.Create(filepath.Join(project, name))
 		if err != nil {
 			t.Fatal(err)

@@ -33,7 +33,8 @@ const demoTagline = "Press a lantern, and its neighbours turn too: light the who
 // TestPage fills in the page of each portal from one source, then what has changed of it, and looks at what players see.
 func TestPage(t *testing.T) {
 	for name, shows := range map[string][]string{
-		"brackwater": {demoTagline, "<strong>Tinderwick Lane</strong>", "<kbd>Enter</kbd>", "What to expect", "<video", "Nights solved", "computer, tablet, phone"},
+		"brackwater": {demoTagline, "<strong>Tinderwick Lane</strong>", "<kbd>Enter</kbd>", "What to expect", "<video", "Nights solved",
+			"computer, tablet, phone"},
 		"quillmarsh": {demoTagline, "<strong>Tinderwick Lane</strong>", "<th>Mouse</th>", "Eight new nights", "what you like", `class="banner"`},
 		"osierfold":  {demoTagline, "<b>Tinderwick Lane</b>", "<blockquote>", "Enter, Space; click; tap", "English", "<video"},
 	} {
@@ -293,7 +294,8 @@ func TestListingWords(t *testing.T) {
 		"listing",
 		"--show",
 		"osierfold",
-	).must(t, 0, "tagline  67 of 90 characters, from listing.tagline", "text  688 of 4000 characters, bbcode", "[b]Tinderwick Lane[/b]", "(nothing, as you say)", "only-here: not declared", "page/square.jpg", "next: havvel listing --page --to osierfold")
+	).must(t, 0, "tagline  67 of 90 characters, from listing.tagline", "text  688 of 4000 characters, bbcode", "[b]Tinderwick Lane[/b]",
+		"(nothing, as you say)", "only-here: not declared", "page/square.jpg", "next: havvel listing --page --to osierfold")
 	hv("listing", "--show", "osierfolt").must(t, 2, `there is no destination "osierfolt"`, `did you mean "osierfold"?`)
 	hv("send", "--only", "pictures").must(t, 2, "it can be build, page")
 	hv("send", "--only", "page").must(t, 1, "nothing was sent to osierfold yet")
@@ -384,7 +386,8 @@ func TestStandInPage(t *testing.T) {
 			t.Errorf("%s: %d %s", body, status, text)
 		}
 	}
-	for path, says := range map[string]string{"pictures/cover/1": "not a picture", "pictures/poster/1": "no place for it", "pictures/cover/0": "a number from 1 on"} {
+	for path, says := range map[string]string{"pictures/cover/1": "not a picture", "pictures/poster/1": "no place for it",
+		"pictures/cover/0": "a number from 1 on"} {
 		if status, text := put(path, "image/png", "no picture"); status != 422 || !strings.Contains(text, says) {
 			t.Errorf("%s: %d %s", path, status, text)
 		}

@@ -292,7 +292,8 @@ func TestPortalResume(t *testing.T) {
 	defer quick.Stop()
 	there, before := here(), through.sent.Load()
 	e := runWith(t, project, env, "send", "--only", "build", "--wait", "--json").must(t, 0)
-	size := decode[struct{ Deliveries []struct{ Bytes int64 } }](t, runWith(t, project, env, "logbook", "--json").must(t, 0)).Deliveries[0].Bytes
+	size := decode[struct{ Deliveries []struct{ Bytes int64 } }](t,
+		runWith(t, project, env, "logbook", "--json").must(t, 0)).Deliveries[0].Bytes
 	if again := through.sent.Load() - before; again > size-there+100_000+64<<10 {
 		t.Errorf("%d bytes went out the second time, with %d of %d there\n%s", again, there, size, e.err)
 	}

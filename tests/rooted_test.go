@@ -30,39 +30,53 @@ func TestRooted(t *testing.T) {
 		files game.Files
 	}{
 		"classic scripts that pages in two folders run": {"/", game.Files{
-			"index.html": page("", `<script src="/js/shared.js"></script><iframe src="extra/two/?lvl=2"></iframe>`), "extra/two/index.html": page("", `<script src="/js/shared.js"></script>`),
-			"js/shared.js": []byte(draw + `lamp("/art/lamp.gif", 10); var n = "moth"; lamp("/art/" + n + ".gif", 60);`),
+			"index.html":           page("", `<script src="/js/shared.js"></script><iframe src="extra/two/?lvl=2"></iframe>`),
+			"extra/two/index.html": page("", `<script src="/js/shared.js"></script>`),
+			"js/shared.js":         []byte(draw + `lamp("/art/lamp.gif", 10); var n = "moth"; lamp("/art/" + n + ".gif", 60);`),
 		}},
 		"modules that pages in two folders run": {"/lane/", game.Files{
-			"index.html": page("", `<script type=module src="/lane/js/shared.js"></script><iframe src="extra/two/"></iframe>`), "extra/two/index.html": page("", `<script type=module src="/lane/js/shared.js"></script>`),
-			"js/shared.js": []byte(`import { base } from "./paths.js";` + draw + "lamp(`/lane/art/lamp.gif`, 10); lamp(base + 'art/moth.gif', 60);"), "js/paths.js": []byte(`export const base = "/lane/";`),
+			"index.html":           page("", `<script type=module src="/lane/js/shared.js"></script><iframe src="extra/two/"></iframe>`),
+			"extra/two/index.html": page("", `<script type=module src="/lane/js/shared.js"></script>`),
+			"js/shared.js": []byte(`import { base } from "./paths.js";` + draw +
+				"lamp(`/lane/art/lamp.gif`, 10); lamp(base + 'art/moth.gif', 60);"), "js/paths.js": []byte(`export const base = "/lane/";`),
 		}},
 		"what other modules export": {"/", game.Files{
-			"index.html":  page("", `<script type=module src="/js/game.js"></script>`),
-			"js/game.js":  []byte(`import { asset, Paths, more } from "./paths.js";` + draw + `lamp(asset("art/lamp.gif"), 10); lamp(Paths.art + "moth.gif", 60); lamp(more.at + "lamp.gif", 90);`),
-			"js/paths.js": []byte(`export const asset = n => "/" + n; export class Paths { static art = "/art/"; } export const more = { at: "/art/" };`),
+			"index.html": page("", `<script type=module src="/js/game.js"></script>`),
+			"js/game.js": []byte(`import { asset, Paths, more } from "./paths.js";` + draw +
+				`lamp(asset("art/lamp.gif"), 10); lamp(Paths.art + "moth.gif", 60); lamp(more.at + "lamp.gif", 90);`),
+			"js/paths.js": []byte(`export const asset = n => "/" + n; export class Paths { static art = "/art/"; } export const more = { at: ` +
+				`"/art/" };`),
 		}},
 		"the origin": {"/", game.Files{
 			"index.html": page("", `<script src="game.js"></script>`),
 			"game.js":    []byte(draw + `lamp(new URL("/art/lamp.gif", location.origin), 10); lamp(window.location.origin + "/art/moth.gif", 90);`),
 		}},
 		"an import map with scopes and beginnings": {"/", game.Files{
-			"index.html":   page(`<script type="importmap">{"imports": {"rules": "/lib/rules.js", "parts/": "/parts/"}, "scopes": {"/old/": {"rules": "/lib/old.js"}}}</script>`, `<script type=module src="/game.js"></script>`),
-			"game.js":      []byte(`import { n } from "rules"; import { o } from "./old/part.js"; import { p } from "parts/p.js";` + draw + `if (n + o + p === 6) lamp("art/lamp.gif", 10);`),
-			"lib/rules.js": []byte("export const n = 1"), "lib/old.js": []byte("export const o = 2"), "old/part.js": []byte(`export { o } from "rules"`), "parts/p.js": []byte("export const p = 3"),
+			"index.html": page(`<script type="importmap">{"imports": {"rules": "/lib/rules.js", "parts/": "/parts/"}, "scopes": {"/old/": `+
+				`{"rules": "/lib/old.js"}}}</script>`, `<script type=module src="/game.js"></script>`),
+			"game.js": []byte(`import { n } from "rules"; import { o } from "./old/part.js"; import { p } from "parts/p.js";` + draw +
+				`if (n + o + p === 6) lamp("art/lamp.gif", 10);`),
+			"lib/rules.js": []byte("export const n = 1"), "lib/old.js": []byte("export const o = 2"),
+			"old/part.js": []byte(`export { o } from "rules"`), "parts/p.js": []byte("export const p = 3"),
 		}},
 		"keys of tables, and texts that only look like paths": {"/", game.Files{
 			"index.html": page("", `<script src="/game.js"></script>`),
-			"game.js":    []byte(draw + `const t = { "/art/lamp.gif": 1 }; if (t["/art/lamp.gif"] === 1 && !location.pathname.startsWith("/art/")) lamp("art/lamp.gif", 10); lamp("/art/moth.gif".slice(1), 60);`),
+			"game.js": []byte(draw +
+				`const t = { "/art/lamp.gif": 1 }; if (t["/art/lamp.gif"] === 1 && !location.pathname.startsWith("/art/")) lamp("art/lamp.gif", ` +
+				`10); lamp("/art/moth.gif".slice(1), 60);`),
 		}},
 		"a service worker's list": {"/", game.Files{
 			"index.html": page("", `<script src="/game.js"></script>`),
 			"game.js":    []byte(draw + `lamp("/art/lamp.gif", 10); navigator.serviceWorker.register("/sw.js", { scope: "/" });`),
-			"sw.js":      []byte(`addEventListener("install", e => e.waitUntil(caches.open("1").then(c => c.addAll(["/", "/game.js", "/art/moth.gif"]))));`),
+			"sw.js": []byte(`addEventListener("install", e => e.waitUntil(caches.open("1").then(c => c.addAll(["/", "/game.js", ` +
+				`"/art/moth.gif"]))));`),
 		}},
 		"markup and styles in scripts": {"/lane/", game.Files{
-			"index.html": page(`<link rel=stylesheet href="/lane/s.css">`, `<script src="/lane/game.js"></script>`), "s.css": []byte(`body { background: url("/lane/art/l\61mp.gif") }`),
-			"game.js": []byte(draw + "const base = '/lane/'; document.body.insertAdjacentHTML('beforeend', `<img src=\"${base}art/moth.gif\">`); document.body.style.borderImage = 'url(/lane/art/lamp.gif) 1'; lamp(base.concat('art/', 'lamp.gif'), 10);"),
+			"index.html": page(`<link rel=stylesheet href="/lane/s.css">`, `<script src="/lane/game.js"></script>`),
+			"s.css":      []byte(`body { background: url("/lane/art/l\61mp.gif") }`),
+			"game.js": []byte(draw +
+				"const base = '/lane/'; document.body.insertAdjacentHTML('beforeend', `<img src=\"${base}art/moth.gif\">`); " +
+				"document.body.style.borderImage = 'url(/lane/art/lamp.gif) 1'; lamp(base.concat('art/', 'lamp.gif'), 10);"),
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -124,7 +124,9 @@ func TestRound(t *testing.T) {
 	if r := decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); r.Testers != 0 || r.Simulated != 1 {
 		t.Errorf("a browser that a program drives counts as a tester: %+v", r)
 	}
-	if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](`document.querySelector("[name=q0][value='4']").click(); document.querySelector("[name=q1]").value = "nothing <b>odd</b>"; document.querySelector("#form button").click()`)); err != nil {
+	if err := chromedp.Do(ctx,
+		chromedp.Evaluate[chromedp.Void](`document.querySelector("[name=q0][value='4']").click(); document.querySelector("[name=q1]").value `+
+			`= "nothing <b>odd</b>"; document.querySelector("#form button").click()`)); err != nil {
 		t.Fatal(err)
 	}
 	r := until("no answers came", func(r roundReport) bool { return len(r.Answers) == 2 })
@@ -148,7 +150,8 @@ func TestRound(t *testing.T) {
 		"back.csv",
 		"--page",
 		"report.html",
-	).must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester simulated, 1 began to play", "level", "Was it fun?", "4: 1", "open report.html")
+	).must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester simulated, 1 began to play", "level",
+		"Was it fun?", "4: 1", "open report.html")
 	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") ||
 		!strings.Contains(string(back), `"clip":`) ||
 		strings.Contains(string(back), "127.0.0.1") {
@@ -218,7 +221,8 @@ func TestAgainst(t *testing.T) {
 		second.ID[:8],
 		"--against",
 		first.ID[:8],
-	).must(t, 0, "10 testers agreed to share, 10 began to play, 8 won the last level", "against 0.4.0", "level 2: won it", "can't tell: from 19 points less to 52 points more", "level 2: time", "less, by", "the same", "too few to know a change from chance")
+	).must(t, 0, "10 testers agreed to share, 10 began to play, 8 won the last level", "against 0.4.0", "level 2: won it",
+		"can't tell: from 19 points less to 52 points more", "level 2: time", "less, by", "the same", "too few to know a change from chance")
 	type change struct {
 		Figure, Level string
 		Before, After float64

@@ -218,8 +218,10 @@ func vsftpd(t testing.TB, scheme, more string) *machine {
 	cert, key := certificate(t, etc)
 	os.MkdirAll("/var/run/vsftpd/empty", 0o755)
 	config := put(t, filepath.Join(etc, "vsftpd.conf"), strings.Join([]string{
-		"listen=YES", "listen_address=127.0.0.1", "listen_port=" + h.port, "background=NO", "anonymous_enable=NO", "local_enable=YES", "write_enable=YES", "local_umask=022",
-		"seccomp_sandbox=NO", "pam_service_name=vsftpd", "ssl_enable=YES", "force_local_logins_ssl=YES", "force_local_data_ssl=YES", "require_ssl_reuse=YES", "ssl_ciphers=HIGH",
+		"listen=YES", "listen_address=127.0.0.1", "listen_port=" + h.port, "background=NO", "anonymous_enable=NO", "local_enable=YES",
+		"write_enable=YES", "local_umask=022",
+		"seccomp_sandbox=NO", "pam_service_name=vsftpd", "ssl_enable=YES", "force_local_logins_ssl=YES", "force_local_data_ssl=YES",
+		"require_ssl_reuse=YES", "ssl_ciphers=HIGH",
 		"rsa_cert_file=" + cert, "rsa_private_key_file=" + key, "pasv_enable=YES", "isolate_network=NO", more, "",
 	}, "\n"))
 	h.address = fmt.Sprintf(scheme+"://%s@127.0.0.1:%s%s", guest, h.port, h.root)

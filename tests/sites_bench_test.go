@@ -51,7 +51,8 @@ func BenchmarkUpload(b *testing.B) {
 	for range b.N {
 		run(b, folder, "send", "--again", "--accept-errors").must(b, 0)
 		ours += took
-		if out, err := exec.Command(curl, "-s", "-T", filepath.Join(folder, "packed", "plain-0.4.0.zip"), server.URL+"/x").CombinedOutput(); err != nil {
+		if out, err := exec.Command(curl, "-s", "-T", filepath.Join(folder, "packed", "plain-0.4.0.zip"),
+			server.URL+"/x").CombinedOutput(); err != nil {
 			b.Fatalf("%v %s", err, out)
 		}
 		theirs += took

@@ -184,7 +184,8 @@ func TestSiteRefusals(t *testing.T) {
 	})
 	t.Run("nobody there", func(t *testing.T) {
 		t.Parallel()
-		for _, address := range []string{"sftp://moth@127.0.0.1:1/x", "ftp://moth@127.0.0.1:1/x", "dav://moth@127.0.0.1:1/x", "s3+http://127.0.0.1:1/b/x"} {
+		for _, address := range []string{"sftp://moth@127.0.0.1:1/x", "ftp://moth@127.0.0.1:1/x", "dav://moth@127.0.0.1:1/x",
+			"s3+http://127.0.0.1:1/b/x"} {
 			p := siteProject(t, &machine{address: address}, "", "")
 			runWith(t, p, []string{"SHED_KEY=a:b"}, "send").must(t, 4, "can't reach 127.0.0.1:1", "nothing was lost")
 		}

@@ -104,19 +104,21 @@ func TestStandinVerifies(t *testing.T) {
 		state   string
 		says    string
 	}{
-		"good":         {archiveOf(t, page), "ready", "null"},
-		"not a zip":    {[]byte("hello"), "rejected", "not a zip"},
-		"escapes":      {archiveOf(t, page, entry{"../../evil.js", nil}), "rejected", "leads out"},
-		"backslash":    {archiveOf(t, page, entry{`..\evil.js`, nil}), "rejected", "leads out"},
-		"twice":        {archiveOf(t, page, entry{"a.js", nil}, entry{"A.js", nil}), "rejected", "twice"},
-		"bomb":         {archiveOf(t, page, entry{"zeros.bin", make([]byte, 70_000_000)}), "rejected", "unpacks to more"},
-		"lying sizes":  {lying, "rejected", "a.bin"},
-		"no page":      {archiveOf(t, entry{"game/index.html", nil}), "rejected", "no index.html at the root"},
-		"no script":    {archiveOf(t, entry{"index.html", []byte("<p>")}), "rejected", "is not in the page"},
-		"in a comment": {archiveOf(t, entry{"index.html", []byte(`<!-- <script src="/sdk/brackwater-1.js"></script> -->`)}), "rejected", "is not in the page"},
-		"letter case":  {archiveOf(t, entry{"index.html", append(page.data, `<img src="Lane.png">`...)}, entry{"lane.png", nil}), "rejected", "Lane.png"},
-		"brotli":       {archiveOf(t, page, entry{"a.br", nil}), "rejected", "brotli"},
-		"program":      {archiveOf(t, page, entry{"setup.exe", nil}), "rejected", "programs"},
+		"good":        {archiveOf(t, page), "ready", "null"},
+		"not a zip":   {[]byte("hello"), "rejected", "not a zip"},
+		"escapes":     {archiveOf(t, page, entry{"../../evil.js", nil}), "rejected", "leads out"},
+		"backslash":   {archiveOf(t, page, entry{`..\evil.js`, nil}), "rejected", "leads out"},
+		"twice":       {archiveOf(t, page, entry{"a.js", nil}, entry{"A.js", nil}), "rejected", "twice"},
+		"bomb":        {archiveOf(t, page, entry{"zeros.bin", make([]byte, 70_000_000)}), "rejected", "unpacks to more"},
+		"lying sizes": {lying, "rejected", "a.bin"},
+		"no page":     {archiveOf(t, entry{"game/index.html", nil}), "rejected", "no index.html at the root"},
+		"no script":   {archiveOf(t, entry{"index.html", []byte("<p>")}), "rejected", "is not in the page"},
+		"in a comment": {archiveOf(t, entry{"index.html", []byte(`<!-- <script src="/sdk/brackwater-1.js"></script> -->`)}), "rejected",
+			"is not in the page"},
+		"letter case": {archiveOf(t, entry{"index.html", append(page.data, `<img src="Lane.png">`...)}, entry{"lane.png", nil}), "rejected",
+			"Lane.png"},
+		"brotli":  {archiveOf(t, page, entry{"a.br", nil}), "rejected", "brotli"},
+		"program": {archiveOf(t, page, entry{"setup.exe", nil}), "rejected", "programs"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			id := announce(t, a.Address(), c.archive)

@@ -15,7 +15,8 @@ func small() game.Files {
 	return game.Files{
 		"index.html": []byte(
 			`<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>Lane</title>` +
-				`<link rel="icon" href="data:,"><style>html,body{margin:0;height:100%;overflow:hidden;background:#102}canvas{display:block;width:100vw;height:100vh}</style></head>` +
+				`<link rel="icon" href="data:,"><style>html,body{margin:0;height:100%;overflow:hidden;background:#102}canvas{display:block;` +
+				`width:100vw;height:100vh}</style></head>` +
 				`<body><canvas></canvas><script src="game.js"></script></body></html>`,
 		),
 		"game.js": []byte(`const canvas = document.querySelector("canvas"), pen = canvas.getContext("2d");
@@ -138,13 +139,17 @@ new Worker("worker.js").postMessage(away, [away]);
 window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }));`)
 		}, "", nil, 0, nil, "It starts"},
 		"drawn as bitmaps": {func(f game.Files) {
-			change("game.js", `pen = canvas.getContext("2d")`, `back = new OffscreenCanvas(320, 240), pen = back.getContext("2d"), front = canvas.getContext("bitmaprenderer")`)(f)
-			change("game.js", "	requestAnimationFrame(frame);", "	front.transferFromImageBitmap(back.transferToImageBitmap());\n	requestAnimationFrame(frame);")(f)
+			change("game.js", `pen = canvas.getContext("2d")`,
+				`back = new OffscreenCanvas(320, 240), pen = back.getContext("2d"), front = canvas.getContext("bitmaprenderer")`)(f)
+			change("game.js", "	requestAnimationFrame(frame);",
+				"	front.transferFromImageBitmap(back.transferToImageBitmap());\n	requestAnimationFrame(frame);")(f)
 		}, "", nil, 0, nil, "It starts"},
-		"loading never ends": {change("game.js", `say("loading-done");`, `fetch("night.pack").then((r) => r.ok && say("loading-done"));`), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "most likely: night.pack: the game asks for it, and it is not there"},
-		"stays black":        {change("game.js", `"hsl(" + i * 9 + ",80%,60%)"`, `"#102"`), "", nil, 1, []string{"trial-black"}, ""},
-		"stands still":       {change("game.js", `+ now / 9`, ``), "", nil, 0, []string{"trial-still"}, ""},
-		"never called":       {change("game.js", `say("loading-done");`, ``), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "loading was begun and never done"},
+		"loading never ends": {change("game.js", `say("loading-done");`, `fetch("night.pack").then((r) => r.ok && say("loading-done"));`), "",
+			[]string{"--start", "3s"}, 1, []string{"trial-start"}, "most likely: night.pack: the game asks for it, and it is not there"},
+		"stays black":  {change("game.js", `"hsl(" + i * 9 + ",80%,60%)"`, `"#102"`), "", nil, 1, []string{"trial-black"}, ""},
+		"stands still": {change("game.js", `+ now / 9`, ``), "", nil, 0, []string{"trial-still"}, ""},
+		"never called": {change("game.js", `say("loading-done");`, ``), "", []string{"--start", "3s"}, 1, []string{"trial-start"},
+			"loading was begun and never done"},
 		"no call at all": {func(f game.Files) {
 			change("game.js", `say("loading-done");`, ``)(f)
 			change("game.js", `say("loading-begun");`, ``)(f)
@@ -153,8 +158,10 @@ window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-d
 			change("game.js", `say("loading-begun");`, ``)(f)
 			change("game.js", `say("loading-done");`, `setTimeout(() => say("loading-done"), 4500);`)(f)
 		}, "", []string{"--watch", "6s"}, 0, []string{"trial-late"}, ""},
-		"score, wrong name": {change("game.js", `name: "lanterns"`, `name: "lantern"`), "[trial]\nsteps = [\"press Enter\", \"wait 200ms\"]\n", nil, 0, []string{"trial-silent", "trial-statistic"}, `"lanterns" is declared: write the name the same way`},
-		"a step that fails": {func(game.Files) {}, "[trial]\nsteps = [\"expect event level-ended within 500ms\"]\n", nil, 1, []string{"trial-step", "trial-silent"}, "the event level-ended did not come within 500ms"},
+		"score, wrong name": {change("game.js", `name: "lanterns"`, `name: "lantern"`), "[trial]\nsteps = [\"press Enter\", \"wait 200ms\"]\n",
+			nil, 0, []string{"trial-silent", "trial-statistic"}, `"lanterns" is declared: write the name the same way`},
+		"a step that fails": {func(game.Files) {}, "[trial]\nsteps = [\"expect event level-ended within 500ms\"]\n", nil, 1,
+			[]string{"trial-step", "trial-silent"}, "the event level-ended did not come within 500ms"},
 		"at the host's root": {func(f game.Files) {
 			f["lane.json"] = []byte("{}")
 			add(`const put = (name) => "/" + name; fetch(put("lane.json"));`)(f)
@@ -163,8 +170,10 @@ window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-d
 			f["rules.bin"] = wasm
 			add(`WebAssembly.instantiateStreaming(fetch("rules.bin")).catch((e) => console.warn(e));`)(f)
 		}, "", nil, 1, []string{"trial-type"}, "rules.bin"},
-		"tries what it can": {add(`document.createElement("canvas").getContext("webgl").getExtension("WEBGL_lose_context").loseContext();`), "", nil, 0, nil, "no errors"},
-		"forbids itself":    {change("index.html", "<head>", `<head><meta http-equiv=Content-Security-Policy content="img-src 'none'">`), "", nil, 0, []string{"trial-blocked"}, "the page's own policy forbids it"},
+		"tries what it can": {add(`document.createElement("canvas").getContext("webgl").getExtension("WEBGL_lose_context").loseContext();`),
+			"", nil, 0, nil, "no errors"},
+		"forbids itself": {change("index.html", "<head>", `<head><meta http-equiv=Content-Security-Policy content="img-src 'none'">`), "",
+			nil, 0, []string{"trial-blocked"}, "the page's own policy forbids it"},
 		"unpacked by the game": {func(f game.Files) {
 			f["rules.packed"] = squeezed(t, "gzip", wasm)
 			add(`fetch("rules.packed").then((r) => r.arrayBuffer());`)(f)
@@ -173,18 +182,26 @@ window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-d
 			f["a.pack.br"] = squeezed(t, "br", []byte(strings.Repeat("lantern", 3000)))
 			add(`fetch("a.pack.br");`)(f)
 		}, "", nil, 1, []string{"trial-encoding"}, "a.pack.br"},
-		"too large a canvas":   {change("index.html", "width:100vw;height:100vh", "width:500px;height:300px"), "", nil, 1, []string{"trial-outside"}, ""},
-		"a page that scrolls":  {change("index.html", "overflow:hidden", "padding:20px"), "", nil, 1, []string{"trial-overflow", "trial-outside"}, ""},
-		"stretched":            {change("game.js", "innerHeight * devicePixelRatio;", "innerHeight * devicePixelRatio / 2;"), "", nil, 0, []string{"trial-stretched"}, ""},
-		"throws after a while": {add(`setTimeout(() => { null.lantern(); }, 3500);`), "", []string{"--watch", "5s"}, 1, []string{"trial-exception"}, "game.js:21:"},
-		"needs isolation":      {change("game.js", `say("loading-done");`, `new SharedArrayBuffer(8); say("loading-done");`), "", []string{"--start", "3s"}, 1, []string{"trial-start"}, "sends no isolation headers"},
-		"another host":         {add(`fetch("https://scores.example/top.json").catch(() => 0);`), "", nil, 0, []string{"trial-foreign"}, "https://scores.example/top.json"},
-		"a dialog":             {add(`setTimeout(() => alert("The lane is lit"), 1000);`), "", nil, 1, []string{"trial-dialog"}, "The lane is lit"},
+		"too large a canvas": {change("index.html", "width:100vw;height:100vh", "width:500px;height:300px"), "", nil, 1,
+			[]string{"trial-outside"}, ""},
+		"a page that scrolls": {change("index.html", "overflow:hidden", "padding:20px"), "", nil, 1,
+			[]string{"trial-overflow", "trial-outside"}, ""},
+		"stretched": {change("game.js", "innerHeight * devicePixelRatio;", "innerHeight * devicePixelRatio / 2;"), "", nil, 0,
+			[]string{"trial-stretched"}, ""},
+		"throws after a while": {add(`setTimeout(() => { null.lantern(); }, 3500);`), "", []string{"--watch", "5s"}, 1,
+			[]string{"trial-exception"}, "game.js:21:"},
+		"needs isolation": {change("game.js", `say("loading-done");`, `new SharedArrayBuffer(8); say("loading-done");`), "",
+			[]string{"--start", "3s"}, 1, []string{"trial-start"}, "sends no isolation headers"},
+		"another host": {add(`fetch("https://scores.example/top.json").catch(() => 0);`), "", nil, 0, []string{"trial-foreign"},
+			"https://scores.example/top.json"},
+		"a dialog": {add(`setTimeout(() => alert("The lane is lit"), 1000);`), "", nil, 1, []string{"trial-dialog"},
+			"The lane is lit"},
 		"leaves its page": {func(f game.Files) {
 			f["credits.html"] = []byte("<p>thanks")
 			add(`setTimeout(() => location.href = "credits.html", 2500);`)(f)
 		}, "", nil, 1, []string{"trial-away"}, "credits.html"},
-		"an accepted finding": {change("game.js", `+ now / 9`, ``), "[[accept]]\nid = \"trial-still\"\nreason = \"it is a still life\"\n", nil, 0, nil, "no errors"},
+		"an accepted finding": {change("game.js", `+ now / 9`, ``), "[[accept]]\nid = \"trial-still\"\nreason = \"it is a still life\"\n", nil,
+			0, nil, "no errors"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -222,7 +239,8 @@ func TestTrialBrowser(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for browser, says := range map[string]string{"/no/such/browser": "names /no/such/browser, and there is no such program", crashes: "the browser crashed or hung", hangs: "the browser crashed or hung"} {
+	for browser, says := range map[string]string{"/no/such/browser": "names /no/such/browser, and there is no such program",
+		crashes: "the browser crashed or hung", hangs: "the browser crashed or hung"} {
 		e := runWith(t, folder, []string{"HAVVEL_BROWSER=" + browser}, "trial").must(t, 3, says, "HAVVEL_BROWSER")
 		if strings.Contains(e.err, "goroutine") {
 			t.Errorf("says too much: %s", e.err)
@@ -288,9 +306,13 @@ func TestTrialFrame(t *testing.T) {
 		"as it is":       {sandboxed, ``, 0, "", "no errors"},
 		"without origin": {smallRules + "[frame]\nsandbox = [\"allow-scripts\"]\n", ``, 0, "", "no errors"},
 		"a dialog":       {sandboxed, `setTimeout(() => alert("The lane is lit"), 800);`, 0, "trial-blocked", "allow-modals"},
-		"keeps a score":  {smallRules + "[frame]\nsandbox = [\"allow-scripts\"]\n", `setTimeout(() => localStorage.setItem("best", 3), 800);`, 1, "trial-exception", "allow-same-origin"},
-		"full screen":    {sandboxed, `addEventListener("load", () => screen.orientation.lock("landscape").catch((e) => console.error(e.message)));`, 0, "trial-console", ""},
-		"a worker": {sandboxed, `new Worker(URL.createObjectURL(new Blob(["fetch('" + new URL("night.pack", location) + "'); fetch('" + new URL("dawn.pack", location) + "')"])));`,
+		"keeps a score": {smallRules + "[frame]\nsandbox = [\"allow-scripts\"]\n", `setTimeout(() => localStorage.setItem("best", 3), 800);`,
+			1, "trial-exception", "allow-same-origin"},
+		"full screen": {sandboxed,
+			`addEventListener("load", () => screen.orientation.lock("landscape").catch((e) => console.error(e.message)));`, 0, "trial-console", ""},
+		"a worker": {sandboxed,
+			`new Worker(URL.createObjectURL(new Blob(["fetch('" + new URL("night.pack", location) + "'); fetch('" + new URL("dawn.pack", ` +
+				`location) + "')"])));`,
 			1, "trial-missing", "dawn.pack"},
 	} {
 		t.Run(name, func(t *testing.T) {

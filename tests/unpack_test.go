@@ -14,7 +14,8 @@ import (
 )
 
 // level is what the games of this file load: they draw when they have got it.
-const level = `{"lanterns": [3, 1, 4, 1, 5, 9, 2, 6, 5, 3, 5, 8, 9, 7, 9, 3, 2, 3, 8, 4, 6, 2, 6, 4, 3, 3, 8, 3, 2, 7, 9, 5, 0, 2, 8, 8, 4, 1, 9, 7, 1, 6, 9, 3, 9, 9, 3, 7, 5, 1]}`
+const level = `{"lanterns": [3, 1, 4, 1, 5, 9, 2, 6, 5, 3, 5, 8, 9, 7, 9, 3, 2, 3, 8, 4, 6, 2, 6, 4, 3, 3, 8, 3, 2, 7, 9, 5, 0, 2, 8, ` +
+	`8, 4, 1, 9, 7, 1, 6, 9, 3, 9, 9, 3, 7, 5, 1]}`
 
 // A way is one in which a game loads a compressed file.
 type way struct {
@@ -23,7 +24,8 @@ type way struct {
 }
 
 // start draws when the level is the right one.
-const start = `function start(x) { if (typeof x !== "string") x = new TextDecoder().decode(x); if (JSON.parse(x).lanterns.length !== 50) throw Error("another level");
+const start = `function start(x) { if (typeof x !== "string") x = new TextDecoder().decode(x); if (JSON.parse(x).lanterns.length !== ` +
+	`50) throw Error("another level");
 const c = document.getElementById("lane").getContext("2d"); c.fillStyle = "#ffc85a"; c.fillRect(0, 0, 300, 150); }
 `
 
@@ -46,11 +48,13 @@ func ways(t *testing.T) map[string]way {
 		},
 		"*nobody unpacks it": {`start(JSON.stringify(await (await fetch("one.json")).json()));`, game.Files{"one.json": br}},
 		"by a writer": {
-			`const d = new DecompressionStream("gzip"), w = d.writable.getWriter(); w.write(await (await fetch("one.json.gz")).arrayBuffer()); w.close(); start(await new Response(d.readable).text());`,
+			`const d = new DecompressionStream("gzip"), w = d.writable.getWriter(); w.write(await (await fetch("one.json.gz")).arrayBuffer()); ` +
+				`w.close(); start(await new Response(d.readable).text());`,
 			game.Files{"one.json.gz": gz},
 		},
 		"by a function of its own": {
-			`async function open(b, how) { return new Response(b.stream().pipeThrough(new DecompressionStream(how))).arrayBuffer() } fetch("one.json.gz").then(r => r.blob()).then(b => open(b, "gzip")).then(start);`,
+			`async function open(b, how) { return new Response(b.stream().pipeThrough(new DecompressionStream(how))).arrayBuffer() } ` +
+				`fetch("one.json.gz").then(r => r.blob()).then(b => open(b, "gzip")).then(start);`,
 			game.Files{"one.json.gz": gz},
 		},
 		"in a worker": {
@@ -63,7 +67,8 @@ func ways(t *testing.T) map[string]way {
 			},
 		},
 		"a name put together": {
-			"for (const n of ['one']) { const r = await fetch(`levels/${n}.json.gz`); start(await new Response(r.body.pipeThrough(new DecompressionStream('gzip'))).text()) }",
+			"for (const n of ['one']) { const r = await fetch(`levels/${n}.json.gz`); start(await new Response(r.body.pipeThrough(new " +
+				"DecompressionStream('gzip'))).text()) }",
 			game.Files{"levels/one.json.gz": gz},
 		},
 		"under a name that tells nothing": {
@@ -75,7 +80,8 @@ func ways(t *testing.T) map[string]way {
 			game.Files{"one.level": flat},
 		},
 		"unpacked when it is still compressed": {
-			`let b = new Uint8Array(await (await fetch("one.json.gz")).arrayBuffer()); if (b[0] === 0x1f && b[1] === 0x8b) b = new Uint8Array(await new Response(new Blob([b]).stream().pipeThrough(new DecompressionStream("gzip"))).arrayBuffer()); start(b);`,
+			`let b = new Uint8Array(await (await fetch("one.json.gz")).arrayBuffer()); if (b[0] === 0x1f && b[1] === 0x8b) b = new ` +
+				`Uint8Array(await new Response(new Blob([b]).stream().pipeThrough(new DecompressionStream("gzip"))).arrayBuffer()); start(b);`,
 			game.Files{"one.json.gz": gz},
 		},
 		"brotli for the host": {`start(await (await fetch("one.json.br")).text());`, game.Files{"one.json.br": br}},
@@ -84,7 +90,8 @@ func ways(t *testing.T) map[string]way {
 			game.Files{"one.txt.br": br},
 		},
 		"bytes by a request of the old kind": {
-			`const x = new XMLHttpRequest(); x.open("GET", "one.txt.gz"); x.responseType = "arraybuffer"; x.onload = () => start(new Uint8Array(x.response)); x.send();`,
+			`const x = new XMLHttpRequest(); x.open("GET", "one.txt.gz"); x.responseType = "arraybuffer"; x.onload = () => start(new ` +
+				`Uint8Array(x.response)); x.send();`,
 			game.Files{"one.txt.gz": gz},
 		},
 		"WebAssembly for the host": {
@@ -92,11 +99,13 @@ func ways(t *testing.T) map[string]way {
 			game.Files{"rules.wasm.br": squeezed(t, "br", []byte(fifty))},
 		},
 		"WebAssembly while it is loaded": {
-			`WebAssembly.instantiateStreaming(fetch("rules.wasm.gz"), {}).then(({ instance }) => { if (instance.exports.f() === 50) start('` + level + `') })`,
+			`WebAssembly.instantiateStreaming(fetch("rules.wasm.gz"), {}).then(({ instance }) => { if (instance.exports.f() === 50) start('` +
+				level + `') })`,
 			game.Files{"rules.wasm.gz": squeezed(t, "gzip", []byte(fifty))},
 		},
 		"WebAssembly under a plain name": {
-			`WebAssembly.instantiateStreaming(fetch("rules.wasm"), {}).then(({ instance }) => { if (instance.exports.f() === 50) start('` + level + `') })`,
+			`WebAssembly.instantiateStreaming(fetch("rules.wasm"), {}).then(({ instance }) => { if (instance.exports.f() === 50) start('` +
+				level + `') })`,
 			game.Files{"rules.wasm": squeezed(t, "gzip", []byte(fifty))},
 		},
 		"WebAssembly that the game unpacks": {
@@ -132,7 +141,8 @@ func ways(t *testing.T) map[string]way {
 		},
 		"named without its ending": {`const r = await fetch("one.json"); start(await r.text());`, game.Files{"one.json.gz": gz}},
 		"a name in data": {
-			`const { level } = await (await fetch("game.json")).json(); const r = await fetch(level); start(await new Response(r.body.pipeThrough(new DecompressionStream("gzip"))).text());`,
+			`const { level } = await (await fetch("game.json")).json(); const r = await fetch(level); start(await new ` +
+				`Response(r.body.pipeThrough(new DecompressionStream("gzip"))).text());`,
 			game.Files{"game.json": []byte(`{"level": "levels/one.json.gz"}`), "levels/one.json.gz": gz},
 		},
 		"a name in data, unpacked by the host": {
@@ -144,11 +154,14 @@ func ways(t *testing.T) map[string]way {
 			game.Files{"one.json.gz": gz, "one.json.br": br},
 		},
 		"a reader of the stream": {
-			`const r = (await fetch("one.json.gz")).body.pipeThrough(new DecompressionStream("gzip")).getReader(); const all = []; for (;;) { const { value, done } = await r.read(); if (done) break; all.push(value) } start(await new Blob(all).text());`,
+			`const r = (await fetch("one.json.gz")).body.pipeThrough(new DecompressionStream("gzip")).getReader(); const all = []; for (;;) { ` +
+				`const { value, done } = await r.read(); if (done) break; all.push(value) } start(await new Blob(all).text());`,
 			game.Files{"one.json.gz": gz},
 		},
 		"an object whose methods load and unpack": {
-			`class Loader { constructor(at) { this.at = at } async bytes(n) { return (await fetch(this.at + n)).arrayBuffer() } async text(n) { return new Response(new Blob([await this.bytes(n)]).stream().pipeThrough(new DecompressionStream("gzip"))).text() } } start(await new Loader("levels/").text("one.json.gz"));`,
+			`class Loader { constructor(at) { this.at = at } async bytes(n) { return (await fetch(this.at + n)).arrayBuffer() } async text(n) ` +
+				`{ return new Response(new Blob([await this.bytes(n)]).stream().pipeThrough(new DecompressionStream("gzip"))).text() } } ` +
+				`start(await new Loader("levels/").text("one.json.gz"));`,
 			game.Files{"levels/one.json.gz": gz},
 		},
 	}

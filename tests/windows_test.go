@@ -29,13 +29,15 @@ func newWindows(t *testing.T) *windows {
 	gcc := partner(t, "x86_64-w64-mingw32-gcc")
 	const name = "wine"
 	at, emulator := t.TempDir(), partner(t, name)
-	w := &windows{t, emulator, filepath.Join(at, "havvel.exe"), append(os.Environ(), "WINEPREFIX="+filepath.Join(at, "prefix"), "WINEDEBUG=-all", "WINEARCH=win64")}
+	w := &windows{t, emulator, filepath.Join(at, "havvel.exe"),
+		append(os.Environ(), "WINEPREFIX="+filepath.Join(at, "prefix"), "WINEDEBUG=-all", "WINEARCH=win64")}
 	build := exec.Command("go", "build", "-o", w.program, "havvel")
 	build.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
 	library := filepath.Join(at, "prefix", "drive_c", "windows", "system32", "bcryptprimitives.dll")
 	boot := exec.Command(emulator, "wineboot", "-i")
 	boot.Env = w.env
-	for _, c := range []*exec.Cmd{build, boot, exec.Command(gcc, "-shared", "-o", library, filepath.Join("testdata", "bcryptprimitives.c"), "-ladvapi32")} {
+	for _, c := range []*exec.Cmd{build, boot, exec.Command(gcc, "-shared", "-o", library, filepath.Join("testdata", "bcryptprimitives.c"),
+		"-ladvapi32")} {
 		if out, err := c.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %v\n%s", c.Args, err, out)
 		}
@@ -111,7 +113,8 @@ func TestWindows(t *testing.T) {
 
 	// A site in a folder: named beside the project, and by a drive.
 	site := t.TempDir()
-	edit(t, project, "[[statistic]]", "[to.near]\naddress = \"../public\"\n\n[to.far]\naddress = 'Z:"+strings.ReplaceAll(site, "/", `\`)+"'\n\n[[statistic]]")
+	edit(t, project, "[[statistic]]", "[to.near]\naddress = \"../public\"\n\n[to.far]\naddress = 'Z:"+strings.ReplaceAll(site, "/",
+		`\`)+"'\n\n[[statistic]]")
 	hv("send", "--to", "near", "--to", "far").must(t, 0, "sent 0.4.0 to near", "sent 0.4.0 to far")
 	hv("publish", "--to", "far").must(t, 0, "is public on far")
 	for _, at := range []string{filepath.Join(filepath.Dir(project), "public"), site} {
@@ -123,13 +126,15 @@ func TestWindows(t *testing.T) {
 
 	// Names that Windows can't write, in a zip that another system made; and a path longer than 260 letters.
 	odd := filepath.Join(t.TempDir(), "odd.zip")
-	names := archiveOf(t, entry{"index.html", []byte("<!doctype html><title>Lane</title><script src=aux.js></script>")}, entry{"aux.js", []byte("1")})
+	names := archiveOf(t, entry{"index.html", []byte("<!doctype html><title>Lane</title><script src=aux.js></script>")},
+		entry{"aux.js", []byte("1")})
 	if err := os.WriteFile(odd, names, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	hv("check", "Z:"+odd).must(t, 0, "name-reserved")
 	long := filepath.Join(t.TempDir(), strings.Repeat("a lane with many lanterns/", 12))
-	writeInto(t, long, game.Files{"index.html": []byte("<!doctype html><title>Lane</title><script src=game.js></script>"), "game.js": []byte("1")})
+	writeInto(t, long, game.Files{"index.html": []byte("<!doctype html><title>Lane</title><script src=game.js></script>"),
+		"game.js": []byte("1")})
 	hv("look", "Z:"+long).must(t, 0, "2 files")
 
 	// The whole way, from an empty folder.

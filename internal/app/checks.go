@@ -23,7 +23,14 @@ import (
 
 // Subjects are what check is asked about a build: one for each destination, or one for none. own says that it is the
 // project's own export.
-func Subjects(ctx context.Context, p *project.Project, b *export.Build, to []string, own bool, report progress.Reporter) ([]check.Subject, error) {
+func Subjects(
+	ctx context.Context,
+	p *project.Project,
+	b *export.Build,
+	to []string,
+	own bool,
+	report progress.Reporter,
+) ([]check.Subject, error) {
 	if p == nil {
 		if len(to) > 0 {
 			return nil, fmt.Errorf("%w, so there is no destination %q", project.ErrNone, to[0])
@@ -170,7 +177,8 @@ func count(list []listing.Problem, k listing.Kind) int {
 // PageRefused are the findings for which a portal would refuse a page.
 func PageRefused(p *project.Project, d *project.Destination, c *deliver.Contents, o *pictures.Order) error {
 	bad, first := 0, ""
-	for _, f := range check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: Accepts(p), Page: PageFacts(p, d, c, o, nil)}) {
+	for _, f := range check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: Accepts(p),
+		Page: PageFacts(p, d, c, o, nil)}) {
 		if f.Level == finding.Error && f.Accepted == "" {
 			if bad++; first == "" {
 				first = f.Message
@@ -180,7 +188,8 @@ func PageRefused(p *project.Project, d *project.Destination, c *deliver.Contents
 	if bad == 0 {
 		return nil
 	}
-	return fault.New(fault.No, "not sent to %s: its page has %s, such as: %s", d.Rules.Name, inwords.Of(bad, "an error", fmt.Sprintf("%d errors", bad)), first).
+	return fault.New(fault.No, "not sent to %s: its page has %s, such as: %s", d.Rules.Name,
+		inwords.Of(bad, "an error", fmt.Sprintf("%d errors", bad)), first).
 		Then("havvel listing --to %s shows them; --only build sends the build without the page", d.Name)
 }
 

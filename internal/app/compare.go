@@ -62,7 +62,12 @@ func Compare(ctx context.Context, p *project.Project, names, to []string, entry 
 
 // side is one of the two builds: a path, a version that was sent, or what is meant when nothing is said. A version that was
 // sent belongs to a destination, which is returned; with one, the project's export is what would be packed for it.
-func (c *comparing) side(ctx context.Context, name string, d *project.Destination, first bool) (*export.Build, *project.Destination, error) {
+func (c *comparing) side(
+	ctx context.Context,
+	name string,
+	d *project.Destination,
+	first bool,
+) (*export.Build, *project.Destination, error) {
 	if name != "" && Exists(name) {
 		b, err := Known(ctx, c.project, name)
 		return b, nil, err

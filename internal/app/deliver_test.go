@@ -16,7 +16,8 @@ import (
 func lane(t *testing.T) *project.Project {
 	steps := []rulebook.Step{{Step: "one"}}
 	return &project.Project{To: map[string]*project.Destination{
-		"quillmarsh": {Name: "quillmarsh", Rules: &rulebook.Rulebook{Name: "Quillmarsh", Recipes: rulebook.Recipes{Send: steps, Follow: steps, Publish: steps}}},
+		"quillmarsh": {Name: "quillmarsh", Rules: &rulebook.Rulebook{Name: "Quillmarsh",
+			Recipes: rulebook.Recipes{Send: steps, Follow: steps, Publish: steps}}},
 		"osierfold":  {Name: "osierfold", Rules: &rulebook.Rulebook{Name: "Osierfold", Recipes: rulebook.Recipes{Send: steps, Follow: steps}}},
 		"brackwater": {Name: "brackwater", Rules: &rulebook.Rulebook{Name: "Brackwater", Recipes: rulebook.Recipes{Send: steps}}},
 	}}
@@ -31,11 +32,12 @@ func TestNext(t *testing.T) {
 	p := lane(t)
 	for want, shown := range map[string][]*deliver.Status{
 		"havvel send": nil,
-		"havvel publish --to quillmarsh  (makes it public": {status("quillmarsh", "draft"), status("osierfold", "in review"), status("brackwater", "sent")},
-		"havvel where --wait --to osierfold":               {status("osierfold", "in review"), status("brackwater", "sent")},
-		"havvel where --share --to osierfold":              {status("osierfold", "draft")},
-		"look at your page on Brackwater;":                 {status("brackwater", "sent")},
-		"fix what is named above":                          {status("quillmarsh", "refused")},
+		"havvel publish --to quillmarsh  (makes it public": {status("quillmarsh", "draft"), status("osierfold", "in review"),
+			status("brackwater", "sent")},
+		"havvel where --wait --to osierfold":  {status("osierfold", "in review"), status("brackwater", "sent")},
+		"havvel where --share --to osierfold": {status("osierfold", "draft")},
+		"look at your page on Brackwater;":    {status("brackwater", "sent")},
+		"fix what is named above":             {status("quillmarsh", "refused")},
 	} {
 		if got := Next(p, shown); !strings.HasPrefix(got, want) {
 			t.Errorf("%q, want %q", got, want)

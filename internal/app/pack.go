@@ -122,7 +122,13 @@ func PlanFor(
 }
 
 // AsPacked is a build as it would be handed to a destination, which nothing was written for.
-func AsPacked(ctx context.Context, p *project.Project, d *project.Destination, b *export.Build, report progress.Reporter) (*export.Build, error) {
+func AsPacked(
+	ctx context.Context,
+	p *project.Project,
+	d *project.Destination,
+	b *export.Build,
+	report progress.Reporter,
+) (*export.Build, error) {
 	plan, done, err := PlanFor(ctx, p, d, b, p.Game.Version, Choices{}, report)
 	if err != nil {
 		return nil, err

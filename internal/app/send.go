@@ -83,7 +83,10 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 // several can be run again.
 //
 // pageOnly are those that have it, and lack what has changed of their page; have are those that lack nothing.
-func (k *Desk) unsent(pages map[string]*deliver.Contents, version, fingerprint string) (left, pageOnly, have []*project.Destination, err error) {
+func (k *Desk) unsent(
+	pages map[string]*deliver.Contents,
+	version, fingerprint string,
+) (left, pageOnly, have []*project.Destination, err error) {
 	for _, d := range k.Destinations {
 		var before *deliver.AlreadySent
 		err := k.Courier.Fresh(d, version, fingerprint)
@@ -230,7 +233,8 @@ func (k *Desk) sendPage(ctx context.Context, d *project.Destination) (*deliver.S
 	}
 	page := pages[d.Name]
 	if page == nil {
-		return nil, fault.New(fault.No, "there is nothing to fill the page on %s with", d.Rules.Name).Then("write it under [listing] in %s", project.Name)
+		return nil, fault.New(fault.No, "there is nothing to fill the page on %s with", d.Rules.Name).Then("write it under [listing] in %s",
+			project.Name)
 	}
 	if k.DryRun {
 		k.wouldFill(d, page)
@@ -243,7 +247,11 @@ func (k *Desk) sendPage(ctx context.Context, d *project.Destination) (*deliver.S
 
 // SendablePages renders the pages of those destinations whose rulebook says how to fill one in. The error says what a portal would
 // refuse.
-func (k *Desk) SendablePages(ctx context.Context, destinations []*project.Destination, version string) (map[string]*deliver.Contents, error) {
+func (k *Desk) SendablePages(
+	ctx context.Context,
+	destinations []*project.Destination,
+	version string,
+) (map[string]*deliver.Contents, error) {
 	var with []*project.Destination
 	for _, d := range destinations {
 		if deliver.Can(d, deliver.Fill) && PageBegun(k.Project) {

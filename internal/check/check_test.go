@@ -64,7 +64,8 @@ func place(f finding.Finding) string {
 
 // TestFixed: what pack fixes is a note when pack is used, and only then.
 func TestFixed(t *testing.T) {
-	for _, id := range []string{"entry-nested", "entry-name", "hook-absent", "leftover-junk", "link-case", "link-absolute", "encoding-unserved"} {
+	for _, id := range []string{"entry-nested", "entry-name", "hook-absent", "leftover-junk", "link-case", "link-absolute",
+		"encoding-unserved"} {
 		files := good()
 		flawed[id].spoil(files)
 		if id == "encoding-unserved" {
@@ -87,7 +88,8 @@ func TestFixed(t *testing.T) {
 		t.Errorf("a page with a base of its own, which can't be lifted: %+v", f)
 	}
 	flawed["encoding-unserved"].spoil(files)
-	for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true, Without: []string{"recode"}}) {
+	for _, f := range Run(Subject{Build: build(t, files), Destination: "arcade", Rules: arcade, Packed: true, Plants: true,
+		Without: []string{"recode"}}) {
 		if f.ID == "encoding-unserved" && f.Level != finding.Error {
 			t.Errorf("a step that pack must not take: %+v", f)
 		}

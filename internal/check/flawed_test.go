@@ -38,7 +38,8 @@ var arcade = &rulebook.Rulebook{
 	},
 }
 
-const page = `<!doctype html><html><head><script src="/sdk.js"></script><meta charset="utf-8"><meta name="viewport" content="width=device-width">` +
+const page = `<!doctype html><html><head><script src="/sdk.js"></script><meta charset="utf-8"><meta name="viewport" ` +
+	`content="width=device-width">` +
 	`<title>Lane</title><link rel="icon" href="art/lane.png"><style>body { margin: 0; overflow: hidden }</style></head>` +
 	`<body><canvas width="960" height="540"></canvas><script src="game.js"></script></body></html>`
 

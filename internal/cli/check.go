@@ -72,7 +72,8 @@ type checkJSON struct {
 
 // verify says what is wrong with the flags.
 func (f *checkFlags) verify() error {
-	if err := errors.Join(oneOf("havvel check", "--format", f.format, formats...), oneOf("havvel check", "--level", f.level, levels...)); err != nil {
+	if err := errors.Join(oneOf("havvel check", "--format", f.format, formats...),
+		oneOf("havvel check", "--level", f.level, levels...)); err != nil {
 		return err
 	}
 	for _, id := range f.only {
@@ -252,7 +253,8 @@ func (a *console) showFindings(b *export.Build, subjects []check.Subject, findin
 	if len(portals) > 0 {
 		whom = "for " + inwords.List(portals) + ", "
 	}
-	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet, fmt.Sprintf("%s%s, %s", whom, inwords.Files(len(b.Files)), checksWords(asked))))
+	s.Line("%s  %s", s.In(term.Strong, b.Path), s.In(term.Quiet,
+		fmt.Sprintf("%s%s, %s", whom, inwords.Files(len(b.Files)), checksWords(asked))))
 	groups := []struct {
 		title string
 		tone  term.Tone

@@ -101,7 +101,8 @@ func (a *console) showComparison(r *compare.Result) {
 		if f.New {
 			tone, word = map[finding.Level]term.Tone{finding.Error: term.Bad, finding.Warning: term.Careful}[f.Level], "new "
 		}
-		s.Paragraph(term.Plain, "  "+s.In(tone, word)+"  ", "        ", inwords.Clean(fmt.Sprintf("%s %s %s: %s", f.Level, f.ID, f.File, f.Message)))
+		s.Paragraph(term.Plain, "  "+s.In(tone, word)+"  ", "        ",
+			inwords.Clean(fmt.Sprintf("%s %s %s: %s", f.Level, f.ID, f.File, f.Message)))
 	}
 	if len(r.Findings) > 0 {
 		s.Line("")

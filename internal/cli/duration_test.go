@@ -11,7 +11,8 @@ func TestSpan(t *testing.T) {
 		length time.Duration
 		shown  string
 	}{
-		"7d": {7 * 24 * time.Hour, "7d"}, "48h": {48 * time.Hour, "2d"}, "36h": {36 * time.Hour, "36h"}, "90m": {90 * time.Minute, "1h30m"}, "30m": {30 * time.Minute, "30m"},
+		"7d": {7 * 24 * time.Hour, "7d"}, "48h": {48 * time.Hour, "2d"}, "36h": {36 * time.Hour, "36h"}, "90m": {90 * time.Minute, "1h30m"},
+		"30m": {30 * time.Minute, "30m"},
 		"10m": {10 * time.Minute, "10m"}, "20h": {20 * time.Hour, "20h"}, "45s": {45 * time.Second, "45s"}, "0d": {0, ""},
 	} {
 		var s duration

@@ -24,7 +24,8 @@ import (
 // withNotice adds the flag that names a command to be told of changes.
 func (a *console) withNotice(c *cobra.Command) {
 	c.Flags().
-		StringVar(&a.onChange, "on-change", "", "run this `command` when a delivery's state changed, with the delivery as JSON on its standard input")
+		StringVar(&a.onChange, "on-change", "",
+			"run this `command` when a delivery's state changed, with the delivery as JSON on its standard input")
 }
 
 // noticeLimit is how long such a command may take.

@@ -184,13 +184,15 @@ func lookNotes(b *export.Build) []string {
 	if n := len(b.Files) - len(b.Parts()); n > 0 {
 		notes = append(
 			notes,
-			fmt.Sprintf("not counted: %s that %s belong in a build (havvel check names them)", inwords.Files(n), inwords.Of(n, "does not", "do not")),
+			fmt.Sprintf("not counted: %s that %s belong in a build (havvel check names them)", inwords.Files(n),
+				inwords.Of(n, "does not", "do not")),
 		)
 	}
 	if len(b.Entries) > 1 && b.Entries[0].File.Path != export.EntryName {
 		notes = append(
 			notes,
-			fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", inwords.Clean(b.Entries[1].File.Path), b.Entries[1].Reason),
+			fmt.Sprintf("the entry page could also be %s, which %s (--entry settles it)", inwords.Clean(b.Entries[1].File.Path),
+				b.Entries[1].Reason),
 		)
 	}
 	var twice, unused, save int64
@@ -210,7 +212,8 @@ func lookNotes(b *export.Build) []string {
 		notes = append(notes, fmt.Sprintf("there twice: %s (--files shows them)", settings.Size(twice)))
 	}
 	if len(idle) > 0 && b.Shape != export.SinglePage {
-		notes = append(notes, fmt.Sprintf("nothing is known to load %s, %s (--links names them)", inwords.Files(len(idle)), settings.Size(unused)))
+		notes = append(notes, fmt.Sprintf("nothing is known to load %s, %s (--links names them)", inwords.Files(len(idle)),
+			settings.Size(unused)))
 	}
 	if save > 0 {
 		notes = append(notes, fmt.Sprintf("sounds and pictures without compression: about %s could be saved", settings.Size(save)))

@@ -91,7 +91,8 @@ type memoryRow struct {
 func lookDocument(b *export.Build) lookJSON {
 	d := lookJSON{
 		Path: b.Path, Source: b.Source, Shape: string(b.Shape), Bytes: b.Bytes, Fingerprint: b.Fingerprint, Isolation: b.NeedsIsolation() != nil,
-		Entries: []entryRow{}, Files: []fileRow{}, Links: []linkRow{}, Wasm: []wasmRow{}, Unlinked: paths(b.Unlinked()), Unparsed: paths(b.Unparsed()), Duplicates: [][]string{},
+		Entries: []entryRow{}, Files: []fileRow{}, Links: []linkRow{}, Wasm: []wasmRow{}, Unlinked: paths(b.Unlinked()),
+		Unparsed: paths(b.Unparsed()), Duplicates: [][]string{},
 	}
 	if b.Entry != nil {
 		d.Entry, d.Title = b.Entry.Path, b.Entry.Page.Title

@@ -24,7 +24,8 @@ func (a *console) pictures() *cobra.Command {
 	c := a.new(command{
 		use:   "pictures",
 		short: "Cut the listing's pictures to each portal's sizes",
-		long: "Pictures cuts what each destination wants from the masters that havvel.toml names, and draws all of it on one sheet, the covers\n" +
+		long: "Pictures cuts what each destination wants from the masters that havvel.toml names, and draws all of it on one sheet, the " +
+			"covers\n" +
 			"also as small as players see them. With --from-trial, it first takes masters from the running game: screenshots while the\n" +
 			"steps of [trial] play, and a short silent clip. It ends with 1 when a portal would refuse a picture.",
 		example: "  havvel pictures\n  havvel pictures --from-trial --to brackwater",

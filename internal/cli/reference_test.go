@@ -24,7 +24,6 @@ import (
 	"havvel/internal/project"
 	"havvel/internal/round"
 	"havvel/internal/rulebook"
-	"havvel/internal/settings"
 	"havvel/internal/trial"
 )
 
@@ -66,7 +65,8 @@ func checksPage(string) string {
 	var b strings.Builder
 	b.WriteString("# Checks\n\n" + generated)
 	b.WriteString(
-		"What `havvel check` looks for. An error is certain: the build would not work, or be refused. A finding that\n`havvel pack` fixes by itself is a note when the build goes out by `pack`.\n\n| id | level | what it finds |\n|---|---|---|\n",
+		"What `havvel check` looks for. An error is certain: the build would not work, or be refused. A finding that\n`havvel pack` fixes " +
+			"by itself is a note when the build goes out by `pack`.\n\n| id | level | what it finds |\n|---|---|---|\n",
 	)
 	for _, c := range check.Catalogue() {
 		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
@@ -123,7 +123,7 @@ var keysPart = regexp.MustCompile(`(?s)<!-- keys.*?<!-- /keys -->`)
 func withKeys(old string, v any) string {
 	var b strings.Builder
 	b.WriteString("<!-- keys: made from the code by `make docs`; change them there. -->\n\n| key | takes | what it says |\n|---|---|---|\n")
-	for _, k := range settings.Keys(v) {
+	for _, k := range settingsKeys(v) {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", k.Path, k.Type, strings.ReplaceAll(k.Doc, "|", `\|`))
 	}
 	b.WriteString("\n<!-- /keys -->")

@@ -208,7 +208,8 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 	if r.Opens > 0 {
 		s.Line(
 			"  %s",
-			s.In(term.Quiet, "the page was opened "+inwords.Of(r.Opens, "once", fmt.Sprintf("%d times", r.Opens))+" (this counts people who shared nothing, too)"),
+			s.In(term.Quiet, "the page was opened "+inwords.Of(r.Opens, "once",
+				fmt.Sprintf("%d times", r.Opens))+" (this counts people who shared nothing, too)"),
 		)
 	}
 	if x.Seconds > 0 {
@@ -292,7 +293,8 @@ func (a *console) showLevels(x *round.Report) {
 			},
 		)
 	}
-	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries per win", "time", "hard because of"}, rows, 2, 3, 4, 5, 6)
+	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries per win", "time", "hard because of"}, rows, 2, 3,
+		4, 5, 6)
 }
 
 // showAnswers shows what was said to a question: counted where there are choices, else as it was written.

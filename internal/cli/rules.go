@@ -192,7 +192,8 @@ func requiredFields(r *rulebook.Rulebook) []string {
 }
 
 var handOvers = map[string]string{
-	"zip": "one zip, entry page at its root", "entry-apart": "the entry page, and a zip of the rest", "one-page": "one HTML page", "folder": "a folder",
+	"zip": "one zip, entry page at its root", "entry-apart": "the entry page, and a zip of the rest", "one-page": "one HTML page",
+	"folder": "a folder",
 }
 
 func hookWords(h rulebook.Hook) string {

@@ -35,7 +35,8 @@ func (a *console) start() *cobra.Command {
 	c.Flags().StringVar(&f.Studio, "studio", "", "`who` makes it")
 	c.Flags().StringVar(&f.Version, "version", "0.1.0", "the `version` that the next send uploads")
 	c.Flags().
-		StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(), ", ")+", or a file ending in .toml; may be repeated")
+		StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(),
+			", ")+", or a file ending in .toml; may be repeated")
 	c.Flags().StringVar(&f.Address, "address", "", "`where` the portal's interface is (from the rulebook)")
 	c.Flags().StringVar(&f.Tagline, "tagline", "", "one `sentence` that makes somebody want to play")
 	c.Flags().StringVar(&f.Category, "category", "", "its `category`")

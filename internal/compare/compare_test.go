@@ -51,15 +51,18 @@ func TestBuilds(t *testing.T) {
 		line   string
 		more   func(*Result) bool
 	}{
-		"nothing": {func(map[string]string) {}, "[] [] [] []", "the same files, ", func(r *Result) bool { return r.Growth() == 0 && r.From.Fingerprint == r.To.Fingerprint }},
+		"nothing": {func(map[string]string) {}, "[] [] [] []", "the same files, ",
+			func(r *Result) bool { return r.Growth() == 0 && r.From.Fingerprint == r.To.Fingerprint }},
 		"a folder around it": {func(f map[string]string) {
 			for name, data := range good() {
 				delete(f, name)
 				f["web/"+name] = data
 			}
 		}, "[] [] [] []", "the same files, ", func(r *Result) bool { return r.To.Entry == "index.html" }},
-		"a file more":     {func(f map[string]string) { f["b.bin"] = "\x00more" }, "[{b.bin 0 5}] [] [] []", "1 file added; ", func(r *Result) bool { return r.Growth() > 0 }},
-		"a file less":     {func(f map[string]string) { delete(f, "art/a.png") }, "[] [{art/a.png 9 0}] [] []", "1 file removed; ", func(r *Result) bool { return r.Growth() < 0 }},
+		"a file more": {func(f map[string]string) { f["b.bin"] = "\x00more" }, "[{b.bin 0 5}] [] [] []", "1 file added; ",
+			func(r *Result) bool { return r.Growth() > 0 }},
+		"a file less": {func(f map[string]string) { delete(f, "art/a.png") }, "[] [{art/a.png 9 0}] [] []", "1 file removed; ",
+			func(r *Result) bool { return r.Growth() < 0 }},
 		"another content": {func(f map[string]string) { f["lane.pack"] = "\x00short" }, "[] [] [{lane.pack 401 6}] []", "1 file changed; ", nil},
 		"another place": {func(f map[string]string) { f["b.png"] = f["art/a.png"]; delete(f, "art/a.png") }, "[] [] [] [{art/a.png b.png " +
 			"9 false}]", "1 file moved; ", nil},
@@ -83,8 +86,10 @@ func TestBuilds(t *testing.T) {
 		}, "[] [] [{game.js 34 71}] []", "", func(r *Result) bool {
 			return fmt.Sprint(r.Hosts, r.Calls) == "{[scores.example] []} {[Arcade.score] [Arcade.ready]}"
 		}},
-		"more memory":    {func(f map[string]string) { f["rules.wasm"] = "\x00asm\x01\x00\x00\x00\x05\x03\x01\x00\x07" }, "[] [] [{rules.wasm 13 13}] []", "", func(r *Result) bool { return r.Wasm.MemoryBefore == 65536 && r.Wasm.MemoryAfter == 7*65536 }},
-		"a link is lost": {func(f map[string]string) { delete(f, "lane.pack") }, "[] [{lane.pack 401 0}] [] []", "", func(r *Result) bool { return r.Links.MissingBefore == 0 && r.Links.MissingAfter == 1 }},
+		"more memory": {func(f map[string]string) { f["rules.wasm"] = "\x00asm\x01\x00\x00\x00\x05\x03\x01\x00\x07" },
+			"[] [] [{rules.wasm 13 13}] []", "", func(r *Result) bool { return r.Wasm.MemoryBefore == 65536 && r.Wasm.MemoryAfter == 7*65536 }},
+		"a link is lost": {func(f map[string]string) { delete(f, "lane.pack") }, "[] [{lane.pack 401 0}] [] []", "",
+			func(r *Result) bool { return r.Links.MissingBefore == 0 && r.Links.MissingAfter == 1 }},
 		"a finding is new": {func(f map[string]string) { f[".DS_Store"] = "x" }, "[] [] [] []", "", func(r *Result) bool {
 			return slices.ContainsFunc(r.Findings, func(f Finding) bool { return f.New && f.ID == "leftover-junk" })
 		}},

@@ -84,7 +84,8 @@ func (h *reedhouse) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case strings.HasPrefix(r.URL.Path, "/ask/"):
 		ticket := strings.TrimPrefix(r.URL.Path, "/ask/")
 		json.NewEncoder(w).
-			Encode(map[string]any{"now": h.now[ticket], "why": []string{"too dark"}, "peek": "https://r.example/peek/" + ticket, "link": "https://r.example/lane"})
+			Encode(map[string]any{"now": h.now[ticket], "why": []string{"too dark"}, "peek": "https://r.example/peek/" + ticket,
+				"link": "https://r.example/lane"})
 	case strings.HasPrefix(r.URL.Path, "/show/"):
 		h.seen = append(h.seen, "show "+r.FormValue("note"))
 		w.WriteHeader(http.StatusNoContent)

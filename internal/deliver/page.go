@@ -268,7 +268,8 @@ func (p *Contents) load(s *portal.Session) {
 func (f fill) make(ctx context.Context, s *portal.Session) error {
 	if cut := f.picture; cut != nil {
 		s.Files = map[string]portal.File{rulebook.PictureStep: {Path: cut.Path, Bytes: cut.Bytes}}
-		for name, v := range map[string]string{"name": cut.Name, "number": strconv.Itoa(cut.Number), "type": cut.Type, "bytes": strconv.FormatInt(cut.Bytes, 10), "sha256": cut.SHA256, "about": cut.About} {
+		for name, v := range map[string]string{"name": cut.Name, "number": strconv.Itoa(cut.Number), "type": cut.Type,
+			"bytes": strconv.FormatInt(cut.Bytes, 10), "sha256": cut.SHA256, "about": cut.About} {
 			s.Values["picture."+name] = v
 		}
 	}

@@ -122,7 +122,8 @@ func pages(t *testing.T) (*Courier, *project.Destination, *house, func(tagline s
 	write("reedhouse.toml", pageRules)
 	write(
 		project.Name,
-		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.reed]\nrulebook = \"reedhouse.toml\"\naddress = \""+server.URL+"\"\n[listing]\ntagline = \"x\"\ntags = [\"a\"]\n"+
+		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.reed]\nrulebook = \"reedhouse.toml\"\naddress = "+
+			"\""+server.URL+"\"\n[listing]\ntagline = \"x\"\ntags = [\"a\"]\n"+
 			"[[statistic]]\nname = \"lanterns\"\nkeeps = \"highest\"\n[declarations]\nversion = \"1\"\ndeclare = [\"own-rights\"]\n",
 	)
 	p, err := project.Find(folder)
@@ -171,12 +172,18 @@ func TestFill(t *testing.T) {
 	}{
 		{"Light it.", "png1", "1", []string{
 			"POST /words/lane Lane; Light it.", "PUT /pictures/front/1 a lantern png1",
-			`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Light it."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1"}`,
+			`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Light ` +
+				`it."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}` +
+				`],"of":"1"}`,
 		}, "head words marks leaderboards declarations 1 picture"},
 		{"Light it.", "png1", "1", nil, ""},
 		{"Light it.", "png2", "1", []string{"PUT /pictures/front/1 a lantern png2"}, "1 picture"},
-		{"Dark.", "png2", "1", []string{"POST /words/lane Lane; Dark.", `PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1"}`}, "words"},
-		{"Dark.", "png2", "2", []string{`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"declared":["own-rights"],"leaderboards":[{"hidden":false,"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"2"}`}, ""},
+		{"Dark.", "png2", "1", []string{"POST /words/lane Lane; Dark.",
+			`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"declared":["own-rights"],"leaderboards":[{"hidden":false,` +
+				`"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"1"}`}, "words"},
+		{"Dark.", "png2", "2",
+			[]string{`PUT /rest {"all":{"head":"Lane","marks":["a"],"words":"Dark."},"declared":["own-rights"],"leaderboards":[{"hidden":false,` +
+				`"keeps":"highest","label":"lanterns","name":"lanterns","unit":""}],"of":"2"}`}, ""},
 	} {
 		h.seen = nil
 		page := contents(step.tagline, step.picture)

@@ -32,7 +32,8 @@ func (t *portalTarget) Can(what Ability) bool {
 // inWords say what abilities are.
 var inWords = map[Ability]string{
 	Send: "upload a version", Follow: "follow a version", Publish: "make a version public", Back: "make an earlier version public again",
-	Withdraw: "take a version offline", List: "list versions", Restrict: "show a version to those with a password", Fill: "fill in the game's page",
+	Withdraw: "take a version offline", List: "list versions", Restrict: "show a version to those with a password",
+	Fill: "fill in the game's page",
 }
 
 func (t *portalTarget) No(what Ability) error {

@@ -106,7 +106,8 @@ func Brackwater(folder string) standin.Options {
 					Width:  640,
 					Height: 360,
 					Bytes:  250_000,
-				}, "icon": {Width: 256, Height: 256, Bytes: 120_000}, "shots": {Width: 1280, Height: 720, Bytes: 450_000, Most: 6}, "reel": {Bytes: 900_000},
+				}, "icon": {Width: 256, Height: 256, Bytes: 120_000}, "shots": {Width: 1280, Height: 720, Bytes: 450_000, Most: 6},
+				"reel": {Bytes: 900_000},
 			},
 		},
 	}
@@ -115,7 +116,8 @@ func Brackwater(folder string) standin.Options {
 // quillmarsh is the stand-in of the open host of pages.
 func quillmarsh(folder string) standin.Options {
 	return standin.Options{
-		Kind: standin.Pages, Name: "Quillmarsh", Folder: folder, Token: PracticeKey, Encodings: []string{"gzip", "br"}, Isolation: true, Frame: [2]int{1024, 640},
+		Kind: standin.Pages, Name: "Quillmarsh", Folder: folder, Token: PracticeKey, Encodings: []string{"gzip", "br"}, Isolation: true,
+		Frame: [2]int{1024, 640},
 		Page: standin.PageRules{
 			Fields: map[string]standin.FieldRule{
 				"title": {
@@ -127,7 +129,8 @@ func quillmarsh(folder string) standin.Options {
 					Width:  640,
 					Height: 480,
 					Bytes:  500_000,
-				}, "banner": {Width: 1200, Height: 260}, "ground": {Bytes: 300_000}, "screens": {Bytes: 1_000_000, Most: 8}, "moving": {Width: 480, Height: 270, Bytes: 1_000_000},
+				}, "banner": {Width: 1200, Height: 260}, "ground": {Bytes: 300_000}, "screens": {Bytes: 1_000_000, Most: 8},
+				"moving": {Width: 480, Height: 270, Bytes: 1_000_000},
 			},
 		},
 	}

@@ -84,7 +84,8 @@ func Write(folder string, addresses map[string]string) error {
 	for name, data := range Good() {
 		files[GoodExport+"/"+name] = data
 	}
-	for folder, export := range map[string]game.Files{FlawedExport: flawed(), "export/single-page": game.SinglePage(), "export/wasm": game.Wasm(), "export/script": game.Script()} {
+	for folder, export := range map[string]game.Files{FlawedExport: flawed(), "export/single-page": game.SinglePage(),
+		"export/wasm": game.Wasm(), "export/script": game.Script()} {
 		for name, data := range export {
 			files[folder+"/"+name] = data
 		}

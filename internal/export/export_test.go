@@ -25,12 +25,13 @@ func TestKindOf(t *testing.T) {
 		"b.data":      {"\x00\x01\x02", "", KindData},
 		"c.unknown":   {"just words", "", KindText},
 		"d":           {"<!DOCTYPE HTML><p>", "", KindPage},
-		"e.gz":        {"\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\xcaH\xcd\xc9\xc9\x07\x04\x00\x00\xff\xff\x86\xa6\x106\x05\x00\x00\x00", "gzip", KindText},
-		"f.css.br":    {"\x0b\x02\x80hello\x03", "br", KindStyle},
-		"g.br":        {"not brotli at all", "", KindText},
-		"h.wav":       {"RIFF\x00\x00\x00\x00WAVEfmt ", "", KindSound},
-		"i.webp":      {"RIFF\x00\x00\x00\x00WEBPVP8 ", "", KindPicture},
-		"j.png":       {"", "", KindText},
+		"e.gz": {"\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\xcaH\xcd\xc9\xc9\x07\x04\x00\x00\xff\xff\x86\xa6\x106\x05\x00\x00\x00",
+			"gzip", KindText},
+		"f.css.br": {"\x0b\x02\x80hello\x03", "br", KindStyle},
+		"g.br":     {"not brotli at all", "", KindText},
+		"h.wav":    {"RIFF\x00\x00\x00\x00WAVEfmt ", "", KindSound},
+		"i.webp":   {"RIFF\x00\x00\x00\x00WEBPVP8 ", "", KindPicture},
+		"j.png":    {"", "", KindText},
 	} {
 		if f := readFiles(t, map[string]string{name: c.head}).File(name); f.Encoding != c.encoding || f.Kind != c.kind {
 			t.Errorf("%s is %q %q, want %q %q", name, f.Encoding, f.Kind, c.encoding, c.kind)
@@ -102,7 +103,8 @@ func TestHugePage(t *testing.T) {
 func TestSymlinks(t *testing.T) {
 	folder := t.TempDir()
 	secret := filepath.Join(t.TempDir(), "secret.txt")
-	for path, data := range map[string]string{secret: "key", filepath.Join(folder, "index.html"): "<script></script>", filepath.Join(folder, "a", "b.js"): "1"} {
+	for path, data := range map[string]string{secret: "key", filepath.Join(folder, "index.html"): "<script></script>",
+		filepath.Join(folder, "a", "b.js"): "1"} {
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -110,7 +112,8 @@ func TestSymlinks(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for name, target := range map[string]string{"out.txt": secret, "up.txt": filepath.Join("..", "x"), "in.js": filepath.Join("a", "b.js"), "folder": "a", "round": "round"} {
+	for name, target := range map[string]string{"out.txt": secret, "up.txt": filepath.Join("..", "x"), "in.js": filepath.Join("a", "b.js"),
+		"folder": "a", "round": "round"} {
 		if err := os.Symlink(target, filepath.Join(folder, name)); err != nil {
 			t.Skip("this system makes no symbolic links:", err)
 		}
@@ -211,8 +214,10 @@ func TestLinkedFolder(t *testing.T) {
 // TestZipNames: names that programs write in other ways than the format says, and entries that only some can read.
 func TestZipNames(t *testing.T) {
 	for name, want := range map[string]string{
-		"cp437": "büro.json", "unicode": "büro.json", "win": "Windows-1252 büro.json", "sjis": "ランタン.json", "dots": "js/game.js", "back": "js/game.js",
-		"both": "a is a file in it, and also the folder of a/b", "encrypted": "game.js in it is encrypted", "deflate64": "packed with Deflate64", "bzip2": "packed with bzip2",
+		"cp437": "büro.json", "unicode": "büro.json", "win": "Windows-1252 büro.json", "sjis": "ランタン.json", "dots": "js/game.js",
+		"back": "js/game.js",
+		"both": "a is a file in it, and also the folder of a/b", "encrypted": "game.js in it is encrypted",
+		"deflate64": "packed with Deflate64", "bzip2": "packed with bzip2",
 		"lzma": "packed with LZMA", "zstd": "packed with zstd",
 	} {
 		b, err := Read(context.Background(), filepath.Join("testdata", "zips", name+".zip"))

@@ -33,7 +33,8 @@ func TestLinks(t *testing.T) {
 			[]string{"js/game.js ./b.js > js/b.js found", "js/game.js ../c.js > c.js found"},
 		},
 		"a loader doesn't look beside itself": {
-			map[string]string{"js/game.js": `fetch("game.wasm"); load("other.wasm")`, "js/game.wasm": "\x00asm\x01\x00\x00\x00", "js/other.wasm": "\x00asm\x01\x00\x00\x00"},
+			map[string]string{"js/game.js": `fetch("game.wasm"); load("other.wasm")`, "js/game.wasm": "\x00asm\x01\x00\x00\x00",
+				"js/other.wasm": "\x00asm\x01\x00\x00\x00"},
 			[]string{"js/game.js game.wasm > game.wasm missing", "js/game.js other.wasm > js/other.wasm found"},
 		},
 		"the letter case of a text": {
@@ -45,25 +46,31 @@ func TestLinks(t *testing.T) {
 			[]string{"js/game.js art/gone.png > art/gone.png missing"},
 		},
 		"the compressed form": {
-			map[string]string{"js/game.js": `fetch("a.pack")`, "a.pack.gz": "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\xcaH\xcd\xc9\xc9\x07\x04\x00\x00\xff\xff\x86\xa6\x106\x05\x00\x00\x00"},
+			map[string]string{"js/game.js": `fetch("a.pack")`,
+				"a.pack.gz": "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\xff\xcaH\xcd\xc9\xc9\x07\x04\x00\x00\xff\xff\x86\xa6\x106\x05\x00\x00\x00"},
 			[]string{"js/game.js a.pack > a.pack.gz found-compressed"},
 		},
 		"a name that a tool wrote before the bundler put a hash into it": {
-			map[string]string{"js/game.js": `url ??= new URL("game_bg.wasm", import.meta.url); new URL("other.wasm", import.meta.url)`, "js/game-1a2b3c4d_bg.wasm": "\x00asm\x01\x00\x00\x00", "js/another-one.wasm": ""},
+			map[string]string{"js/game.js": `url ??= new URL("game_bg.wasm", import.meta.url); new URL("other.wasm", import.meta.url)`,
+				"js/game-1a2b3c4d_bg.wasm": "\x00asm\x01\x00\x00\x00", "js/another-one.wasm": ""},
 			[]string{"js/game.js other.wasm > js/other.wasm missing"},
 		},
 		"formats of data": {
 			map[string]string{
-				"js/game.js":    `load("maps/lane.tmx"); load("models/lamp.gltf")`,
-				"maps/lane.tmx": `<map><tileset source="../tiles/roof.tsx"/></map>`, "tiles/roof.tsx": "<image source=\"Roof.png\"/>\n<image source='../tiles/gone.png'/><p>made.with love</p>", "tiles/roof.png": "x",
-				"models/lamp.gltf": `{"buffers":[{"uri":"lamp%20one.bin"}]}`, "models/lamp one.bin": "x", "art/lane.atlas": "lane.png\nsize: 4,4\n", "art/lane.png": "x", "credits.txt": "art/gone.png by Moor", "LICENSE": "art/lane.png",
+				"js/game.js":     `load("maps/lane.tmx"); load("models/lamp.gltf")`,
+				"maps/lane.tmx":  `<map><tileset source="../tiles/roof.tsx"/></map>`,
+				"tiles/roof.tsx": "<image source=\"Roof.png\"/>\n<image source='../tiles/gone.png'/><p>made.with love</p>", "tiles/roof.png": "x",
+				"models/lamp.gltf": `{"buffers":[{"uri":"lamp%20one.bin"}]}`, "models/lamp one.bin": "x", "art/lane.atlas": "lane.png\nsize: 4,4\n",
+				"art/lane.png": "x", "credits.txt": "art/gone.png by Moor", "LICENSE": "art/lane.png",
 			},
 			[]string{"art/lane.atlas lane.png > art/lane.png found", "js/game.js maps/lane.tmx > maps/lane.tmx found", "js/game.js " +
 				"models/lamp.gltf > models/lamp.gltf found", "maps/lane.tmx ../tiles/roof.tsx > tiles/roof.tsx found",
-				"models/lamp.gltf lamp%20one.bin > models/lamp one.bin found", "tiles/roof.tsx Roof.png > tiles/Roof.png other-case", "tiles/roof.tsx ../tiles/gone.png > tiles/gone.png missing"},
+				"models/lamp.gltf lamp%20one.bin > models/lamp one.bin found", "tiles/roof.tsx Roof.png > tiles/Roof.png other-case",
+				"tiles/roof.tsx ../tiles/gone.png > tiles/gone.png missing"},
 		},
 		"names that are put behind a folder's": {
-			map[string]string{"js/game.js": "", "data/list.json": `{"path":"img/","files":[{"src":"hero.png"},{"src":"img/gone.png"}]}`, "img/hero.png": "x"},
+			map[string]string{"js/game.js": "", "data/list.json": `{"path":"img/","files":[{"src":"hero.png"},{"src":"img/gone.png"}]}`,
+				"img/hero.png": "x"},
 			[]string{"data/list.json img/gone.png > img/gone.png missing"},
 		},
 		"a page within the entry page": {
@@ -75,10 +82,14 @@ func TestLinks(t *testing.T) {
 				"inner/data/a.bin":     "x",
 				"inner/data/list.json": `["art/a.png"]`,
 			},
-			[]string{"inner/data/list.json art/a.png > inner/art/a.png found", "inner/js/main.js art/a.png > inner/art/a.png found", "inner/js/main.js art/gone.png > inner/art/gone.png missing", "inner/js/main.js data/list.json > inner/data/list.json found", "inner/play.html js/main.js > inner/js/main.js found", "inner/play.html ../js/game.js > js/game.js found", "js/game.js data/a.bin > data/a.bin missing"},
+			[]string{"inner/data/list.json art/a.png > inner/art/a.png found", "inner/js/main.js art/a.png > inner/art/a.png found",
+				"inner/js/main.js art/gone.png > inner/art/gone.png missing", "inner/js/main.js data/list.json > inner/data/list.json found",
+				"inner/play.html js/main.js > inner/js/main.js found", "inner/play.html ../js/game.js > js/game.js found",
+				"js/game.js data/a.bin > data/a.bin missing"},
 		},
 		"a piece of a page that a script puts into it": {
-			map[string]string{"js/game.js": `$("#menu").load("parts/menu.html")`, "parts/menu.html": `<p><img src="art/a.png"><img src="b.png"><img src="none.png">`, "art/a.png": "x", "parts/b.png": "x"},
+			map[string]string{"js/game.js": `$("#menu").load("parts/menu.html")`,
+				"parts/menu.html": `<p><img src="art/a.png"><img src="b.png"><img src="none.png">`, "art/a.png": "x", "parts/b.png": "x"},
 			[]string{"js/game.js parts/menu.html > parts/menu.html found", "parts/menu.html art/a.png > art/a.png found", "parts/menu.html " +
 				"b.png > parts/b.png found", "parts/menu.html none.png > parts/none.png missing"},
 		},
@@ -148,7 +159,8 @@ func TestManyPatterns(t *testing.T) {
 
 func TestBasePage(t *testing.T) {
 	b := readFiles(t, map[string]string{
-		"index.html": `<base href="assets/"><canvas></canvas><script src="a.js"></script><img src="/b.png"><a href="./">x</a>`, "assets/a.js": "1", "b.png": "x",
+		"index.html":  `<base href="assets/"><canvas></canvas><script src="a.js"></script><img src="/b.png"><a href="./">x</a>`,
+		"assets/a.js": "1", "b.png": "x",
 	})
 	want := []string{"index.html a.js > assets/a.js found", "index.html /b.png > b.png absolute", "index.html ./ > assets missing"}
 	if got := led(b); !slices.Equal(got, want) {

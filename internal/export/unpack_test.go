@@ -19,16 +19,19 @@ func TestUnpacker(t *testing.T) {
 		want   Unpacker
 		seen   *Sight
 	}{
-		"lane.gz":        {`fetch("lane.gz").then(r => r` + unpack + `)`, ByGame, nil},
-		"lane.json.gz":   {`fetch("lane.json.gz").then(r => r.json())`, ByHost, nil},
-		"lane.pack.gz":   {`fetch("lane.pack.gz").then(r => r.arrayBuffer()).then(use)`, ByHost, nil},
-		"lane.level":     {`fetch("lane.level").then(r => r.json())`, ByNobody, nil},
-		"other.level":    {`fetch("other.level").then(r => r.arrayBuffer()).then(use)`, Untold, nil},
-		"unsure.gz":      {`fetch("unsure.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, Untold, nil},
-		"seen.gz":        {`fetch("seen.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, ByGame, &Sight{Path: "seen.gz", Worked: true}},
-		"seen-served.gz": {`fetch("seen-served.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, ByHost, &Sight{Path: "seen-served.gz", Worked: true, Sent: "gzip"}},
-		"failed.gz":      {`fetch("failed.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, Untold, &Sight{Path: "failed.gz"}},
-		"unnamed.gz":     {`fetch(location.hash).then(r => r` + unpack + `)`, ByGame, nil},
+		"lane.gz":      {`fetch("lane.gz").then(r => r` + unpack + `)`, ByGame, nil},
+		"lane.json.gz": {`fetch("lane.json.gz").then(r => r.json())`, ByHost, nil},
+		"lane.pack.gz": {`fetch("lane.pack.gz").then(r => r.arrayBuffer()).then(use)`, ByHost, nil},
+		"lane.level":   {`fetch("lane.level").then(r => r.json())`, ByNobody, nil},
+		"other.level":  {`fetch("other.level").then(r => r.arrayBuffer()).then(use)`, Untold, nil},
+		"unsure.gz":    {`fetch("unsure.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, Untold, nil},
+		"seen.gz": {`fetch("seen.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, ByGame,
+			&Sight{Path: "seen.gz", Worked: true}},
+		"seen-served.gz": {`fetch("seen-served.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`,
+			ByHost, &Sight{Path: "seen-served.gz", Worked: true, Sent: "gzip"}},
+		"failed.gz": {`fetch("failed.gz").then(r => r.arrayBuffer()).then(use); function never(r) { return r` + unpack + ` }`, Untold,
+			&Sight{Path: "failed.gz"}},
+		"unnamed.gz": {`fetch(location.hash).then(r => r` + unpack + `)`, ByGame, nil},
 	} {
 		build := readFiles(t, map[string]string{"index.html": page, "game.js": c.script, name: b.String()})
 		if c.seen != nil {

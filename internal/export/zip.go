@@ -89,7 +89,8 @@ func (z *zipFile) list() ([]*File, error) {
 			return nil, &Unreadable{Path: z.path, Reason: name + " in it is encrypted", Next: "make the zip again, without a password"}
 		case f.Method != zip.Store && f.Method != zip.Deflate:
 			return nil, &Unreadable{
-				Path: z.path, Reason: fmt.Sprintf("%s in it is packed with %s, which portals and browsers don't unpack", name, cmp.Or(methods[f.Method], fmt.Sprintf("method %d", f.Method))),
+				Path: z.path, Reason: fmt.Sprintf("%s in it is packed with %s, which portals and browsers don't unpack", name,
+					cmp.Or(methods[f.Method], fmt.Sprintf("method %d", f.Method))),
 				Next: "make the zip again, with the method Deflate, or name the folder that the engine wrote",
 			}
 		}

@@ -24,7 +24,9 @@ func TestOf(t *testing.T) {
 		"any":     {errors.New("it broke"), "here|it broke||"},
 		"wrapped": {fmt.Errorf("to.shed: %w", placed), `usage|to.shed: there is no key "titel"|did you mean "title"?|havvel.toml:3:1`},
 		"teller":  {fmt.Errorf("sending: %w", &busy{"Moor"}), "no|sending: Moor is sending to it now|wait|"},
-		"full":    {fmt.Errorf("writing a.zip: %w", syscall.ENOSPC), "here|writing a.zip: no space left on device|the disk is full: free some space there and try again; what was there before is unchanged|"},
+		"full": {fmt.Errorf("writing a.zip: %w", syscall.ENOSPC),
+			"here|writing a.zip: no space left on device|the disk is full: free some space there and try again; what was there before is " +
+				"unchanged|"},
 	} {
 		f := Of(c.err)
 		if got := fmt.Sprintf("%s|%s|%s|%s", f.Kind, f.What, f.Next, f.At); got != c.want {

@@ -32,7 +32,8 @@ func TestAnswer(t *testing.T) {
 				method, header, value string
 				status                int
 				want                  []byte
-			}{{"GET", "X", "", 200, body(n)}, {"HEAD", "X", "", 200, nil}, {"GET", "Range", "bytes=0-0", 206, body(1)}, {"GET", "If-None-Match", `"x"`, 304, nil}} {
+			}{{"GET", "X", "", 200, body(n)}, {"HEAD", "X", "", 200, nil}, {"GET", "Range", "bytes=0-0", 206, body(1)},
+				{"GET", "If-None-Match", `"x"`, 304, nil}} {
 				r, _ := http.NewRequest(c.method, fmt.Sprintf("http://%s/%d", l.Addr(), n), nil)
 				r.Header.Set(c.header, c.value)
 				a, err := http.DefaultClient.Do(r)

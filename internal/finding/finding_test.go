@@ -24,7 +24,8 @@ func TestPolicy(t *testing.T) {
 		t.Errorf("%+v", list)
 	}
 	for address, want := range map[string]bool{
-		"https://scores.example/top": true, "https://Scores.example:444/top": true, "https://assets.example:8443/a": true, "https://assets.example/a": false, "https://other.example/": false,
+		"https://scores.example/top": true, "https://Scores.example:444/top": true, "https://assets.example:8443/a": true,
+		"https://assets.example/a": false, "https://other.example/": false,
 	} {
 		if p.Allows(address) != want {
 			t.Errorf("%s: %v", address, !want)

@@ -61,7 +61,8 @@ func TestSentFrom(t *testing.T) {
 	}
 	planted := Plant([]byte(bare), web.ReadPage([]byte(bare)), h)
 	planted = Adapt(planted, web.ReadPage(planted), h, nil)
-	if sdk, adapter, game := strings.Index(string(planted), "/sdk.js"), strings.Index(string(planted), adapterMark), strings.Index(string(planted), "game.js"); !(sdk >= 0 && sdk < adapter && adapter < game) {
+	if sdk, adapter, game := strings.Index(string(planted), "/sdk.js"), strings.Index(string(planted), adapterMark),
+		strings.Index(string(planted), "game.js"); !(sdk >= 0 && sdk < adapter && adapter < game) {
 		t.Errorf("script, adapter and game stand in another order: %s", planted)
 	}
 	for name, c := range map[string]struct {
@@ -69,13 +70,16 @@ func TestSentFrom(t *testing.T) {
 		sent         bool
 		adapted      bool
 	}{
-		"sent":                  {bare, `dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }))`, true, false},
-		"by a function":         {bare, `const say = (m) => dispatchEvent(new CustomEvent("game-event", { detail: { event: m } })); say("loading-done")`, true, false},
-		"another event":         {bare, `dispatchEvent(new CustomEvent("game-event", { detail: { event: "save" } }))`, false, false},
-		"the word, no event":    {bare, `log("loading-done")`, false, false},
-		"in the page":           {strings.Replace(bare, "<canvas>", `<script>dispatchEvent(new CustomEvent("game-event", {detail:{event:"loading-done"}}))</script><canvas>`, 1), "1", true, false},
-		"only an adapter":       {string(planted), `1`, false, true},
-		"an adapter and a game": {string(planted), `dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }))`, true, true},
+		"sent": {bare, `dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }))`, true, false},
+		"by a function": {bare,
+			`const say = (m) => dispatchEvent(new CustomEvent("game-event", { detail: { event: m } })); say("loading-done")`, true, false},
+		"another event":      {bare, `dispatchEvent(new CustomEvent("game-event", { detail: { event: "save" } }))`, false, false},
+		"the word, no event": {bare, `log("loading-done")`, false, false},
+		"in the page": {strings.Replace(bare, "<canvas>",
+			`<script>dispatchEvent(new CustomEvent("game-event", {detail:{event:"loading-done"}}))</script><canvas>`, 1), "1", true, false},
+		"only an adapter": {string(planted), `1`, false, true},
+		"an adapter and a game": {string(planted), `dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }))`, true,
+			true},
 	} {
 		b := build(t, c.page, c.script)
 		f, at, ok := SentFrom(b, "loading-done")
@@ -121,7 +125,8 @@ func TestDescribed(t *testing.T) {
 	if strings.Contains(text, "</script>") {
 		t.Errorf("it would end the script: %s", text)
 	}
-	for _, has := range []string{`"lane",3,`, `"call":"started.score"`, `["{name}","{value}"]`, `"answers":true`, `"take":"kept"`, `"gives":true`} {
+	for _, has := range []string{`"lane",3,`, `"call":"started.score"`, `["{name}","{value}"]`, `"answers":true`, `"take":"kept"`,
+		`"gives":true`} {
 		if !strings.Contains(text, has) {
 			t.Errorf("it lacks %s: %s", has, text)
 		}

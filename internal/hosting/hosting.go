@@ -72,11 +72,16 @@ const unknown = "application/octet-stream"
 
 // types are those that browsers want to be told. The system's own table differs from machine to machine, and is not asked.
 var types = map[string]string{
-	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8",
-	".css": "text/css; charset=utf-8", ".json": "application/json", ".wasm": "application/wasm", ".svg": "image/svg+xml", ".ogg": "audio/ogg", ".mp3": "audio/mpeg",
-	".wav": "audio/wav", ".m4a": "audio/mp4", ".flac": "audio/flac", ".opus": "audio/ogg", ".webm": "video/webm", ".mp4": "video/mp4", ".webp": "image/webp", ".avif": "image/avif",
-	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".bmp": "image/bmp", ".ico": "image/x-icon", ".ttf": "font/ttf", ".otf": "font/otf", ".woff": "font/woff", ".woff2": "font/woff2",
-	".txt": "text/plain; charset=utf-8", ".xml": "application/xml", ".csv": "text/csv; charset=utf-8", ".pdf": "application/pdf", ".webmanifest": "application/manifest+json", ".gz": "application/gzip", ".br": "application/octet-stream",
+	".html": "text/html; charset=utf-8", ".htm": "text/html; charset=utf-8", ".js": "text/javascript; charset=utf-8",
+	".mjs": "text/javascript; charset=utf-8",
+	".css": "text/css; charset=utf-8", ".json": "application/json", ".wasm": "application/wasm", ".svg": "image/svg+xml",
+	".ogg": "audio/ogg", ".mp3": "audio/mpeg",
+	".wav": "audio/wav", ".m4a": "audio/mp4", ".flac": "audio/flac", ".opus": "audio/ogg", ".webm": "video/webm", ".mp4": "video/mp4",
+	".webp": "image/webp", ".avif": "image/avif",
+	".png": "image/png", ".jpg": "image/jpeg", ".jpeg": "image/jpeg", ".gif": "image/gif", ".bmp": "image/bmp", ".ico": "image/x-icon",
+	".ttf": "font/ttf", ".otf": "font/otf", ".woff": "font/woff", ".woff2": "font/woff2",
+	".txt": "text/plain; charset=utf-8", ".xml": "application/xml", ".csv": "text/csv; charset=utf-8", ".pdf": "application/pdf",
+	".webmanifest": "application/manifest+json", ".gz": "application/gzip", ".br": "application/octet-stream",
 }
 
 // TypeOf is the content type under which a file of that name is served.

@@ -12,25 +12,36 @@ import (
 // TestForms writes the same text in each form.
 func TestForms(t *testing.T) {
 	for source, want := range map[string][4]string{ // plain, html, bbcode, markdown
-		"a **b** *c* `d`":                      {"a b c d", "<p>a <strong>b</strong> <em>c</em> <code>d</code></p>", "a [b]b[/b] [i]c[/i] [i]d[/i]", "a **b** *c* `d`"},
-		"# One\n\ntwo":                         {"One\n\ntwo", "<h2>One</h2>\n<p>two</p>", "[b]One[/b]\n\ntwo", "# One\n\ntwo"},
-		"- a\n- b\n  - c":                      {"- a\n- b\n\n  - c", "<ul><li>a</li><li>b\n<ul><li>c</li></ul></li></ul>", "[list]\n[*]a\n[*]b\n\n[list]\n[*]c\n[/list]\n[/list]", "- a\n- b\n\n  - c"},
-		"- 1. a\n- b":                          {"- 1. a\n- b", "<ul><li><ol><li>a</li></ol></li><li>b</li></ul>", "[list]\n[*][list=1]\n[*]a\n[/list]\n[*]b\n[/list]", "- 1. a\n- b"},
-		"3. a\n4. b":                           {"3. a\n4. b", `<ol start="3"><li>a</li><li>b</li></ol>`, "[list=3]\n[*]a\n[*]b\n[/list]", "3. a\n4. b"},
-		"[x](https://shed.example/)":           {"x (https://shed.example/)", `<p><a href="https://shed.example/">x</a></p>`, "[url=https://shed.example/]x[/url]", "[x](<https://shed.example/>)"},
-		"[x](javascript:alert(1))":             {"x", "<p>x</p>", "x", "x"},
-		"<https://shed.example>":               {"https://shed.example", `<p><a href="https://shed.example">https://shed.example</a></p>`, "[url=https://shed.example]https://shed.example[/url]", "[https://shed.example](<https://shed.example>)"},
-		"one\\\ntwo\nthree":                    {"one\ntwo three", "<p>one<br>two three</p>", "one\ntwo three", "one\\\ntwo three"},
-		"<b onclick=x>hi</b>":                  {"hi", "<p>hi</p>", "hi", "hi"},
-		"[b]not bold[/b]":                      {"[b]not bold[/b]", "<p>[b]not bold[/b]</p>", "[\u2060b]not bold[\u2060/b]", `\[b\]not bold\[/b\]`},
-		`\*not\* &lt;b&gt; &amp;amp;`:          {"*not* <b> &amp;", "<p>*not* &lt;b&gt; &amp;amp;</p>", "*not* <b> &amp;", `\*not\* \<b> \&amp;`},
-		`\&amp; \\&lt;`:                        {`&amp; \<`, `<p>&amp;amp; \&lt;</p>`, `&amp; \<`, `\&amp; \\\<`},
-		"> a\n>\n> b":                          {"  a\n\n  b", "<blockquote><p>a</p>\n<p>b</p></blockquote>", "[quote]a\n\nb[/quote]", "> a\n>\n> b"},
-		"```\n[b]<i>\n```":                     {"[b]<i>", "<pre><code>[b]&lt;i&gt;\n</code></pre>", "[code][\u2060b]<i>[/code]", "```\n[b]<i>\n```"},
-		"שלום **עולם** 2":                      {"שלום עולם 2", "<p>שלום <strong>עולם</strong> 2</p>", "שלום [b]עולם[/b] 2", "שלום **עולם** 2"},
-		"![a cat](cat.png)":                    {"a cat", "<p>a cat</p>", "a cat", "a cat"},
-		"**[b](https://a.example/x)**":         {"b (https://a.example/x)", `<p><strong><a href="https://a.example/x">b</a></strong></p>`, "[b][url=https://a.example/x]b[/url][/b]", "**[b](<https://a.example/x>)**"},
-		"1\\. not a list\n\n\\# nor a heading": {"1. not a list\n\n# nor a heading", "<p>1. not a list</p>\n<p># nor a heading</p>", "1. not a list\n\n# nor a heading", "1\\. not a list\n\n\\# nor a heading"},
+		"a **b** *c* `d`": {"a b c d", "<p>a <strong>b</strong> <em>c</em> <code>d</code></p>",
+			"a [b]b[/b] [i]c[/i] [i]d[/i]", "a **b** *c* `d`"},
+		"# One\n\ntwo": {"One\n\ntwo", "<h2>One</h2>\n<p>two</p>", "[b]One[/b]\n\ntwo", "# One\n\ntwo"},
+		"- a\n- b\n  - c": {"- a\n- b\n\n  - c", "<ul><li>a</li><li>b\n<ul><li>c</li></ul></li></ul>",
+			"[list]\n[*]a\n[*]b\n\n[list]\n[*]c\n[/list]\n[/list]", "- a\n- b\n\n  - c"},
+		"- 1. a\n- b": {"- 1. a\n- b", "<ul><li><ol><li>a</li></ol></li><li>b</li></ul>",
+			"[list]\n[*][list=1]\n[*]a\n[/list]\n[*]b\n[/list]", "- 1. a\n- b"},
+		"3. a\n4. b": {"3. a\n4. b", `<ol start="3"><li>a</li><li>b</li></ol>`, "[list=3]\n[*]a\n[*]b\n[/list]",
+			"3. a\n4. b"},
+		"[x](https://shed.example/)": {"x (https://shed.example/)", `<p><a href="https://shed.example/">x</a></p>`,
+			"[url=https://shed.example/]x[/url]", "[x](<https://shed.example/>)"},
+		"[x](javascript:alert(1))": {"x", "<p>x</p>", "x", "x"},
+		"<https://shed.example>": {"https://shed.example", `<p><a href="https://shed.example">https://shed.example</a></p>`,
+			"[url=https://shed.example]https://shed.example[/url]", "[https://shed.example](<https://shed.example>)"},
+		"one\\\ntwo\nthree":   {"one\ntwo three", "<p>one<br>two three</p>", "one\ntwo three", "one\\\ntwo three"},
+		"<b onclick=x>hi</b>": {"hi", "<p>hi</p>", "hi", "hi"},
+		"[b]not bold[/b]": {"[b]not bold[/b]", "<p>[b]not bold[/b]</p>", "[\u2060b]not bold[\u2060/b]",
+			`\[b\]not bold\[/b\]`},
+		`\*not\* &lt;b&gt; &amp;amp;`: {"*not* <b> &amp;", "<p>*not* &lt;b&gt; &amp;amp;</p>", "*not* <b> &amp;", `\*not\* \<b> \&amp;`},
+		`\&amp; \\&lt;`:               {`&amp; \<`, `<p>&amp;amp; \&lt;</p>`, `&amp; \<`, `\&amp; \\\<`},
+		"> a\n>\n> b": {"  a\n\n  b", "<blockquote><p>a</p>\n<p>b</p></blockquote>", "[quote]a\n\nb[/quote]",
+			"> a\n>\n> b"},
+		"```\n[b]<i>\n```": {"[b]<i>", "<pre><code>[b]&lt;i&gt;\n</code></pre>", "[code][\u2060b]<i>[/code]",
+			"```\n[b]<i>\n```"},
+		"שלום **עולם** 2":   {"שלום עולם 2", "<p>שלום <strong>עולם</strong> 2</p>", "שלום [b]עולם[/b] 2", "שלום **עולם** 2"},
+		"![a cat](cat.png)": {"a cat", "<p>a cat</p>", "a cat", "a cat"},
+		"**[b](https://a.example/x)**": {"b (https://a.example/x)", `<p><strong><a href="https://a.example/x">b</a></strong></p>`,
+			"[b][url=https://a.example/x]b[/url][/b]", "**[b](<https://a.example/x>)**"},
+		"1\\. not a list\n\n\\# nor a heading": {"1. not a list\n\n# nor a heading", "<p>1. not a list</p>\n<p># nor a heading</p>",
+			"1. not a list\n\n# nor a heading", "1\\. not a list\n\n\\# nor a heading"},
 	} {
 		for i, name := range []string{"plain", "html", "bbcode", "markdown"} {
 			blocks, _ := render(source, forms[name])
@@ -98,7 +109,8 @@ func TestLong(t *testing.T) {
 		if n := utf8.RuneCountInString(strings.Join(blocks, "")); n < 20_000 {
 			t.Errorf("%s: %d characters are left", name, n)
 		}
-		for _, deep := range []string{strings.Repeat(">", 5_000) + "x", strings.Repeat("[", 5_000), strings.Repeat("*a **b ", 1_000), strings.Repeat("- ", 1_000) + "x"} {
+		for _, deep := range []string{strings.Repeat(">", 5_000) + "x", strings.Repeat("[", 5_000), strings.Repeat("*a **b ", 1_000),
+			strings.Repeat("- ", 1_000) + "x"} {
 			render(deep, f)
 		}
 	}
@@ -156,8 +168,10 @@ func words(blocks []string) string {
 // that is sent is read again.
 func FuzzRender(f *testing.F) {
 	for _, seed := range []string{
-		"a **b** *c* `d` [x](https://shed.example/) <script>alert(1)</script>", "- a\n- b\n  1. c\n\n> q\n\n```\ncode\n```", "[x](javascript:1) ![i](x.png) <https://a.example>",
-		"a\\\nb &lt;i&gt; &#x6a; \x00 [b]x[/b]", "# h\n===\n| a | b |\n| - | - |", "<img src=x onerror=alert(1)>", "[a](<https://x.example/\"onclick=1>)", "[a](https://x.example/%22%3E<b>)",
+		"a **b** *c* `d` [x](https://shed.example/) <script>alert(1)</script>", "- a\n- b\n  1. c\n\n> q\n\n```\ncode\n```",
+		"[x](javascript:1) ![i](x.png) <https://a.example>",
+		"a\\\nb &lt;i&gt; &#x6a; \x00 [b]x[/b]", "# h\n===\n| a | b |\n| - | - |", "<img src=x onerror=alert(1)>",
+		"[a](<https://x.example/\"onclick=1>)", "[a](https://x.example/%22%3E<b>)",
 	} {
 		f.Add(seed)
 	}

@@ -186,7 +186,8 @@ func (d *Delivery) take(l Line) {
 	before := d.Line
 	d.Line = l
 	if l.Version == "" {
-		d.By, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors = before.By, before.Version, before.Fingerprint, before.SHA256, before.Bytes, before.Errors
+		d.By, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors = before.By, before.Version, before.Fingerprint, before.SHA256,
+			before.Bytes, before.Errors
 	}
 	if l.Link == "" {
 		d.Link = before.Link

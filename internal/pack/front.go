@@ -131,7 +131,9 @@ func (f *Front) style(page *web.Page) string {
 	case f.Canvas == "":
 		return css
 	case f.Canvas == "fill":
-		return css + whole + "canvas{display:block!important;position:fixed!important;inset:0!important;width:100vw!important;height:100vh!important;height:100dvh!important}"
+		return css + whole +
+			"canvas{display:block!important;position:fixed!important;inset:0!important;width:100vw!important;height:100vh!important;" +
+			"height:100dvh!important}"
 	case f.Canvas == "fixed":
 		return css + whole + middle + fmt.Sprintf("width:%dpx!important;height:%dpx!important}", width, height)
 	case f.Canvas == "wide":

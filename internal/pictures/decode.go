@@ -111,7 +111,8 @@ func bytesPerPixel(m color.Model, format string, start []byte) int64 {
 // plainly takes the name of a library's package out of its error.
 func plainly(err error) string {
 	words := err.Error()
-	for _, p := range []string{"png: ", "jpeg: ", "gif: ", "webp: ", "riff: ", "vp8: ", "vp8l: ", "invalid format: ", "unsupported feature: "} {
+	for _, p := range []string{"png: ", "jpeg: ", "gif: ", "webp: ", "riff: ", "vp8: ", "vp8l: ", "invalid format: ",
+		"unsupported feature: "} {
 		words = strings.TrimPrefix(words, p)
 	}
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {

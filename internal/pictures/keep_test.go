@@ -31,7 +31,8 @@ func TestAgain(t *testing.T) {
 	p := &project.Project{Folder: folder}
 	for i := range 4 {
 		name := fmt.Sprintf("shot-%d.png", i)
-		if err := os.WriteFile(filepath.Join(folder, name), pngOf(t, drawn(128, 72, func(x, y float64) color.NRGBA { return color.NRGBA{uint8(60 * i), uint8(255 * x), 0, 255} })), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(folder, name), pngOf(t,
+			drawn(128, 72, func(x, y float64) color.NRGBA { return color.NRGBA{uint8(60 * i), uint8(255 * x), 0, 255} })), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		p.Pictures = append(p.Pictures, project.Picture{File: name, Roles: []string{"screenshot"}})

@@ -42,7 +42,8 @@ func TestWhichMaster(t *testing.T) {
 		{
 			File:  "square.png",
 			Roles: []string{"cover", "icon"},
-		}, {File: "wide.png", Roles: []string{"cover"}}, {File: "tall.png", Roles: []string{"cover"}}, {File: "broken.png", Roles: []string{"cover"}},
+		}, {File: "wide.png", Roles: []string{"cover"}}, {File: "tall.png", Roles: []string{"cover"}},
+		{File: "broken.png", Roles: []string{"cover"}},
 		{
 			File:  "large.webm",
 			Roles: []string{"clip"},

@@ -97,7 +97,8 @@ func made(t testing.TB, data []byte, name string, want rulebook.Picture, change 
 	if change != nil {
 		change(&m)
 	}
-	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", PageRules: rulebook.PageRules{Pictures: []rulebook.Picture{want}}}}
+	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade",
+		PageRules: rulebook.PageRules{Pictures: []rulebook.Picture{want}}}}
 	p := &project.Project{Folder: folder, Pictures: []project.Picture{m}}
 	orders, err := Make(context.Background(), p, []*project.Destination{d}, progress.None)
 	if err != nil {
@@ -193,7 +194,8 @@ func TestBroken(t *testing.T) {
 		says string
 	}{
 		"absent.png": {nil, "there is no such file"}, "empty.png": {[]byte{}, "it is empty"}, "cut.png": {whole[:len(whole)/2], "it is broken"},
-		"text.png": {[]byte("version of a large file, kept elsewhere"), "no PNG, JPEG, WebP or GIF"}, "animated.webp": {animated, "animated WebP"}, "huge.png": {huge, ""},
+		"text.png":      {[]byte("version of a large file, kept elsewhere"), "no PNG, JPEG, WebP or GIF"},
+		"animated.webp": {animated, "animated WebP"}, "huge.png": {huge, ""},
 		"noise.jpg": {append([]byte("\xff\xd8\xff\xc0\x00\x11\x08\x00\x10\x00\x10"), bytes.Repeat([]byte{0x5a}, 400)...), "it is broken"},
 	} {
 		o, m := made(t, c.data, name, rulebook.Picture{Size: [2]int{20, 10}}, nil)
@@ -334,8 +336,10 @@ func TestJudgement(t *testing.T) {
 		set  func(*project.Picture)
 		says string
 	}{
-		"dark":                {func(x, _ float64) color.NRGBA { return color.NRGBA{uint8(40 * x), 10, 20, 255} }, rulebook.Picture{Role: "cover"}, nil, "picture-dim"},
-		"flat":                {func(x, _ float64) color.NRGBA { return color.NRGBA{uint8(140 + 20*x), 140, 150, 255} }, rulebook.Picture{Role: "cover"}, nil, "picture-dim"},
+		"dark": {func(x, _ float64) color.NRGBA { return color.NRGBA{uint8(40 * x), 10, 20, 255} },
+			rulebook.Picture{Role: "cover"}, nil, "picture-dim"},
+		"flat": {func(x, _ float64) color.NRGBA { return color.NRGBA{uint8(140 + 20*x), 140, 150, 255} },
+			rulebook.Picture{Role: "cover"}, nil, "picture-dim"},
 		"a light at night":    {lit, rulebook.Picture{Role: "cover"}, nil, ""},
 		"transparent":         {clear, rulebook.Picture{Role: "icon", Opaque: true}, nil, "picture-transparent"},
 		"transparent, filled": {clear, rulebook.Picture{Role: "icon", Opaque: true}, func(p *project.Picture) { p.Surround = "#203040" }, ""},

@@ -80,7 +80,8 @@ func (h *Host) announce(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	switch {
-	case !tokenName.MatchString(in.Game) || len(in.Game) > 60 || in.Title == "" || len(in.Title) > 200 || in.Version == "" || len(in.Version) > 64:
+	case !tokenName.MatchString(in.Game) || len(in.Game) > 60 || in.Title == "" || len(in.Title) > 200 || in.Version == "" ||
+		len(in.Version) > 64:
 		h.refuse(w, http.StatusUnprocessableEntity, "a build has a game's short name, its title, and a version")
 		return
 	case len(in.SHA256) != 64 || in.Bytes <= 0 || in.Bytes > largestBuild:
@@ -253,7 +254,8 @@ func (h *Host) decide(ctx context.Context, b *Build, found *arrival) error {
 			if state != Ready {
 				break
 			}
-			if _, err := q.exec(ctx, "INSERT INTO files (build, path, sha256, bytes) VALUES (?, ?, ?, ?)", b.ID, f.path, f.sha256, f.bytes); err != nil {
+			if _, err := q.exec(ctx, "INSERT INTO files (build, path, sha256, bytes) VALUES (?, ?, ?, ?)", b.ID, f.path, f.sha256,
+				f.bytes); err != nil {
 				return err
 			}
 		}

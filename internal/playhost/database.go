@@ -114,7 +114,9 @@ func openDatabase(at string) (*database, error) {
 	where, driver, source := "on the PostgreSQL server", "pgx", at
 	if !shared(at) {
 		where = filepath.Join(at, "host.db")
-		driver, source = "sqlite", "file:"+where+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)&_pragma=secure_delete(ON)&_txlock=immediate"
+		driver, source = "sqlite",
+			"file:"+where+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(10000)"+
+				"&_pragma=secure_delete(ON)&_txlock=immediate"
 	}
 	db, err := sql.Open(driver, source)
 	if err != nil {

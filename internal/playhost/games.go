@@ -147,7 +147,8 @@ var (
 )
 
 func gameHeaders(head http.Header, b *servedBuild) {
-	head["X-Content-Type-Options"], head["Referrer-Policy"], head["Cache-Control"], head["Cross-Origin-Resource-Policy"] = nosniff, silent, forever, anywhere
+	head["X-Content-Type-Options"], head["Referrer-Policy"], head["Cache-Control"], head["Cross-Origin-Resource-Policy"] = nosniff, silent,
+		forever, anywhere
 	hosting.Host{Isolation: b.isolated}.Isolate(head)
 }
 

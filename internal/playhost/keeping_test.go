@@ -41,7 +41,9 @@ func told(t *testing.T, o round.Opened, words string) (session string) {
 		t.Fatal(status)
 	}
 	at := o.Link + "/sessions/" + session
-	if r, text := ask(t, "POST", at+"/events", "", strings.NewReader(fmt.Sprintf(`{"events": [{"n": 1, "at": 5, "kind": "answer", "data": {"question": 0, "answer": %q}}]}`, words))); r.StatusCode != 200 {
+	if r, text := ask(t, "POST", at+"/events", "",
+		strings.NewReader(fmt.Sprintf(`{"events": [{"n": 1, "at": 5, "kind": "answer", "data": {"question": 0, "answer": %q}}]}`,
+			words))); r.StatusCode != 200 {
 		t.Fatal(r.StatusCode, text)
 	}
 	for n, part := range []string{words + " one,", words + " two"} {
@@ -151,7 +153,9 @@ func TestKept(t *testing.T) {
 		t.Errorf("forgotten: %d, %v", r.StatusCode, holding(t, h, "eight lamps"))
 	}
 	for _, keep := range []int64{-1, 11 * 86_400} {
-		if r, _ := ask(t, "POST", h.ControlURL()+"/api/rounds", token, strings.NewReader(fmt.Sprintf(`{"build": %q, "seconds": 60, "keep": %d}`, arrivedAt(t, h, token, zipOf(t, "index.html", entry)), keep))); r.StatusCode != 422 {
+		if r, _ := ask(t, "POST", h.ControlURL()+"/api/rounds", token,
+			strings.NewReader(fmt.Sprintf(`{"build": %q, "seconds": 60, "keep": %d}`, arrivedAt(t, h, token, zipOf(t, "index.html", entry)),
+				keep))); r.StatusCode != 422 {
 			t.Errorf("kept for %d s: %d", keep, r.StatusCode)
 		}
 	}
@@ -161,7 +165,8 @@ func TestKept(t *testing.T) {
 func arrivedAt(t *testing.T, h *Host, token string, archive []byte) string {
 	t.Helper()
 	id := announced(t, h, token, archive)
-	if r, text := ask(t, "PATCH", h.ControlURL()+"/api/builds/"+id+"/bytes", token, bytes.NewReader(archive), "Upload-Offset", "0"); r.StatusCode != 204 {
+	if r, text := ask(t, "PATCH", h.ControlURL()+"/api/builds/"+id+"/bytes", token, bytes.NewReader(archive), "Upload-Offset",
+		"0"); r.StatusCode != 204 {
 		t.Fatal(r.StatusCode, text)
 	}
 	return id
@@ -235,7 +240,8 @@ func TestMetrics(t *testing.T) {
 	if !strings.HasPrefix(r.Header.Get("Content-Type"), "application/openmetrics-text") || !strings.HasSuffix(text, "\n# EOF\n") {
 		t.Errorf("%v\n%s", r.Header, text)
 	}
-	for _, want := range []string{"havvel_host_events_total 1\n", "havvel_host_clip_bytes_total 31\n", "havvel_host_open_rounds 1\n", "havvel_host_sessions 1\n", "havvel_host_builds 1\n", `havvel_host_requests_total{route="POST /api/rounds",status="2xx"} 1` + "\n"} {
+	for _, want := range []string{"havvel_host_events_total 1\n", "havvel_host_clip_bytes_total 31\n", "havvel_host_open_rounds 1\n",
+		"havvel_host_sessions 1\n", "havvel_host_builds 1\n", `havvel_host_requests_total{route="POST /api/rounds",status="2xx"} 1` + "\n"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %q in\n%s", want, text)
 		}

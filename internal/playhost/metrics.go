@@ -62,7 +62,8 @@ func (h *Host) metrics(w http.ResponseWriter, r *http.Request) {
 		one(g.name, "gauge", g.help, n)
 	}
 	var open int64
-	if err := h.data.row(r.Context(), "SELECT COUNT(*) FROM rounds WHERE closed = 0 AND until > ?", seconds(h.options.Now())).Scan(&open); err != nil {
+	if err := h.data.row(r.Context(), "SELECT COUNT(*) FROM rounds WHERE closed = 0 AND until > ?",
+		seconds(h.options.Now())).Scan(&open); err != nil {
 		h.fail(w, err)
 		return
 	}

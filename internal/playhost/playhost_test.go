@@ -103,7 +103,8 @@ func state(t *testing.T, h *Host, token, id string) shownBuild {
 func sent(t *testing.T, h *Host, token string, archive []byte) shownBuild {
 	t.Helper()
 	id := announced(t, h, token, archive)
-	if r, text := ask(t, "PATCH", h.ControlURL()+"/api/builds/"+id+"/bytes", token, bytes.NewReader(archive), "Upload-Offset", "0"); r.StatusCode != 204 {
+	if r, text := ask(t, "PATCH", h.ControlURL()+"/api/builds/"+id+"/bytes", token, bytes.NewReader(archive), "Upload-Offset",
+		"0"); r.StatusCode != 204 {
 		t.Fatalf("%d %s", r.StatusCode, text)
 	}
 	return state(t, h, token, id)
@@ -162,8 +163,10 @@ func TestServed(t *testing.T) {
 	}{
 		{"", "", entry, "text/html; charset=utf-8", "", 200}, {"index.html", "", entry, "text/html; charset=utf-8", "", 200},
 		{"art/lane.png", "gzip", "pixels", "image/png", "", 200}, {"a%20b/%C3%A4.js", "", "1", "text/javascript; charset=utf-8", "", 200},
-		{"lane.data.br", "gzip, br", packed.String(), "application/octet-stream", "br", 200}, {"lane.data", "br", packed.String(), "application/octet-stream", "br", 200},
-		{"lane.data", "gzip, br;q=0", "lanterns", "application/octet-stream", "", 200}, {"none.js", "", "", "", "", 404}, {"Art/lane.png", "", "", "", "", 404},
+		{"lane.data.br", "gzip, br", packed.String(), "application/octet-stream", "br", 200},
+		{"lane.data", "br", packed.String(), "application/octet-stream", "br", 200},
+		{"lane.data", "gzip, br;q=0", "lanterns", "application/octet-stream", "", 200}, {"none.js", "", "", "", "", 404},
+		{"Art/lane.png", "", "", "", "", 404},
 	} {
 		r, body := ask(t, "GET", b.Link+c.path, "", nil, "Accept-Encoding", c.accepts)
 		if r.StatusCode != c.status {
@@ -171,7 +174,8 @@ func TestServed(t *testing.T) {
 			continue
 		}
 		if c.status == 200 &&
-			(body != c.body || r.Header.Get("Content-Type") != c.kind || r.Header.Get("Content-Encoding") != c.encoding || r.Header.Get("Cross-Origin-Embedder-Policy") != "require-corp" || !strings.Contains(r.Header.Get("Cache-Control"), "immutable")) {
+			(body != c.body || r.Header.Get("Content-Type") != c.kind || r.Header.Get("Content-Encoding") != c.encoding ||
+				r.Header.Get("Cross-Origin-Embedder-Policy") != "require-corp" || !strings.Contains(r.Header.Get("Cache-Control"), "immutable")) {
 			t.Errorf("%s: %q %v", c.path, body, r.Header)
 		}
 	}
@@ -283,7 +287,8 @@ func TestUploads(t *testing.T) {
 	if r, _ := ask(t, "HEAD", bytesAt(h2), token, nil); r.Header.Get("Upload-Offset") != fmt.Sprint(half) {
 		t.Errorf("after a restart it is at %q", r.Header.Get("Upload-Offset"))
 	}
-	if r, text := ask(t, "PATCH", bytesAt(h2), token, bytes.NewReader(archive[half:]), "Upload-Offset", fmt.Sprint(half)); r.StatusCode != 204 {
+	if r, text := ask(t, "PATCH", bytesAt(h2), token, bytes.NewReader(archive[half:]), "Upload-Offset",
+		fmt.Sprint(half)); r.StatusCode != 204 {
 		t.Errorf("%d %s", r.StatusCode, text)
 	}
 	if b := state(t, h2, token, id); b.State != Ready {
@@ -338,7 +343,8 @@ func TestOwners(t *testing.T) {
 			t.Errorf("%q: %d, want %d", token, r.StatusCode, want)
 		}
 	}
-	if r, text := ask(t, "POST", h.ControlURL()+"/api/builds", moth, strings.NewReader(`{"game":"lane","title":"x","version":"1","sha256":"`+strings.Repeat("a", 64)+`","bytes":500}`)); r.StatusCode != 507 ||
+	if r, text := ask(t, "POST", h.ControlURL()+"/api/builds", moth,
+		strings.NewReader(`{"game":"lane","title":"x","version":"1","sha256":"`+strings.Repeat("a", 64)+`","bytes":500}`)); r.StatusCode != 507 ||
 		!strings.Contains(text, "go over your 400") {
 		t.Errorf("over the quota: %d %s", r.StatusCode, text)
 	}

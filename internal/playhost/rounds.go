@@ -160,8 +160,10 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 	rows, err := h.data.query(
 		r.Context(),
-		`SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, rounds.opens, rounds.questions,
-		(SELECT COUNT(*) FROM sessions WHERE sessions.round = rounds.id AND simulated = 0), (SELECT COUNT(*) FROM sessions WHERE sessions.round = rounds.id AND simulated = 1) FROM rounds JOIN builds ON builds.id = rounds.build
+		`SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, `+
+			`rounds.opens, rounds.questions,
+		(SELECT COUNT(*) FROM sessions WHERE sessions.round = rounds.id AND simulated = 0), (SELECT COUNT(*) FROM sessions WHERE `+
+			`sessions.round = rounds.id AND simulated = 1) FROM rounds JOIN builds ON builds.id = rounds.build
 		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.id`,
 		ownerOf(r),
 		r.URL.Query().Get("game"),
@@ -177,7 +179,8 @@ func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 		var secret, game, questions string
 		var made, until, forget int64
 		var closed bool
-		if err := rows.Scan(&x.ID, &game, &x.Version, &secret, &made, &until, &forget, &closed, &x.Opens, &questions, &x.Sessions, &x.Simulated); err != nil {
+		if err := rows.Scan(&x.ID, &game, &x.Version, &secret, &made, &until, &forget, &closed, &x.Opens, &questions, &x.Sessions,
+			&x.Simulated); err != nil {
 			h.fail(w, err)
 			return
 		}

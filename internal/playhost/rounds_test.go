@@ -85,15 +85,18 @@ func TestEvents(t *testing.T) {
 		t.Errorf("one that was there, and a new one: %d", s)
 	}
 	for body, want := range map[string]int{
-		`{"events": [{"n": 0, "kind": "event"}]}`: 400, `{"events": [{"n": 4, "at": -1, "kind": "event"}]}`: 400, `{"events": [{"n": 4, "kind": "secret"}]}`: 400, `{"events": [{"n": 99999, "kind": "event"}]}`: 400,
-		`{"events": [{"n": 4, "kind": "event", "data": "` + strings.Repeat("x", mostData) + `"}]}`: 400, `{"events": [` + strings.Repeat(`{"n":5,"kind":"left"},`, 200) + `{"n":5,"kind":"left"}]}`: 400,
+		`{"events": [{"n": 0, "kind": "event"}]}`: 400, `{"events": [{"n": 4, "at": -1, "kind": "event"}]}`: 400,
+		`{"events": [{"n": 4, "kind": "secret"}]}`: 400, `{"events": [{"n": 99999, "kind": "event"}]}`: 400,
+		`{"events": [{"n": 4, "kind": "event", "data": "` + strings.Repeat("x", mostData) + `"}]}`: 400, `{"events": [` +
+			strings.Repeat(`{"n":5,"kind":"left"},`, 200) + `{"n":5,"kind":"left"}]}`: 400,
 		`{"events": "` + strings.Repeat("x", mostAsked) + `"}`: 400, `no JSON`: 400,
 	} {
 		if s := send(body); s != want {
 			t.Errorf("%.60s: %d", body, s)
 		}
 	}
-	for _, foreign := range [][]string{{"Origin", "https://evil.example"}, {"Sec-Fetch-Site", "cross-site"}, {"Sec-Fetch-Site", "same-site"}, {"Origin", h.GamesURL()}} {
+	for _, foreign := range [][]string{{"Origin", "https://evil.example"}, {"Sec-Fetch-Site", "cross-site"},
+		{"Sec-Fetch-Site", "same-site"}, {"Origin", h.GamesURL()}} {
 		if s := send(good, foreign...); s != 403 {
 			t.Errorf("from another page, %v: %d", foreign, s)
 		}
@@ -141,8 +144,10 @@ func TestRoundEnds(t *testing.T) {
 	}
 	clock = clock.Add(2 * time.Minute)
 	for what, got := range map[string]func() int{
-		"page": func() int { r, _ := ask(t, "GET", o.Link, "", nil); return r.StatusCode }, "game": func() int { r, _ := ask(t, "GET", game, "", nil); return r.StatusCode },
-		"script": func() int { r, _ := ask(t, "GET", game+"lane.js", "", nil); return r.StatusCode }, "session": func() int { s, _ := begin(t, o.Link); return s },
+		"page":    func() int { r, _ := ask(t, "GET", o.Link, "", nil); return r.StatusCode },
+		"game":    func() int { r, _ := ask(t, "GET", game, "", nil); return r.StatusCode },
+		"script":  func() int { r, _ := ask(t, "GET", game+"lane.js", "", nil); return r.StatusCode },
+		"session": func() int { s, _ := begin(t, o.Link); return s },
 	} {
 		if s := got(); s != http.StatusGone {
 			t.Errorf("after the end, the %s: %d", what, s)

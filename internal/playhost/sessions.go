@@ -177,7 +177,8 @@ func (h *Host) exportRound(w http.ResponseWriter, r *http.Request) {
 	}
 	rows, err := h.data.query(r.Context(), `SELECT sessions.id, sessions.made, sessions.device, sessions.simulated,
 		(SELECT COALESCE(SUM(clips.bytes), 0) FROM clips WHERE clips.session = sessions.id), batches.lines
-		FROM sessions LEFT JOIN batches ON batches.session = sessions.id WHERE sessions.round = ? ORDER BY sessions.made, sessions.id, batches.first`, x.id)
+		FROM sessions LEFT JOIN batches ON batches.session = sessions.id WHERE sessions.round = ? ORDER BY sessions.made, sessions.id, `+
+		`batches.first`, x.id)
 	if err != nil {
 		h.fail(w, err)
 		return

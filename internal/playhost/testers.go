@@ -74,7 +74,8 @@ func (h *Host) testerPage(w http.ResponseWriter, r *http.Request) {
 		}
 		v.Questions, v.Controls, v.Record = x.questions, x.controls, x.record
 		v.Ends, v.Kept = x.until.Format("2 January 15:04 UTC"), x.forget.Format("2 January 2006")
-		if _, err := h.data.exec(r.Context(), "UPDATE rounds SET opens = opens + 1 WHERE id = ?", x.id); err != nil { // nobody is kept out for a figure
+		// nobody is kept out for a figure
+		if _, err := h.data.exec(r.Context(), "UPDATE rounds SET opens = opens + 1 WHERE id = ?", x.id); err != nil {
 			h.options.Log.Warn("counting who opens a round", "error", err)
 		}
 		v.at = h.gamesAt(x.play)

@@ -17,63 +17,70 @@ import (
 
 // A Listing is what the game's page on portals says. What is left out isn't said.
 type Listing struct {
-	Tagline     string    `toml:"tagline" doc:"one sentence that makes somebody want to play"`
-	Description string    `toml:"description" doc:"a Markdown file with the page's text, relative to this file"`
-	News        string    `toml:"news" doc:"a Markdown file on what is new, with a heading for each version; the portal gets the part of the version that is sent"`
-	Category    string    `toml:"category" doc:"the game's category"`
-	Genre       string    `toml:"genre" doc:"the genre that you wish for, where the portal's people choose"`
-	Tags        []string  `toml:"tags" doc:"words that players search for, the most important first"`
-	Devices     []string  `toml:"devices" doc:"what it can be played on: desktop, tablet, phone"`
-	Orientation string    `toml:"orientation" doc:"how a phone is held: any, portrait or landscape"`
-	Languages   []string  `toml:"languages" doc:"the game's languages, as in \"en\" or \"pt-BR\" (BCP 47)"`
-	Frame       [2]int    `toml:"frame" doc:"width and height of the game's frame in CSS pixels, where the portal lets you choose"`
-	Opens       string    `toml:"opens" doc:"how the game opens: in-page, on-click or full-screen"`
-	Price       string    `toml:"price" doc:"free, open (players pay what they want) or fixed"`
-	Amount      string    `toml:"amount" doc:"the price, or what you suggest, as in \"3.00 EUR\""`
-	Visibility  string    `toml:"visibility" doc:"who may find the page: everybody, link or nobody"`
-	Age         *int      `toml:"age" doc:"the age in years from which the game is suitable; 0 for everybody"`
-	Content     []string  `toml:"content" doc:"what is in it that some avoid: violence, fear, strong-language, sex, drugs, gambling, purchases, chat; an empty list says that there is nothing"`
-	Unfinished  *bool     `toml:"unfinished" doc:"whether it is work in progress"`
-	Generated   []string  `toml:"generated" doc:"what was made by generators: text, pictures, sound, code; an empty list says nothing was"`
-	Controls    []Control `toml:"control" doc:"one thing that players do, and how"`
-	Credits     []Credit  `toml:"credit" doc:"one who took part"`
-	Contact     string    `toml:"contact" doc:"where players reach you: an e-mail address or a link"`
-	Privacy     string    `toml:"privacy" doc:"the link of your privacy policy"`
-	Video       string    `toml:"video" doc:"the link of a video"`
+	Tagline     string `toml:"tagline"`     // one sentence that makes somebody want to play
+	Description string `toml:"description"` // a Markdown file with the page's text, relative to this file
+	// a Markdown file on what is new, with a heading for each version; the portal gets the part of the version that is sent
+	News        string   `toml:"news"`
+	Category    string   `toml:"category"`    // the game's category
+	Genre       string   `toml:"genre"`       // the genre that you wish for, where the portal's people choose
+	Tags        []string `toml:"tags"`        // words that players search for, the most important first
+	Devices     []string `toml:"devices"`     // what it can be played on: desktop, tablet, phone
+	Orientation string   `toml:"orientation"` // how a phone is held: any, portrait or landscape
+	Languages   []string `toml:"languages"`   // the game's languages, as in "en" or "pt-BR" (BCP 47)
+	Frame       [2]int   `toml:"frame"`       // width and height of the game's frame in CSS pixels, where the portal lets you choose
+	Opens       string   `toml:"opens"`       // how the game opens: in-page, on-click or full-screen
+	Price       string   `toml:"price"`       // free, open (players pay what they want) or fixed
+	Amount      string   `toml:"amount"`      // the price, or what you suggest, as in "3.00 EUR"
+	Visibility  string   `toml:"visibility"`  // who may find the page: everybody, link or nobody
+	Age         *int     `toml:"age"`         // the age in years from which the game is suitable; 0 for everybody
+	// what is in it that some avoid: violence, fear, strong-language, sex, drugs, gambling, purchases, chat; an empty list says that
+	// there is nothing
+	Content    []string  `toml:"content"`
+	Unfinished *bool     `toml:"unfinished"` // whether it is work in progress
+	Generated  []string  `toml:"generated"`  // what was made by generators: text, pictures, sound, code; an empty list says nothing was
+	Controls   []Control `toml:"control"`    // one thing that players do, and how
+	Credits    []Credit  `toml:"credit"`     // one who took part
+	Contact    string    `toml:"contact"`    // where players reach you: an e-mail address or a link
+	Privacy    string    `toml:"privacy"`    // the link of your privacy policy
+	Video      string    `toml:"video"`      // the link of a video
 }
 
 // A Control is one thing that players do, and how.
 type Control struct {
-	Action  string   `toml:"action" doc:"what it does, as in \"Turn a lantern\""`
-	Keys    []string `toml:"keys" doc:"keys, as they are printed on a keyboard"`
-	Mouse   string   `toml:"mouse" doc:"with a mouse"`
-	Touch   string   `toml:"touch" doc:"with a finger"`
-	Gamepad string   `toml:"gamepad" doc:"with a gamepad"`
+	Action  string   `toml:"action"`  // what it does, as in "Turn a lantern"
+	Keys    []string `toml:"keys"`    // keys, as they are printed on a keyboard
+	Mouse   string   `toml:"mouse"`   // with a mouse
+	Touch   string   `toml:"touch"`   // with a finger
+	Gamepad string   `toml:"gamepad"` // with a gamepad
 }
 
 // A Credit is one who took part.
 type Credit struct {
-	Name string `toml:"name" doc:"who"`
-	Part string `toml:"part" doc:"what they did"`
-	Link string `toml:"link" doc:"where more is to be found of them"`
+	Name string `toml:"name"` // who
+	Part string `toml:"part"` // what they did
+	Link string `toml:"link"` // where more is to be found of them
 }
 
 // A Declared is what the developer declares to portals, for one version.
 type Declared struct {
-	Version string   `toml:"version" doc:"the version for which this holds; declare it again for a later one"`
-	Declare []string `toml:"declare" doc:"what you declare, by the names that rulebooks have, such as own-rights, no-advertising, no-outside-login, only-here, content-told"`
+	Version string `toml:"version"` // the version for which this holds; declare it again for a later one
+	// what you declare, by the names that rulebooks have, such as own-rights, no-advertising, no-outside-login, only-here,
+	// content-told
+	Declare []string `toml:"declare"`
 }
 
 // A Picture is a master: a picture from which those for portals are cut.
 type Picture struct {
-	File       string   `toml:"file" doc:"the picture, relative to this file: PNG, JPEG, WebP or GIF; for a clip WebM or GIF"`
-	Roles      []string `toml:"roles" doc:"what it is for: cover, icon, banner, background, screenshot, backdrop or clip"`
-	Focus      []int    `toml:"focus" doc:"what must be seen when it is cut, in hundredths of width and height from the top left; default: [50, 50]"`
-	Whole      bool     `toml:"whole" doc:"whether it is shown whole, with a surround, and not cut"`
-	Surround   string   `toml:"surround" doc:"what is around a picture shown whole, and behind a transparent one: \"blur\" or a colour such as \"#10131c\""`
-	FewColours bool     `toml:"few_colours" doc:"whether a PNG that is too heavy may be reduced to 256 colours"`
-	About      string   `toml:"about" doc:"what is to be seen, for those who can't see it"`
-	Only       []string `toml:"only" doc:"only for these destinations; default: for all"`
+	File  string   `toml:"file"`  // the picture, relative to this file: PNG, JPEG, WebP or GIF; for a clip WebM or GIF
+	Roles []string `toml:"roles"` // what it is for: cover, icon, banner, background, screenshot, backdrop or clip
+	// what must be seen when it is cut, in hundredths of width and height from the top left; default: [50, 50]
+	Focus []int `toml:"focus"`
+	Whole bool  `toml:"whole"` // whether it is shown whole, with a surround, and not cut
+	// what is around a picture shown whole, and behind a transparent one: "blur" or a colour such as "#10131c"
+	Surround   string   `toml:"surround"`
+	FewColours bool     `toml:"few_colours"` // whether a PNG that is too heavy may be reduced to 256 colours
+	About      string   `toml:"about"`       // what is to be seen, for those who can't see it
+	Only       []string `toml:"only"`        // only for these destinations; default: for all
 }
 
 // The words that keys of a listing take.

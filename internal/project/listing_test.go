@@ -26,7 +26,8 @@ const head = "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\ne
 // TestListingMistakes: what is wrong in the listing is said in words that help.
 func TestListingMistakes(t *testing.T) {
 	for toml, says := range map[string]string{
-		"[listing]\norientation = \"portrat\"":                                   `listing.orientation is "portrat"; it can be any, portrait, landscape`,
+		"[listing]\norientation = \"portrat\"": `listing.orientation is "portrat"; it can be any, ` +
+			`portrait, landscape`,
 		"[listing]\ndevices = [\"desktop\", \"watch\"]":                          `devices is "watch"; it can be desktop, tablet, phone`,
 		"[listing]\ncontent = [\"horror\"]":                                      `content is "horror"`,
 		"[listing]\nlanguages = [\"english!\"]":                                  `"english!", which is no language`,
@@ -115,7 +116,8 @@ func TestAddPictures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := p.AddPictures([]Picture{{File: `page/"odd" \ name.png`, Roles: []string{"screenshot", "cover"}}, {File: "b.webm", Roles: []string{"clip"}}}); err != nil {
+	if err := p.AddPictures([]Picture{{File: `page/"odd" \ name.png`, Roles: []string{"screenshot", "cover"}},
+		{File: "b.webm", Roles: []string{"clip"}}}); err != nil {
 		t.Fatal(err)
 	}
 	after, err := Find(p.Folder)

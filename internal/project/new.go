@@ -69,7 +69,8 @@ unit  = {{toml .Unit}}{{end}}
 
 # The game's page, written once for all portals. Take away the # of what you fill in; havvel listing says what each portal wants.
 [listing]
-{{if .Listing.Tagline}}tagline     = {{toml .Listing.Tagline}}{{else}}# tagline     = ""                      # one sentence that makes somebody want to play{{end}}
+{{if .Listing.Tagline}}tagline     = {{toml .Listing.Tagline}}{{else}}# tagline     = ""                      # one sentence that ` +
+			`makes somebody want to play{{end}}
 # description = "page/description.md"   # the page's text, in Markdown
 # news        = "page/news.md"          # what is new, with a heading for each version
 {{if .Listing.Category}}category    = {{toml .Listing.Category}}{{else}}# category    = ""                      # its category{{end}}

@@ -20,7 +20,8 @@ func (p *Project) Newest() (path string, changed time.Time) {
 		base := d.Name()
 		switch {
 		case err != nil && d.IsDir(),
-			d.IsDir() && name != p.Folder && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "packed" || base == "export" || base == "build" || base == "dist" || name == export):
+			d.IsDir() && name != p.Folder && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "packed" || base == "export" ||
+				base == "build" || base == "dist" || name == export):
 			return filepath.SkipDir
 		case d.IsDir():
 			return nil

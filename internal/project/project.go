@@ -30,102 +30,113 @@ var ErrNone error = fault.New(fault.Usage, "there is no %s here or in a folder a
 
 // A Project is what havvel.toml says.
 type Project struct {
-	Game         Game                    `toml:"game" doc:"the game"`
-	To           map[string]*Destination `toml:"to" doc:"a destination, under a name of your choice"`
-	Pack         Pack                    `toml:"pack" doc:"what pack changes"`
-	Front        *Front                  `toml:"front" doc:"how the entry page looks, where the engine left it bare; what is left out stays as it is"`
-	Trial        Trial                   `toml:"trial" doc:"how the game is tried in a real browser"`
-	Statistics   []Statistic             `toml:"statistic" doc:"a value that the game sends to portals, such as a score; portals make a leaderboard of it"`
-	Listing      Listing                 `toml:"listing" doc:"the game's page: its texts and options, written once for all portals"`
-	Declarations *Declared               `toml:"declarations" doc:"what you declare to portals about a version"`
-	Pictures     []Picture               `toml:"picture" doc:"a picture from which those for portals are cut"`
-	Accepts      []Accept                `toml:"accept" doc:"a finding that you have decided to live with"`
+	Game Game                    `toml:"game"` // the game
+	To   map[string]*Destination `toml:"to"`   // a destination, under a name of your choice
+	Pack Pack                    `toml:"pack"` // what pack changes
+	// how the entry page looks, where the engine left it bare; what is left out stays as it is
+	Front *Front `toml:"front"`
+	Trial Trial  `toml:"trial"` // how the game is tried in a real browser
+	// a value that the game sends to portals, such as a score; portals make a leaderboard of it
+	Statistics   []Statistic `toml:"statistic"`
+	Listing      Listing     `toml:"listing"`      // the game's page: its texts and options, written once for all portals
+	Declarations *Declared   `toml:"declarations"` // what you declare to portals about a version
+	Pictures     []Picture   `toml:"picture"`      // a picture from which those for portals are cut
+	Accepts      []Accept    `toml:"accept"`       // a finding that you have decided to live with
 
-	// Folder is the absolute path of the folder that holds the file.
-	Folder string `toml:"-"`
+	Folder string `toml:"-"` // Folder is the absolute path of the folder that holds the file.
 
 	doc *settings.Document
 }
 
 // Game says what the game is.
 type Game struct {
-	Title   string `toml:"title" doc:"the game's title"`
-	Short   string `toml:"short" doc:"its name in addresses: small letters, digits and hyphens"`
-	Studio  string `toml:"studio" doc:"who makes it; may be left out"`
-	Version string `toml:"version" doc:"the version that the next send uploads"`
-	Export  string `toml:"export" doc:"the engine's web export: a folder, a zip or one HTML page, relative to this file"`
-	Entry   string `toml:"entry" doc:"the entry page inside the export, if havvel should take another than it finds"`
+	Title   string `toml:"title"`   // the game's title
+	Short   string `toml:"short"`   // its name in addresses: small letters, digits and hyphens
+	Studio  string `toml:"studio"`  // who makes it; may be left out
+	Version string `toml:"version"` // the version that the next send uploads
+	Export  string `toml:"export"`  // the engine's web export: a folder, a zip or one HTML page, relative to this file
+	Entry   string `toml:"entry"`   // the entry page inside the export, if havvel should take another than it finds
 }
 
 // A Destination is a named place that versions go to.
 type Destination struct {
-	Rulebook string `toml:"rulebook" doc:"the portal's rulebook: one that ships, or a file ending in .toml, relative to this file; a site has none"`
-	Address  string `toml:"address" doc:"where the portal's interface is, if not where its rulebook says; or where a site's files go: sftp://user@host/folder, ftp://, ftps://, davs://, s3+https://host/bucket/folder, or a folder"`
-	Key      string `toml:"key" doc:"where the key is: \"env:NAME\" names an environment variable; if left out, the rulebook's; havvel keys set stores one for when that is not set"`
-	Plant    *bool  `toml:"plant" doc:"false if pack must not plant the portal's scripts, since the game brings them itself"`
+	// the portal's rulebook: one that ships, or a file ending in .toml, relative to this file; a site has none
+	Rulebook string `toml:"rulebook"`
+	// where the portal's interface is, if not where its rulebook says; or where a site's files go: sftp://user@host/folder, ftp://,
+	// ftps://, davs://, s3+https://host/bucket/folder, or a folder
+	Address string `toml:"address"`
+	// where the key is: "env:NAME" names an environment variable; if left out, the rulebook's; havvel keys set stores one for when
+	// that is not set
+	Key   string `toml:"key"`
+	Plant *bool  `toml:"plant"` // false if pack must not plant the portal's scripts, since the game brings them itself
 
-	Encode string `toml:"encode" doc:"how WebAssembly and data go there: \"plain\", \"gzip\" or \"br\"; if left out, as the engine wrote them where the portal can serve that"`
+	// how WebAssembly and data go there: "plain", "gzip" or "br"; if left out, as the engine wrote them where the portal can serve
+	// that
+	Encode string `toml:"encode"`
 
-	Public    string   `toml:"public" doc:"of a site: the address under which players reach it"`
-	Keep      int      `toml:"keep" doc:"of a site: how many versions stay there; default: all"`
-	Identity  string   `toml:"identity" doc:"of a site by SFTP: the private key; default: the SSH agent's keys, or your own"`
-	Serves    []string `toml:"serves" doc:"of a site: precompressed files that its web server sends with Content-Encoding: \"gzip\", \"br\""`
-	Isolation bool     `toml:"isolation" doc:"of a site: whether its web server sends cross-origin isolation headers, which threads need"`
+	Public   string `toml:"public"`   // of a site: the address under which players reach it
+	Keep     int    `toml:"keep"`     // of a site: how many versions stay there; default: all
+	Identity string `toml:"identity"` // of a site by SFTP: the private key; default: the SSH agent's keys, or your own
+	// of a site: precompressed files that its web server sends with Content-Encoding: "gzip", "br"
+	Serves    []string `toml:"serves"`
+	Isolation bool     `toml:"isolation"` // of a site: whether its web server sends cross-origin isolation headers, which threads need
 
-	Listing      *Listing  `toml:"listing" doc:"what differs on this portal's page"`
-	Declarations *Declared `toml:"declarations" doc:"what you declare to this portal alone"`
+	Listing      *Listing  `toml:"listing"`      // what differs on this portal's page
+	Declarations *Declared `toml:"declarations"` // what you declare to this portal alone
 
 	site  *url.URL
 	tried bool   // only by rules try
 	path  string // in havvel.toml
 
-	// Name is the destination's name in the project.
-	Name string `toml:"-"`
-	// Rules is the rulebook that Rulebook names.
-	Rules *rulebook.Rulebook `toml:"-"`
+	Name  string             `toml:"-"` // Name is the destination's name in the project.
+	Rules *rulebook.Rulebook `toml:"-"` // Rules is the rulebook that Rulebook names.
 }
 
 // Pack says what pack changes, and what it must not.
 type Pack struct {
-	LeaveOut    []string `toml:"leave_out" doc:"files that stay behind: names, names with stars, or folders with a slash at the end"`
-	LeaveUnused bool     `toml:"leave_unused" doc:"whether files stay behind that nothing is known to load; a game may load some by names that it puts together"`
-	Slim        bool     `toml:"slim" doc:"whether pictures, sounds and texts are made smaller without loss"`
-	Smallest    bool     `toml:"smallest" doc:"archives are made as small as can be, which takes a few times as long, once"`
-	Without     []string `toml:"without" doc:"steps that are not taken: entry, leave-out, names, recode, slim, front, plant or stamp"`
+	LeaveOut []string `toml:"leave_out"` // files that stay behind: names, names with stars, or folders with a slash at the end
+	// whether files stay behind that nothing is known to load; a game may load some by names that it puts together
+	LeaveUnused bool     `toml:"leave_unused"`
+	Slim        bool     `toml:"slim"`     // whether pictures, sounds and texts are made smaller without loss
+	Smallest    bool     `toml:"smallest"` // archives are made as small as can be, which takes a few times as long, once
+	Without     []string `toml:"without"`  // steps that are not taken: entry, leave-out, names, recode, slim, front, plant or stamp
 }
 
 // Front says how the entry page looks.
 type Front struct {
-	Title      string `toml:"title" doc:"the page's title; default: game.title"`
-	Icon       string `toml:"icon" doc:"the tab's icon: a picture, relative to this file"`
-	Background string `toml:"background" doc:"the page's colour, as in CSS"`
-	Picture    string `toml:"picture" doc:"a picture that is shown while the game loads, relative to this file"`
-	Bar        string `toml:"bar" doc:"the colour of a loading bar, as in CSS"`
-	Canvas     string `toml:"canvas" doc:"how the game meets the window: \"fit\" (whole, with bars), \"fill\", \"fixed\" (its own size), \"wide\" (16:9, with bars) or another ratio such as \"4:3\""`
+	Title      string `toml:"title"`      // the page's title; default: game.title
+	Icon       string `toml:"icon"`       // the tab's icon: a picture, relative to this file
+	Background string `toml:"background"` // the page's colour, as in CSS
+	Picture    string `toml:"picture"`    // a picture that is shown while the game loads, relative to this file
+	Bar        string `toml:"bar"`        // the colour of a loading bar, as in CSS
+	// how the game meets the window: "fit" (whole, with bars), "fill", "fixed" (its own size), "wide" (16:9, with bars) or another
+	// ratio such as "4:3"
+	Canvas string `toml:"canvas"`
 }
 
 // Trial says how the game is tried in a real browser.
 type Trial struct {
-	Steps    []string      `toml:"steps" doc:"what is done once the game has started, one step a line: wait, press, tap, drag, picture, expect, for (docs/trial.md)"`
-	Start    settings.Span `toml:"start" doc:"the longest time to the first picture; default: 20s"`
-	Watch    settings.Span `toml:"watch" doc:"how long the game is watched once it started; default: 3s"`
-	Required bool          `toml:"required" doc:"whether send wants a clean trial of the same export"`
+	// what is done once the game has started, one step a line: wait, press, tap, drag, picture, expect, for (docs/trial.md)
+	Steps    []string      `toml:"steps"`
+	Start    settings.Span `toml:"start"`    // the longest time to the first picture; default: 20s
+	Watch    settings.Span `toml:"watch"`    // how long the game is watched once it started; default: 3s
+	Required bool          `toml:"required"` // whether send wants a clean trial of the same export
 }
 
 // A Statistic is a value that the game sends to portals.
 type Statistic struct {
-	Name   string `toml:"name" doc:"its name, letter for letter as the game sends it"`
-	Keeps  string `toml:"keeps" doc:"which value is kept of each player's: highest, lowest, total or latest"`
-	Label  string `toml:"label" doc:"what players read above the leaderboard; default: the name"`
-	Unit   string `toml:"unit" doc:"what is counted, as in \"lanterns\" or \"s\""`
-	Hidden bool   `toml:"hidden" doc:"whether players don't see the leaderboard"`
+	Name   string `toml:"name"`   // its name, letter for letter as the game sends it
+	Keeps  string `toml:"keeps"`  // which value is kept of each player's: highest, lowest, total or latest
+	Label  string `toml:"label"`  // what players read above the leaderboard; default: the name
+	Unit   string `toml:"unit"`   // what is counted, as in "lanterns" or "s"
+	Hidden bool   `toml:"hidden"` // whether players don't see the leaderboard
 }
 
 // An Accept is a finding that the developer has decided to live with.
 type Accept struct {
-	ID     string `toml:"id" doc:"the check's id"`
-	File   string `toml:"file" doc:"only in this file; if left out, everywhere"`
-	Reason string `toml:"reason" doc:"why; shown wherever the finding is"`
+	ID     string `toml:"id"`     // the check's id
+	File   string `toml:"file"`   // only in this file; if left out, everywhere
+	Reason string `toml:"reason"` // why; shown wherever the finding is
 }
 
 // Find reads the project file in folder or the nearest one above it. The error is ErrNone when there
@@ -226,7 +237,8 @@ func (d *Destination) resolve(doc *settings.Document, folder string) {
 	}
 	if d.Rulebook == "" {
 		doc.Wrong(d.path+".rulebook", "is missing").
-			Then("name one that ships with Havvel (%s), or a file of your own; a site has an address instead: %s", strings.Join(rulebook.Names(), ", "), sites())
+			Then("name one that ships with Havvel (%s), or a file of your own; a site has an address instead: %s",
+				strings.Join(rulebook.Names(), ", "), sites())
 		return
 	}
 	rules, err := rulebook.Find(d.Rulebook, folder)

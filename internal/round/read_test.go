@@ -15,7 +15,8 @@ func many(sessions, each int) string {
 	for s := range sessions {
 		fmt.Fprintf(
 			&b,
-			`{"round":1,"session":"session-%020d","opened":"2026-11-20T10:00:00Z","device":{"width":1280,"height":720,"ratio":1,"touch":false,"memory":8}}`+"\n",
+			`{"round":1,"session":"session-%020d","opened":"2026-11-20T10:00:00Z","device":{"width":1280,"height":720,"ratio":1,"touch":false,`+
+				`"memory":8}}`+"\n",
 			s,
 		)
 		for n := 1; n <= each; n++ {

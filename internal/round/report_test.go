@@ -197,7 +197,8 @@ func TestTable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, s := range read(t, lines([]string{`{"width":1280}`, begun(1, 3), `9 answer {"question":0,"answer":"=HYPERLINK(\"http://shed.example\")"}`, `12 event {"event":"statistic","name":"score","value":-4}`})) {
+	for _, s := range read(t, lines([]string{`{"width":1280}`, begun(1, 3),
+		`9 answer {"question":0,"answer":"=HYPERLINK(\"http://shed.example\")"}`, `12 event {"event":"statistic","name":"score","value":-4}`})) {
 		if err := table.Add(s); err != nil {
 			t.Fatal(err)
 		}
@@ -205,7 +206,8 @@ func TestTable(t *testing.T) {
 	if err := table.Close(); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"session,opened,class", "s0,0001-01-01T00:00:00Z,desktop,false,1,1,event,level-begun,3,", `"'=HYPERLINK(""http://shed.example"")"`, "score,-4"} {
+	for _, want := range []string{"session,opened,class", "s0,0001-01-01T00:00:00Z,desktop,false,1,1,event,level-begun,3,",
+		`"'=HYPERLINK(""http://shed.example"")"`, "score,-4"} {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("no %s in:\n%s", want, b.String())
 		}

@@ -57,9 +57,9 @@ type Round struct {
 
 // A Question is one that testers are asked.
 type Question struct {
-	Ask     string   `toml:"ask" json:"ask" doc:"the question"`
-	Kind    string   `toml:"kind" json:"kind" doc:"scale (1 to 5), choice or text"`
-	Choices []string `toml:"choices" json:"choices" doc:"of a choice"`
+	Ask     string   `toml:"ask" json:"ask"`         // the question
+	Kind    string   `toml:"kind" json:"kind"`       // scale (1 to 5), choice or text
+	Choices []string `toml:"choices" json:"choices"` // of a choice
 }
 
 // Verify says what is wrong with a question.

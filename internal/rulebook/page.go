@@ -10,64 +10,75 @@ import (
 
 // Page says how the portal's page of a game is arranged.
 type Page struct {
-	Column []string `toml:"column" doc:"what is there from top to bottom: frame, cover, banner, screenshots, clip, leaderboards, or a field's name"`
-	Side   []string `toml:"side" doc:"what is beside that on a wide screen, and below it on a phone"`
-	Ground string   `toml:"ground" doc:"the page's colour, as in CSS"`
-	Ink    string   `toml:"ink" doc:"the colour of its text"`
+	// what is there from top to bottom: frame, cover, banner, screenshots, clip, leaderboards, or a field's name
+	Column []string `toml:"column"`
+	Side   []string `toml:"side"`   // what is beside that on a wide screen, and below it on a phone
+	Ground string   `toml:"ground"` // the page's colour, as in CSS
+	Ink    string   `toml:"ink"`    // the colour of its text
 }
 
 // A Field is one field of the game's page.
 type Field struct {
-	Name     string            `toml:"name" doc:"the portal's name of it; steps use it as {field.NAME}"`
-	From     []string          `toml:"from" doc:"what it is filled from: keys of [listing], or title, short, studio, version, controls, credits; texts of several stand one below the other"`
-	Form     string            `toml:"form" doc:"what marks up its text: plain, html, bbcode or markdown; default: plain"`
-	Controls string            `toml:"controls" doc:"how controls are shown: table, list or caps; default: list"`
-	Limit    int               `toml:"limit" doc:"the longest text, or the most words of a list"`
-	Least    int               `toml:"least" doc:"the shortest text, or the fewest words of a list"`
-	Counts   string            `toml:"counts" doc:"how the portal counts a text's length: points (code points of Unicode), units (of UTF-16, as scripts do), letters (as people see them) or bytes; default: points"`
-	Cut      bool              `toml:"cut" doc:"whether what is too long may be cut, at the end of a word or paragraph"`
-	Required bool              `toml:"required" doc:"whether the page is incomplete without it"`
-	OneOf    []string          `toml:"one_of" doc:"the only values that it takes"`
-	Words    map[string]string `toml:"words" doc:"our word = the portal's"`
-	Sorted   bool              `toml:"sorted" doc:"whether the portal shows a list in alphabetical order, whatever order it was given in"`
-	Shown    int               `toml:"shown" doc:"how many words of a list are shown where players browse"`
+	Name string `toml:"name"` // the portal's name of it; steps use it as {field.NAME}
+	// what it is filled from: keys of [listing], or title, short, studio, version, controls, credits; texts of several stand one
+	// below the other
+	From     []string `toml:"from"`
+	Form     string   `toml:"form"`     // what marks up its text: plain, html, bbcode or markdown; default: plain
+	Controls string   `toml:"controls"` // how controls are shown: table, list or caps; default: list
+	Limit    int      `toml:"limit"`    // the longest text, or the most words of a list
+	Least    int      `toml:"least"`    // the shortest text, or the fewest words of a list
+	// how the portal counts a text's length: points (code points of Unicode), units (of UTF-16, as scripts do), letters (as people
+	// see them) or bytes; default: points
+	Counts   string            `toml:"counts"`
+	Cut      bool              `toml:"cut"`      // whether what is too long may be cut, at the end of a word or paragraph
+	Required bool              `toml:"required"` // whether the page is incomplete without it
+	OneOf    []string          `toml:"one_of"`   // the only values that it takes
+	Words    map[string]string `toml:"words"`    // our word = the portal's
+	// whether the portal shows a list in alphabetical order, whatever order it was given in
+	Sorted bool `toml:"sorted"`
+	Shown  int  `toml:"shown"` // how many words of a list are shown where players browse
 }
 
 // A Picture is one kind of picture on the game's page.
 type Picture struct {
-	Name     string        `toml:"name" doc:"the portal's name of it"`
-	Role     string        `toml:"role" doc:"what it is for: cover, icon, banner, background, screenshot, backdrop or clip"`
-	Size     [2]int        `toml:"size" doc:"its exact width and height in pixels, or"`
-	Least    [2]int        `toml:"least" doc:"its least width and height, or the width and height of a clip that is recorded"`
-	Ratio    string        `toml:"ratio" doc:"its shape, as in \"16:9\", where only that is given"`
-	Formats  []string      `toml:"formats" doc:"the formats that are taken: png, jpeg, gif, webm; default: png and jpeg"`
-	Limit    settings.Size `toml:"limit" doc:"the heaviest"`
-	Count    [2]int        `toml:"count" doc:"the fewest and the most; default: [0, 1]. With fewest 1 or more, the page is incomplete without"`
-	Opaque   bool          `toml:"opaque" doc:"whether transparency is lost there"`
-	Tiles    bool          `toml:"tiles" doc:"whether it is repeated, so that its edges must fit together"`
-	Seconds  int           `toml:"seconds" doc:"the longest clip"`
-	Required bool          `toml:"required" doc:"whether the page is incomplete without it; the same as a count that begins with 1"`
+	Name    string        `toml:"name"`    // the portal's name of it
+	Role    string        `toml:"role"`    // what it is for: cover, icon, banner, background, screenshot, backdrop or clip
+	Size    [2]int        `toml:"size"`    // its exact width and height in pixels, or
+	Least   [2]int        `toml:"least"`   // its least width and height, or the width and height of a clip that is recorded
+	Ratio   string        `toml:"ratio"`   // its shape, as in "16:9", where only that is given
+	Formats []string      `toml:"formats"` // the formats that are taken: png, jpeg, gif, webm; default: png and jpeg
+	Limit   settings.Size `toml:"limit"`   // the heaviest
+	// the fewest and the most; default: [0, 1]. With fewest 1 or more, the page is incomplete without
+	Count    [2]int `toml:"count"`
+	Opaque   bool   `toml:"opaque"`   // whether transparency is lost there
+	Tiles    bool   `toml:"tiles"`    // whether it is repeated, so that its edges must fit together
+	Seconds  int    `toml:"seconds"`  // the longest clip
+	Required bool   `toml:"required"` // whether the page is incomplete without it; the same as a count that begins with 1
 }
 
 // Leaderboards says which leaderboards a portal makes of statistics.
 type Leaderboards struct {
-	Keeps []string          `toml:"keeps" doc:"which values it can keep: highest, lowest, total, latest"`
-	Most  int               `toml:"most" doc:"the most leaderboards"`
-	Limit int               `toml:"limit" doc:"the longest label"`
-	Words map[string]string `toml:"words" doc:"our word for what is kept = the portal's"`
+	Keeps []string          `toml:"keeps"` // which values it can keep: highest, lowest, total, latest
+	Most  int               `toml:"most"`  // the most leaderboards
+	Limit int               `toml:"limit"` // the longest label
+	Words map[string]string `toml:"words"` // our word for what is kept = the portal's
 }
 
 // A Declaration is what the developer has to state.
 type Declaration struct {
-	Name     string `toml:"name" doc:"its name, which havvel.toml repeats under states; own-rights, no-advertising, no-outside-login, only-here and content-told are checked against what is known"`
-	Says     string `toml:"says" doc:"what is declared, in a sentence"`
-	Required bool   `toml:"required" doc:"whether the portal refuses a game without it"`
+	// its name, which havvel.toml repeats under states; own-rights, no-advertising, no-outside-login, only-here and content-told are
+	// checked against what is known
+	Name     string `toml:"name"`
+	Says     string `toml:"says"`     // what is declared, in a sentence
+	Required bool   `toml:"required"` // whether the portal refuses a game without it
 }
 
 // A Final is what the portal can't undo.
 type Final struct {
-	What string `toml:"what" doc:"leaderboard: said before a leaderboard is made; short: said before the game is public for the first time; declaration: said before it is sent"`
-	Says string `toml:"says" doc:"what can't be undone, in a sentence"`
+	// leaderboard: said before a leaderboard is made; short: said before the game is public for the first time; declaration: said
+	// before it is sent
+	What string `toml:"what"`
+	Says string `toml:"says"` // what can't be undone, in a sentence
 }
 
 // Roles lists what pictures can be for.
@@ -78,7 +89,8 @@ func Roles() []string {
 // sources lists what fields can be filled from.
 func sources() []string {
 	return []string{
-		"title", "short", "studio", "version", "tagline", "description", "news", "controls", "credits", "category", "genre", "tags", "devices", "orientation", "languages",
+		"title", "short", "studio", "version", "tagline", "description", "news", "controls", "credits", "category", "genre", "tags", "devices",
+		"orientation", "languages",
 		"frame", "opens", "price", "amount", "visibility", "age", "content", "unfinished", "generated", "contact", "privacy", "video",
 	}
 }

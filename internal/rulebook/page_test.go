@@ -10,25 +10,27 @@ const bare = "format = \"havvel-rulebook/1\"\nname = \"Reedhouse\"\n[archive]\nh
 // TestPageMistakes: what someone who describes a page gets wrong is said in words that help.
 func TestPageMistakes(t *testing.T) {
 	for toml, says := range map[string]string{
-		"[[field]]\nname = \"Title\"\nfrom = [\"title\"]":                                         "it must be in small letters",
-		"[[field]]\nname = \"title\"":                                                             "field.from is missing",
-		"[[field]]\nname = \"title\"\nfrom = [\"name\"]":                                          `from is "name"`,
-		"[[field]]\nname = \"title\"\nfrom = [\"title\"]\nform = \"rtf\"":                         `form is "rtf"; it can be plain, html, bbcode, markdown`,
+		"[[field]]\nname = \"Title\"\nfrom = [\"title\"]": "it must be in small letters",
+		"[[field]]\nname = \"title\"":                     "field.from is missing",
+		"[[field]]\nname = \"title\"\nfrom = [\"name\"]":  `from is "name"`,
+		"[[field]]\nname = \"title\"\nfrom = [\"title\"]\nform = \"rtf\"": `form is "rtf"; it can be plain, html, ` +
+			`bbcode, markdown`,
 		"[[field]]\nname = \"title\"\nfrom = [\"title\"]\ncounts = \"words\"":                     "it can be points, units, letters, bytes",
 		"[[field]]\nname = \"a\"\nfrom = [\"title\"]\n[[field]]\nname = \"a\"\nfrom = [\"tags\"]": "and so is another field's",
-		"[page]\ncolumn = [\"footer\"]":                                                           `page.column is "footer"`,
-		"[[picture]]\nname = \"a\"\nrole = \"cover\"":                                             "picture needs size, least or ratio",
-		"[[picture]]\nname = \"a\"\nrole = \"hero\"\nsize = [1, 1]":                               `role is "hero"`,
-		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [99999, 1]":                          "of up to 8192 pixels",
-		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nratio = \"wide\"":                           `write it like "16:9"`,
-		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [1, 1]\nformats = [\"tiff\"]":        "it can be png, jpeg, gif, webm",
-		"[[picture]]\nname = \"a\"\nrole = \"screenshot\"\nsize = [1, 1]\ncount = [5, 2]":         "the fewest first",
-		"[leaderboards]\nkeeps = [\"best\"]":                                                      `leaderboards.keeps is "best"`,
-		"[[declaration]]\nname = \"rights\"":                                                      "declaration.says is missing",
-		"[[final]]\nwhat = \"page\"\nsays = \"x\"":                                                `final.what is "page"`,
+		"[page]\ncolumn = [\"footer\"]":                                                    `page.column is "footer"`,
+		"[[picture]]\nname = \"a\"\nrole = \"cover\"":                                      "picture needs size, least or ratio",
+		"[[picture]]\nname = \"a\"\nrole = \"hero\"\nsize = [1, 1]":                        `role is "hero"`,
+		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [99999, 1]":                   "of up to 8192 pixels",
+		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nratio = \"wide\"":                    `write it like "16:9"`,
+		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [1, 1]\nformats = [\"tiff\"]": "it can be png, jpeg, gif, webm",
+		"[[picture]]\nname = \"a\"\nrole = \"screenshot\"\nsize = [1, 1]\ncount = [5, 2]":  "the fewest first",
+		"[leaderboards]\nkeeps = [\"best\"]":                                               `leaderboards.keeps is "best"`,
+		"[[declaration]]\nname = \"rights\"":                                               "declaration.says is missing",
+		"[[final]]\nwhat = \"page\"\nsays = \"x\"":                                         `final.what is "page"`,
 		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}/{field.titel}\"\nexpect = [200]\n[[field]]\nname = \"title\"\nfrom " +
 			"= [\"title\"]": "did you mean {field.title}?",
-		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}/{picture.name}\"\nexpect = [200]":      "has {picture.name}, which is not known there",
+		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}/{picture.name}\"\nexpect = [200]": "has {picture.name}, which " +
+			"is not known there",
 		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}\"\nfile = \"archive\"\nexpect = [200]": "it can be picture",
 	} {
 		_, err := Parse("own.toml", []byte(bare+toml+"\n"))

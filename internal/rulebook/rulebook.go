@@ -20,19 +20,19 @@ const Format = "havvel-rulebook/1"
 
 // A Rulebook says what one portal accepts and how to talk to it.
 type Rulebook struct {
-	Format  string            `toml:"format" doc:"always \"havvel-rulebook/1\""`
-	Name    string            `toml:"name" doc:"the portal's name, as people say it"`
-	About   string            `toml:"about" doc:"one sentence on what kind of portal it is"`
-	Address string            `toml:"address" doc:"where the portal's interface is; a destination may name another"`
-	Archive Archive           `toml:"archive" doc:"what is handed over"`
-	Serves  Serves            `toml:"serves" doc:"how the portal serves a build's files"`
-	Limits  Limits            `toml:"limits" doc:"what a build may cost a player"`
-	Allow   []string          `toml:"allow" doc:"other hosts that a game may load from; one with a port allows only that"`
-	Rounds  bool              `toml:"rounds" doc:"whether it is a playtest host, on which havvel round opens rounds"`
-	Levels  map[string]string `toml:"levels" doc:"a check's id = the level it has here: error, warning or note"`
-	Frame   Frame             `toml:"frame" doc:"the frame that the game runs in"`
-	Views   []View            `toml:"view" doc:"one window that players see the game in"`
-	Hooks   []Hook            `toml:"hook" doc:"one script that the portal wants in the entry page"`
+	Format  string            `toml:"format"`  // always "havvel-rulebook/1"
+	Name    string            `toml:"name"`    // the portal's name, as people say it
+	About   string            `toml:"about"`   // one sentence on what kind of portal it is
+	Address string            `toml:"address"` // where the portal's interface is; a destination may name another
+	Archive Archive           `toml:"archive"` // what is handed over
+	Serves  Serves            `toml:"serves"`  // how the portal serves a build's files
+	Limits  Limits            `toml:"limits"`  // what a build may cost a player
+	Allow   []string          `toml:"allow"`   // other hosts that a game may load from; one with a port allows only that
+	Rounds  bool              `toml:"rounds"`  // whether it is a playtest host, on which havvel round opens rounds
+	Levels  map[string]string `toml:"levels"`  // a check's id = the level it has here: error, warning or note
+	Frame   Frame             `toml:"frame"`   // the frame that the game runs in
+	Views   []View            `toml:"view"`    // one window that players see the game in
+	Hooks   []Hook            `toml:"hook"`    // one script that the portal wants in the entry page
 	PageRules
 	Interface
 	Recipes
@@ -40,98 +40,111 @@ type Rulebook struct {
 
 // PageRules say what the game's page on the portal has.
 type PageRules struct {
-	Page         Page          `toml:"page" doc:"how the portal's page of a game is arranged; for the preview"`
-	Fields       []Field       `toml:"field" doc:"one field of the game's page"`
-	Pictures     []Picture     `toml:"picture" doc:"one kind of picture on the game's page"`
-	Leaderboards *Leaderboards `toml:"leaderboards" doc:"the leaderboards that it makes of statistics; left out, it has none"`
-	Declarations []Declaration `toml:"declaration" doc:"one thing that the developer has to declare"`
-	Finals       []Final       `toml:"final" doc:"one thing that the portal can't undo; it is said before it happens"`
+	Page         Page          `toml:"page"`         // how the portal's page of a game is arranged; for the preview
+	Fields       []Field       `toml:"field"`        // one field of the game's page
+	Pictures     []Picture     `toml:"picture"`      // one kind of picture on the game's page
+	Leaderboards *Leaderboards `toml:"leaderboards"` // the leaderboards that it makes of statistics; left out, it has none
+	Declarations []Declaration `toml:"declaration"`  // one thing that the developer has to declare
+	Finals       []Final       `toml:"final"`        // one thing that the portal can't undo; it is said before it happens
 }
 
 // Interface says how the portal is asked, and what its answers mean.
 type Interface struct {
-	Key     Key               `toml:"key" doc:"the credentials"`
-	Refusal Refusal           `toml:"refusal" doc:"how the portal says no"`
-	States  map[string]string `toml:"states" doc:"the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced"`
-	Keep    []string          `toml:"keep" doc:"values taken from answers that later commands need; they are written to the logbook, so never a secret"`
+	Key     Key     `toml:"key"`     // the credentials
+	Refusal Refusal `toml:"refusal"` // how the portal says no
+	// the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced
+	States map[string]string `toml:"states"`
+	// values taken from answers that later commands need; they are written to the logbook, so never a secret
+	Keep []string `toml:"keep"`
 }
 
 // Recipes say, step by step, how things are done.
 type Recipes struct {
-	Enter    []Step `toml:"enter" doc:"the steps that log in, before all others; what they take is a secret, and is not kept"`
-	Send     []Step `toml:"send" doc:"the steps that upload a version; without them a build is checked and packed, and not sent"`
-	Follow   []Step `toml:"follow" doc:"the steps that ask for a version's state"`
-	Publish  []Step `toml:"publish" doc:"the steps that make a sent version public"`
-	Withdraw []Step `toml:"withdraw" doc:"the steps that take the public version offline"`
-	Back     []Step `toml:"back" doc:"the steps that make an earlier version public again"`
-	List     []Step `toml:"list" doc:"the steps that list the game's versions: they take lists named versions and states"`
-	Fill     []Step `toml:"fill" doc:"the steps that fill in the game's page, after a version was sent; one whose request is the same as last time is not made"`
-	Restrict []Step `toml:"restrict" doc:"the steps that show a sent version to those who have a {password}"`
+	Enter    []Step `toml:"enter"`    // the steps that log in, before all others; what they take is a secret, and is not kept
+	Send     []Step `toml:"send"`     // the steps that upload a version; without them a build is checked and packed, and not sent
+	Follow   []Step `toml:"follow"`   // the steps that ask for a version's state
+	Publish  []Step `toml:"publish"`  // the steps that make a sent version public
+	Withdraw []Step `toml:"withdraw"` // the steps that take the public version offline
+	Back     []Step `toml:"back"`     // the steps that make an earlier version public again
+	List     []Step `toml:"list"`     // the steps that list the game's versions: they take lists named versions and states
+	// the steps that fill in the game's page, after a version was sent; one whose request is the same as last time is not made
+	Fill     []Step `toml:"fill"`
+	Restrict []Step `toml:"restrict"` // the steps that show a sent version to those who have a {password}
 }
 
 // Archive says what is handed over.
 type Archive struct {
-	HandOver  string        `toml:"hand_over" doc:"\"zip\": one zip with the entry page at its root; \"entry-apart\": the entry page, and a zip of the rest; \"one-page\": everything in one HTML page; \"folder\": a folder of files"`
-	Limit     settings.Size `toml:"limit" doc:"the largest archive"`
-	FileLimit settings.Size `toml:"file_limit" doc:"the largest single file, unpacked"`
-	Files     int           `toml:"files" doc:"the most files"`
-	Names     string        `toml:"names" doc:"which file names it takes: \"any\" (default) or \"plain\": letters without accents, digits, hyphens, underscores and dots"`
+	// "zip": one zip with the entry page at its root; "entry-apart": the entry page, and a zip of the rest; "one-page": everything
+	// in one HTML page; "folder": a folder of files
+	HandOver  string        `toml:"hand_over"`
+	Limit     settings.Size `toml:"limit"`      // the largest archive
+	FileLimit settings.Size `toml:"file_limit"` // the largest single file, unpacked
+	Files     int           `toml:"files"`      // the most files
+	// which file names it takes: "any" (default) or "plain": letters without accents, digits, hyphens, underscores and dots
+	Names string `toml:"names"`
 }
 
 // Serves says how the portal's host serves a build.
 type Serves struct {
-	Isolation bool     `toml:"isolation" doc:"whether it sends cross-origin isolation headers, which threads need"`
-	Encodings []string `toml:"encodings" doc:"precompressed files it serves with Content-Encoding: \"gzip\", \"br\""`
+	Isolation bool     `toml:"isolation"` // whether it sends cross-origin isolation headers, which threads need
+	Encodings []string `toml:"encodings"` // precompressed files it serves with Content-Encoding: "gzip", "br"
 }
 
 // Limits say what a build may cost a player.
 type Limits struct {
-	Start settings.Size `toml:"start" doc:"the most that is downloaded before the game can start"`
+	Start settings.Size `toml:"start"` // the most that is downloaded before the game can start
 }
 
 // Frame says what the frame allows that the game runs in.
 type Frame struct {
-	Sandbox []string `toml:"sandbox" doc:"what the frame's sandbox allows, in the words of HTML, such as \"allow-scripts\"; left out, there is no sandbox"`
-	Allow   []string `toml:"allow" doc:"features of the browser that the frame may use, in the words of the Permissions Policy, such as \"autoplay\""`
+	// what the frame's sandbox allows, in the words of HTML, such as "allow-scripts"; left out, there is no sandbox
+	Sandbox []string `toml:"sandbox"`
+	// features of the browser that the frame may use, in the words of the Permissions Policy, such as "autoplay"
+	Allow []string `toml:"allow"`
 }
 
 // A View is one window that players see the game in.
 type View struct {
-	Name  string `toml:"name" doc:"what the portal calls it"`
-	Size  [2]int `toml:"size" doc:"width and height in CSS pixels"`
-	Touch bool   `toml:"touch" doc:"whether it is touched, as on a phone, which also has two pixels of the screen for each"`
+	Name  string `toml:"name"`  // what the portal calls it
+	Size  [2]int `toml:"size"`  // width and height in CSS pixels
+	Touch bool   `toml:"touch"` // whether it is touched, as on a phone, which also has two pixels of the screen for each
 }
 
 // A Hook is a script that the portal wants in the entry page, and the calls that it wants to hear.
 type Hook struct {
-	Name       string            `toml:"name" doc:"what to call it in output"`
-	Script     string            `toml:"script" doc:"the script's address, as the page must name it"`
-	Place      string            `toml:"place" doc:"where it belongs: \"head-start\" (before every other script), \"head-end\" or \"body-end\""`
-	Attributes map[string]string `toml:"attributes" doc:"more attributes of the script element"`
-	Required   bool              `toml:"required" doc:"whether the portal refuses a build without it"`
-	Plant      bool              `toml:"plant" doc:"whether havvel pack may plant it when it is absent"`
-	Why        string            `toml:"why" doc:"what it is for, said to the developer"`
-	Start      *Start            `toml:"start" doc:"a call that must come first"`
-	Calls      []Call            `toml:"call" doc:"one call that the portal wants to hear from the game"`
+	Name   string `toml:"name"`   // what to call it in output
+	Script string `toml:"script"` // the script's address, as the page must name it
+	// where it belongs: "head-start" (before every other script), "head-end" or "body-end"
+	Place      string            `toml:"place"`
+	Attributes map[string]string `toml:"attributes"` // more attributes of the script element
+	Required   bool              `toml:"required"`   // whether the portal refuses a build without it
+	Plant      bool              `toml:"plant"`      // whether havvel pack may plant it when it is absent
+	Why        string            `toml:"why"`        // what it is for, said to the developer
+	Start      *Start            `toml:"start"`      // a call that must come first
+	Calls      []Call            `toml:"call"`       // one call that the portal wants to hear from the game
 }
 
 // Start is a call that comes before all others.
 type Start struct {
-	Call      string `toml:"call" doc:"dotted name of a function, such as \"Portal.begin\""`
-	Arguments []any  `toml:"arguments" doc:"what it is given; {game.short}, {game.title} and {version} are replaced"`
-	Gives     bool   `toml:"gives" doc:"whether it gives, or promises, the object on which calls named \"started.…\" are made"`
+	Call      string `toml:"call"`      // dotted name of a function, such as "Portal.begin"
+	Arguments []any  `toml:"arguments"` // what it is given; {game.short}, {game.title} and {version} are replaced
+	Gives     bool   `toml:"gives"`     // whether it gives, or promises, the object on which calls named "started.…" are made
 }
 
 // A Call is one call that the portal wants to hear.
 type Call struct {
-	Call      string   `toml:"call" doc:"dotted name of a function on a global, such as \"Portal.ready\", or of one on what the start call gave, such as \"started.ready\""`
-	Event     string   `toml:"event" doc:"when it belongs: loading-begun, loading-done, play-begun, play-stopped, level-begun, level-ended, break-wanted, reward-wanted, statistic, save or load"`
-	Arguments []any    `toml:"arguments" doc:"what it is given; a text such as \"{name}\" is replaced by that detail of the event"`
-	Answers   string   `toml:"answers" doc:"\"at-once\" or \"promise\", when the game waits for what it gives; left out, when it gives nothing"`
-	Take      string   `toml:"take" doc:"which field of the answer tells the game; left out, the answer itself"`
-	Example   any      `toml:"example" doc:"what a stand-in answers"`
-	Required  bool     `toml:"required" doc:"whether a game must make it"`
-	After     []string `toml:"after" doc:"events that must have come before"`
+	// dotted name of a function on a global, such as "Portal.ready", or of one on what the start call gave, such as "started.ready"
+	Call string `toml:"call"`
+	// when it belongs: loading-begun, loading-done, play-begun, play-stopped, level-begun, level-ended, break-wanted, reward-wanted,
+	// statistic, save or load
+	Event     string `toml:"event"`
+	Arguments []any  `toml:"arguments"` // what it is given; a text such as "{name}" is replaced by that detail of the event
+	// "at-once" or "promise", when the game waits for what it gives; left out, when it gives nothing
+	Answers  string   `toml:"answers"`
+	Take     string   `toml:"take"`     // which field of the answer tells the game; left out, the answer itself
+	Example  any      `toml:"example"`  // what a stand-in answers
+	Required bool     `toml:"required"` // whether a game must make it
+	After    []string `toml:"after"`    // events that must have come before
 }
 
 // events are those that a game can send, in the order in which they come.
@@ -175,52 +188,64 @@ func (h Hook) At(event string) []Call {
 
 // Key says what credentials the portal wants.
 type Key struct {
-	Variable string `toml:"variable" doc:"the environment variable that holds the key, unless a destination names another"`
-	Where    string `toml:"where" doc:"where a developer finds the key, said when it is missing or refused"`
+	Variable string `toml:"variable"` // the environment variable that holds the key, unless a destination names another
+	Where    string `toml:"where"`    // where a developer finds the key, said when it is missing or refused
 }
 
 // Refusal says how the portal says no.
 type Refusal struct {
-	Words []Pointer `toml:"words" doc:"JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list"`
-	Key   []int     `toml:"key" doc:"statuses that mean that the key was refused"`
+	// JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list
+	Words []Pointer `toml:"words"`
+	Key   []int     `toml:"key"` // statuses that mean that the key was refused
 
-	Fields []Pointer `toml:"fields" doc:"JSON pointers to the names of the fields that the reasons are about, side by side with words"`
+	Fields []Pointer `toml:"fields"` // JSON pointers to the names of the fields that the reasons are about, side by side with words
 }
 
 // A Step is one HTTP request of a recipe. Text in braces, such as {version}, is replaced by a value.
 type Step struct {
-	Step      string           `toml:"step" doc:"its name, for errors"`
-	Method    string           `toml:"method" doc:"the HTTP method"`
-	Address   Text             `toml:"address" doc:"where the request goes"`
-	Headers   map[string]Text  `toml:"headers" doc:"header fields"`
-	JSON      map[string]any   `toml:"json" doc:"the body, as JSON"`
-	Form      map[string]Text  `toml:"form" doc:"the body, as a form (application/x-www-form-urlencoded)"`
-	Parts     []Part           `toml:"part" doc:"the body, as parts (multipart/form-data, RFC 7578)"`
-	File      string           `toml:"file" doc:"the body, as the bytes of a file: \"archive\", or where hand_over is \"entry-apart\" one of \"entry\" and \"rest\"; where it is \"folder\", \"each\": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill steps \"picture\": the step is made for every picture, with the values picture.name, picture.number, picture.type, picture.bytes, picture.sha256 and picture.about"`
-	Expect    []int            `toml:"expect" doc:"the statuses that mean yes"`
-	Take      map[string]Place `toml:"take" doc:"value = where it is in the answer: a JSON pointer, or \"header NAME\". The values state, reasons, draft and link are understood, others are for later steps"`
-	Limit     settings.Span    `toml:"limit" doc:"the longest time without an answer or a byte sent; default: 30s"`
-	Again     bool             `toml:"again" doc:"whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and DELETE always may"`
-	Resumable bool             `toml:"resumable" doc:"whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it then goes on after a cut, also in another process"`
-	Piece     settings.Size    `toml:"piece" doc:"of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums"`
+	Step    string          `toml:"step"`    // its name, for errors
+	Method  string          `toml:"method"`  // the HTTP method
+	Address Text            `toml:"address"` // where the request goes
+	Headers map[string]Text `toml:"headers"` // header fields
+	JSON    map[string]any  `toml:"json"`    // the body, as JSON
+	Form    map[string]Text `toml:"form"`    // the body, as a form (application/x-www-form-urlencoded)
+	Parts   []Part          `toml:"part"`    // the body, as parts (multipart/form-data, RFC 7578)
+	// the body, as the bytes of a file: "archive", or where hand_over is "entry-apart" one of "entry" and "rest"; where it is
+	// "folder", "each": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill
+	// steps "picture": the step is made for every picture, with the values picture.name, picture.number, picture.type,
+	// picture.bytes, picture.sha256 and picture.about
+	File   string `toml:"file"`
+	Expect []int  `toml:"expect"` // the statuses that mean yes
+	// value = where it is in the answer: a JSON pointer, or "header NAME". The values state, reasons, draft and link are understood,
+	// others are for later steps
+	Take  map[string]Place `toml:"take"`
+	Limit settings.Span    `toml:"limit"` // the longest time without an answer or a byte sent; default: 30s
+	// whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and
+	// DELETE always may
+	Again bool `toml:"again"`
+	// whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it
+	// then goes on after a cut, also in another process
+	Resumable bool `toml:"resumable"`
+	// of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums
+	Piece settings.Size `toml:"piece"`
 
-	Repeat *Repeat `toml:"repeat" doc:"ask again until a value is one of these"`
+	Repeat *Repeat `toml:"repeat"` // ask again until a value is one of these
 }
 
 // A Part is one part of a multipart body.
 type Part struct {
-	Name string `toml:"name" doc:"the field's name"`
-	Text Text   `toml:"text" doc:"its value, or"`
-	File string `toml:"file" doc:"the file that it carries: \"archive\", or \"entry\" or \"rest\""`
-	Type string `toml:"type" doc:"the file's content type"`
+	Name string `toml:"name"` // the field's name
+	Text Text   `toml:"text"` // its value, or
+	File string `toml:"file"` // the file that it carries: "archive", or "entry" or "rest"
+	Type string `toml:"type"` // the file's content type
 }
 
 // A Repeat asks again until a value is one of those wanted.
 type Repeat struct {
-	Value string        `toml:"value" doc:"the name of a value that the step takes"`
-	Until []string      `toml:"until" doc:"the values that end the waiting"`
-	Every settings.Span `toml:"every" doc:"the time between two requests"`
-	Limit settings.Span `toml:"limit" doc:"the longest time in all, unless a flag says otherwise"`
+	Value string        `toml:"value"` // the name of a value that the step takes
+	Until []string      `toml:"until"` // the values that end the waiting
+	Every settings.Span `toml:"every"` // the time between two requests
+	Limit settings.Span `toml:"limit"` // the longest time in all, unless a flag says otherwise
 }
 
 //go:embed ship

@@ -38,7 +38,8 @@ func TestPointer(t *testing.T) {
 		t.Fatal(err)
 	}
 	for source, want := range map[string]string{
-		"/a~1b/m~0n": "[1]", "/list/0/text": "[dark]", "/list/*/text": "[dark small]", "/list/-1": "[]", "/list/2": "[]", "/none/x": "[]", "//": "[true]",
+		"/a~1b/m~0n": "[1]", "/list/0/text": "[dark]", "/list/*/text": "[dark small]", "/list/-1": "[]", "/list/2": "[]", "/none/x": "[]",
+		"//": "[true]",
 	} {
 		p, err := NewPointer(source)
 		if got := fmt.Sprint(p.Find(v)); err != nil || got != want {

@@ -24,7 +24,8 @@ var states = []string{Sent, Verifying, Draft, InReview, Public, Refused, Withdra
 
 // given are the values that every recipe can use without taking them.
 var given = []string{
-	"address", "key", "key.id", "key.secret", "key.basic", "game.title", "game.short", "game.studio", "game.statistics", "version", "fingerprint", "archive.bytes", "archive.sha256",
+	"address", "key", "key.id", "key.secret", "key.basic", "game.title", "game.short", "game.studio", "game.statistics", "version",
+	"fingerprint", "archive.bytes", "archive.sha256",
 	"entry.bytes", "entry.sha256", "rest.bytes", "rest.sha256",
 }
 
@@ -66,7 +67,8 @@ func (r *Rulebook) verifyRecipes(d *settings.Document) {
 		}
 	}
 	kept := slices.Concat(entered, r.Keep)
-	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back, "list": r.List} {
+	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back,
+		"list": r.List} {
 		verifySteps(d, name, steps, kept, nil)
 	}
 	verifySteps(d, "fill", r.Fill, slices.Concat(kept, r.ofPage()), []string{PictureStep})

@@ -41,8 +41,9 @@ type Options struct {
 
 // An Event is something that the game said while it ran.
 type Event struct {
-	Kind      string          `json:"kind"` // "call", "event", "error" or "missing"
-	Name      string          `json:"name"` // of the call or event; of the file that is missing, from / where it was looked for outside of the game
+	Kind string `json:"kind"` // "call", "event", "error" or "missing"
+	// of the call or event; of the file that is missing, from / where it was looked for outside of the game
+	Name      string          `json:"name"`
 	Arguments json.RawMessage `json:"arguments,omitempty"`
 	Detail    json.RawMessage `json:"detail,omitempty"`
 	Message   string          `json:"message,omitempty"`
@@ -190,12 +191,15 @@ func (g *Game) model() hosting.Host {
 // listener hands on what the game says.
 const listener = `(function(){"use strict";` +
 	`var to=new URL("` + own + `heard",location.href.replace(/[^/]*([?#].*)?$/,"")).href,send=window.fetch.bind(window);` +
-	`var n=0;function say(e){e.at=performance.now();e.n=++n;try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}).catch(function(){})}catch(x){}}` +
+	`var n=0;function say(e){e.at=performance.now();e.n=++n;try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}` +
+	`).catch(function(){})}catch(x){}}` +
 	`window.addEventListener("` + hooks.Heard + `",function(e){say({kind:"call",name:e.detail.call,arguments:e.detail.arguments})});` +
 	`window.addEventListener("` + hooks.Event + `",function(e){say({kind:"event",name:String((e.detail||{}).event),detail:e.detail})});` +
-	`window.addEventListener("error",function(e){if(e.message)say({kind:"error",message:e.message,file:e.filename,line:e.lineno,column:e.colno})},true);` +
+	`window.addEventListener("error",function(e){if(e.message)say({kind:"error",message:e.message,file:e.filename,line:e.lineno,` +
+	`column:e.colno})},true);` +
 	`window.addEventListener("unhandledrejection",function(e){say({kind:"error",message:String(e.reason&&e.reason.message||e.reason)})});` +
-	`var error=console.error;console.error=function(){say({kind:"error",message:Array.prototype.map.call(arguments,String).join(" ")});error.apply(console,arguments)};` +
+	`var error=console.error;console.error=function(){say({kind:"error",message:Array.prototype.map.call(arguments,String).join(" ` +
+	`")});error.apply(console,arguments)};` +
 	`})();`
 
 // page serves a page, with stand-ins in place of the portal's scripts, and with a script that hands on what the game says.

@@ -65,11 +65,13 @@ func TestMistakes(t *testing.T) {
 	for data, want := range map[string][]string{
 		"titel = \"x\"\nwatch = 3\nlimit = \"80\"\ncount = \"4\"\nloud = 1\nframe = [1]\ntags = \"a\"\n": {
 			`x.toml:1:1: there is no key "titel" | did you mean "title"?`, `x.toml:2:9: watch: "3" has no unit; write it like "30s" or "2m" |`,
-			`x.toml:3:9: limit: "80" has no unit; write it like "80 MB" |`, `x.toml:4:9: count is a text; it must be a number |`, `x.toml:5:8: loud is a number; it must be true or false |`,
+			`x.toml:3:9: limit: "80" has no unit; write it like "80 MB" |`, `x.toml:4:9: count is a text; it must be a number |`,
+			`x.toml:5:8: loud is a number; it must be true or false |`,
 			`x.toml:6:1: frame has 1 elements; it must have 2 |`, `x.toml:7:8: tags is a text; it must be a list | write it in brackets: ["a"]`,
 		},
 		"title = 4\n[to.\"é\"]\nnam = 1\n[[part]]\ndeep = 3\n": {
-			`x.toml:1:9: title is a number; it must be a text | write it in quotes: "4"`, `x.toml:3:1: there is no key "to.é.nam" | did you mean "name"?`,
+			`x.toml:1:9: title is a number; it must be a text | write it in quotes: "4"`,
+			`x.toml:3:1: there is no key "to.é.nam" | did you mean "name"?`,
 			`x.toml:5:8: part.deep is a number; it must be a table |`,
 		},
 		"title = \"C:\\export\"\n":       {"x.toml:1:9: title is a path with backslashes | " + slashes},
@@ -130,7 +132,8 @@ func TestSize(t *testing.T) {
 			t.Errorf("%q was taken as %d", text, s)
 		}
 	}
-	for size, want := range map[Size]string{0: "0 B", 999: "999 B", 1000: "1 KB", 12_400_000: "12.4 MB", 508_113: "508 KB", 1_250_000_000: "1.2 GB"} {
+	for size, want := range map[Size]string{0: "0 B", 999: "999 B", 1000: "1 KB", 12_400_000: "12.4 MB", 508_113: "508 KB",
+		1_250_000_000: "1.2 GB"} {
 		if got := size.String(); got != want {
 			t.Errorf("%d is %q, want %q", size, got, want)
 		}

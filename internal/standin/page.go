@@ -77,7 +77,8 @@ func (a *Portal) show(w http.ResponseWriter, r *http.Request, g game, v version)
 		w.Header().Set("Cross-Origin-Embedder-Policy", "require-corp")
 	}
 	render(w, "game.html", view{
-		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some && v.State != showing, Leaderboards: seen(g.Leaderboards), Paper: a.paperOf(g),
+		Portal: a.options.Name, Game: g, Version: v.Version, Draft: v.State != live && v.State != open && v.State != some &&
+			v.State != showing, Leaderboards: seen(g.Leaderboards), Paper: a.paperOf(g),
 		Source: "http://" + otherHost(r.Host) + "/files/" + v.Secret + "/index.html",
 		Width:  a.options.Frame[0], Height: a.options.Frame[1],
 	})
@@ -126,7 +127,8 @@ func (a *Portal) script(w http.ResponseWriter, r *http.Request) {
 var contentTypes = map[string]string{
 	".js": "text/javascript; charset=utf-8", ".mjs": "text/javascript; charset=utf-8", ".wasm": "application/wasm",
 	".html": "text/html; charset=utf-8", ".css": "text/css; charset=utf-8", ".json": "application/json", ".svg": "image/svg+xml",
-	".png": "image/png", ".jpg": "image/jpeg", ".webp": "image/webp", ".ogg": "audio/ogg", ".mp3": "audio/mpeg", ".woff2": "font/woff2", ".webmanifest": "application/manifest+json", ".gz": "application/gzip",
+	".png": "image/png", ".jpg": "image/jpeg", ".webp": "image/webp", ".ogg": "audio/ogg", ".mp3": "audio/mpeg", ".woff2": "font/woff2",
+	".webmanifest": "application/manifest+json", ".gz": "application/gzip",
 }
 
 // file serves one file of a version straight from its archive.

@@ -71,7 +71,8 @@ func (t *Trial) requests(v *View) []finding.Finding {
 			f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the "+
 				"name away"
 			if strings.HasPrefix(r.Path, "/") {
-				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder", `set the base path to "./" in the engine's or bundler's export settings`
+				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
+					`set the base path to "./" in the engine's or bundler's export settings`
 			}
 			if r.Kind == "Image" || r.Kind == "Media" || r.Kind == "Font" {
 				f.Level = finding.Warning
@@ -388,7 +389,8 @@ func (r *viewer) neverStarted(s *state) error {
 		if p.ID == "trial-exception" || p.ID == "trial-console" {
 			words, fix = p.Message, "fix it in the game"
 			if strings.Contains(p.Message, "SharedArrayBuffer") {
-				words, fix = "it needs memory that threads share, for which the page must be isolated, and "+r.host()+" sends no isolation headers", "export without threads"
+				words, fix = "it needs memory that threads share, for which the page must be isolated, and "+r.host()+" sends no isolation headers",
+					"export without threads"
 			}
 			break
 		}

@@ -33,7 +33,8 @@ type Step struct {
 // keys are names of keys, as the DOM has them.
 var keys = map[string]string{
 	"Enter": kb.Enter, "Escape": kb.Escape, "Space": " ", "Tab": kb.Tab, "Backspace": kb.Backspace,
-	"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown, "Shift": kb.Shift, "Control": kb.Control,
+	"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown, "Shift": kb.Shift,
+	"Control": kb.Control,
 }
 
 var (

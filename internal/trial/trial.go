@@ -82,8 +82,9 @@ type View struct {
 type Statistic struct {
 	Name   string   `json:"name"`
 	Values []string `json:"values"` // in the order in which they were sent
-	Keeps  string   `json:"keeps"`  // which one the portal keeps, as havvel.toml declares: highest, lowest, total or latest; "" when it doesn't
-	Kept   string   `json:"kept"`   // that one
+	// which one the portal keeps, as havvel.toml declares: highest, lowest, total or latest; "" when it doesn't
+	Keeps string `json:"keeps"`
+	Kept  string `json:"kept"` // that one
 }
 
 // Memory is what the game took at one time.

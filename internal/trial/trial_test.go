@@ -19,12 +19,16 @@ import (
 // TestParse: a step says what it does, or what can stand there.
 func TestParse(t *testing.T) {
 	for line, says := range map[string]string{
-		"wait 500ms": "", "press Enter": "", "press a": "", "tap 50% 80%": "", "tap 10 20": "", "drag 10% 50% to 90% 50%": "", "picture the first night": "",
+		"wait 500ms": "", "press Enter": "", "press a": "", "tap 50% 80%": "", "tap 10 20": "", "drag 10% 50% to 90% 50%": "",
+		"picture the first night":            "",
 		"expect event level-begun within 5s": "", "expect statistic lanterns": "", "expect call Portal.ready": "", "for 3: press " +
 			"ArrowRight;  wait 10ms": "",
-		"": "a step begins with", "click 3": "a step begins with", "wait": "invalid duration", "wait 2h": "a minute is the most", "press Entr": `there is no key "Entr"`,
-		"tap 50%": "tap 50% 80%", "tap x 3": `"x" is no place`, "tap -1 3": `"-1" is no place`, "drag 1 2": "drag 10% 50% to 90% 50%", "picture": "needs a name",
-		"expect": "write what", "expect level": "write what", "expect event x within soon": "no time", "for 3 press a": "write how often", "for 3: jump": "a step begins with", "for 9: for 9: wait 1s": "for within a for",
+		"": "a step begins with", "click 3": "a step begins with", "wait": "invalid duration", "wait 2h": "a minute is the most",
+		"press Entr": `there is no key "Entr"`,
+		"tap 50%":    "tap 50% 80%", "tap x 3": `"x" is no place`, "tap -1 3": `"-1" is no place`, "drag 1 2": "drag 10% 50% to 90% 50%",
+		"picture": "needs a name",
+		"expect":  "write what", "expect level": "write what", "expect event x within soon": "no time", "for 3 press a": "write how often",
+		"for 3: jump": "a step begins with", "for 9: for 9: wait 1s": "for within a for",
 	} {
 		s, err := Parse(line)
 		if (err == nil) != (says == "") || err != nil && !strings.Contains(err.Error(), says) {
@@ -42,11 +46,16 @@ func TestFit(t *testing.T) {
 		state string
 		want  Fit
 	}{
-		"whole":      {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":600,"bw":800,"bh":600}}`, Fit{Canvas: true, Covers: 1, Sharp: 1}},
-		"half":       {`{"vw":800,"vh":600,"dpr":2,"canvas":{"x":200,"y":0,"w":400,"h":600,"bw":400,"bh":600}}`, Fit{Canvas: true, Covers: .5, Sharp: .5}},
-		"too large":  {`{"vw":800,"vh":600,"dpr":1,"sw":1600,"sh":600,"canvas":{"x":0,"y":0,"w":1600,"h":600,"bw":1600,"bh":600}}`, Fit{Canvas: true, Covers: 1, Outside: .5, Overflow: true, Sharp: 1}},
-		"stretched":  {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400}}`, Fit{Canvas: true, Covers: 2. / 3, Stretched: 1, Sharp: .5}},
-		"letterbox":  {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400,"fitted":true}}`, Fit{Canvas: true, Covers: 2. / 3, Sharp: .5}},
+		"whole": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":600,"bw":800,"bh":600}}`,
+			Fit{Canvas: true, Covers: 1, Sharp: 1}},
+		"half": {`{"vw":800,"vh":600,"dpr":2,"canvas":{"x":200,"y":0,"w":400,"h":600,"bw":400,"bh":600}}`,
+			Fit{Canvas: true, Covers: .5, Sharp: .5}},
+		"too large": {`{"vw":800,"vh":600,"dpr":1,"sw":1600,"sh":600,"canvas":{"x":0,"y":0,"w":1600,"h":600,"bw":1600,"bh":600}}`,
+			Fit{Canvas: true, Covers: 1, Outside: .5, Overflow: true, Sharp: 1}},
+		"stretched": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400}}`,
+			Fit{Canvas: true, Covers: 2. / 3, Stretched: 1, Sharp: .5}},
+		"letterbox": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400,"fitted":true}}`,
+			Fit{Canvas: true, Covers: 2. / 3, Sharp: .5}},
 		"no canvas":  {`{"vw":800,"vh":600}`, Fit{}},
 		"of no size": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":0,"h":0}}`, Fit{}},
 	} {
@@ -55,7 +64,8 @@ func TestFit(t *testing.T) {
 			t.Fatal(err)
 		}
 		got := fitOf(&s)
-		for _, x := range []struct{ got, want float64 }{{got.Covers, c.want.Covers}, {got.Outside, c.want.Outside}, {got.Stretched, c.want.Stretched}, {got.Sharp, c.want.Sharp}} {
+		for _, x := range []struct{ got, want float64 }{{got.Covers, c.want.Covers}, {got.Outside, c.want.Outside},
+			{got.Stretched, c.want.Stretched}, {got.Sharp, c.want.Sharp}} {
 			if math.Abs(x.got-x.want) > 1e-9 || got.Canvas != c.want.Canvas || got.Overflow != c.want.Overflow {
 				t.Errorf("%s: %+v, want %+v", name, got, c.want)
 			}

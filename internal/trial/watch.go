@@ -155,7 +155,8 @@ func (w *watcher) event(ev any) {
 	case *log.EventEntryAdded:
 		w.logged(e.Entry)
 	case *page.EventJavascriptDialogOpening:
-		w.add(finding.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Type, e.Message), Fix: "show it in the game itself; portals block dialogs, and the game stands still until one is closed"})
+		w.add(finding.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Type, e.Message),
+			Fix: "show it in the game itself; portals block dialogs, and the game stands still until one is closed"})
 		select {
 		case w.dialogs <- e.Message:
 		default:

@@ -96,7 +96,8 @@ func release(version string, date time.Time) error {
 // common are the files that go into every archive.
 func common(version string, date time.Time) (map[string][]byte, error) {
 	files := map[string][]byte{}
-	for from, to := range map[string]string{"LICENSE": "LICENSE", "README.md": "README.md", "CHANGELOG.md": "CHANGELOG.md", "dist/licences.txt": "licences.txt"} {
+	for from, to := range map[string]string{"LICENSE": "LICENSE", "README.md": "README.md", "CHANGELOG.md": "CHANGELOG.md",
+		"dist/licences.txt": "licences.txt"} {
 		data, err := os.ReadFile(from)
 		if err != nil {
 			return nil, err
@@ -110,7 +111,8 @@ func common(version string, date time.Time) (map[string][]byte, error) {
 	defer os.RemoveAll(temporary)
 	root := cli.Root(strings.NewReader(""), io.Discard, io.Discard)
 	root.DisableAutoGenTag = true
-	if err := doc.GenManTree(root, &doc.GenManHeader{Title: "HAVVEL", Section: "1", Date: &date, Source: "havvel " + version, Manual: "Havvel"}, temporary); err != nil {
+	if err := doc.GenManTree(root, &doc.GenManHeader{Title: "HAVVEL", Section: "1", Date: &date, Source: "havvel " + version,
+		Manual: "Havvel"}, temporary); err != nil {
 		return nil, fmt.Errorf("writing manual pages: %w", err)
 	}
 	err = fs.WalkDir(os.DirFS(temporary), ".", func(name string, d fs.DirEntry, err error) error {

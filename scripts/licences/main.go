@@ -86,7 +86,9 @@ func main() {
 		fmt.Fprintf(&table, "| %s | %s | %s | %s |\n", m.Path, m.Version, reasons[m.Path], kind)
 	}
 	page := fmt.Sprintf(
-		"# What it is built from\n\n<!-- This page is made by `make licences`; change scripts/licences. -->\n\nThe modules in the program, why each is there, and its licence. Their texts go with the programs, in `licences.txt`.\n\n| module | version | for | licence |\n|---|---|---|---|\n%s\nWhat these bring along:\n\n| module | version | licence |\n|---|---|---|\n%s",
+		"# What it is built from\n\n<!-- This page is made by `make licences`; change scripts/licences. -->\n\nThe modules in the program, "+
+			"why each is there, and its licence. Their texts go with the programs, in `licences.txt`.\n\n| module | version | for | licence "+
+			"|\n|---|---|---|---|\n%s\nWhat these bring along:\n\n| module | version | licence |\n|---|---|---|\n%s",
 		table.String(),
 		others.String(),
 	)
@@ -145,8 +147,10 @@ func licence(folder string) (string, error) {
 func kindOf(text string) string {
 	text = strings.Join(strings.Fields(text), " ")
 	for _, k := range []struct{ name, words string }{
-		{"Apache 2.0", "Apache License Version 2.0"}, {"MPL 2.0", "Mozilla Public License Version 2.0"}, {"BSD, 3 clauses", "Neither the name of"}, {"BSD, 3 clauses", "nor the names of"},
-		{"MIT", "Permission is hereby granted, free of charge"}, {"BSD, 2 clauses", "Redistribution and use in source and binary forms"}, {"ISC", "Permission to use, copy, modify, and/or distribute"},
+		{"Apache 2.0", "Apache License Version 2.0"}, {"MPL 2.0", "Mozilla Public License Version 2.0"},
+		{"BSD, 3 clauses", "Neither the name of"}, {"BSD, 3 clauses", "nor the names of"},
+		{"MIT", "Permission is hereby granted, free of charge"}, {"BSD, 2 clauses", "Redistribution and use in source and binary forms"},
+		{"ISC", "Permission to use, copy, modify, and/or distribute"},
 		{"FreeType", "The FreeType License, which is similar to the original BSD license"}, {"CC BY 4.0", "Creative Commons Attribution 4.0 " +
 			"International"}, {"public domain", "unencumbered software released into the public domain"},
 	} {

@@ -36,18 +36,19 @@ func TestPersist(t *testing.T) {
 		tries int32
 		says  string
 	}{
-		"a connection that breaks once":      {rulebook.Step{}, 1, cut, 2, ""},
-		"one that always breaks":             {rulebook.Step{}, 99, cut, mostTries, "the connection broke off"},
-		"an upload that breaks, by PUT":      {rulebook.Step{Method: "PUT", File: "archive"}, 2, cut, 3, ""},
-		"a POST that breaks is made once":    {rulebook.Step{Method: "POST"}, 1, cut, 1, "the connection broke off"},
-		"a POST that may be made again":      {rulebook.Step{Method: "POST", Again: true}, 1, cut, 2, ""},
-		"a POST that was not taken at all":   {rulebook.Step{Method: "POST"}, 1, busy(429, ""), 2, ""},
-		"an error inside, once":              {rulebook.Step{}, 1, busy(500, ""), 2, ""},
-		"an error inside a POST":             {rulebook.Step{Method: "POST"}, 1, busy(500, ""), 1, "status 500"},
-		"a portal that asks for a second":    {rulebook.Step{}, 1, busy(503, "1"), 2, ""},
-		"a portal that asks for an hour":     {rulebook.Step{}, 1, busy(503, "3600"), 1, "status 503"},
-		"a no is a no":                       {rulebook.Step{}, 1, busy(422, ""), 1, "status 422"},
-		"an upload is whole in the last try": {rulebook.Step{Method: "PUT", Parts: []rulebook.Part{{Name: "build", File: "archive", Type: "application/zip"}}}, 1, cut, 2, ""},
+		"a connection that breaks once":    {rulebook.Step{}, 1, cut, 2, ""},
+		"one that always breaks":           {rulebook.Step{}, 99, cut, mostTries, "the connection broke off"},
+		"an upload that breaks, by PUT":    {rulebook.Step{Method: "PUT", File: "archive"}, 2, cut, 3, ""},
+		"a POST that breaks is made once":  {rulebook.Step{Method: "POST"}, 1, cut, 1, "the connection broke off"},
+		"a POST that may be made again":    {rulebook.Step{Method: "POST", Again: true}, 1, cut, 2, ""},
+		"a POST that was not taken at all": {rulebook.Step{Method: "POST"}, 1, busy(429, ""), 2, ""},
+		"an error inside, once":            {rulebook.Step{}, 1, busy(500, ""), 2, ""},
+		"an error inside a POST":           {rulebook.Step{Method: "POST"}, 1, busy(500, ""), 1, "status 500"},
+		"a portal that asks for a second":  {rulebook.Step{}, 1, busy(503, "1"), 2, ""},
+		"a portal that asks for an hour":   {rulebook.Step{}, 1, busy(503, "3600"), 1, "status 503"},
+		"a no is a no":                     {rulebook.Step{}, 1, busy(422, ""), 1, "status 422"},
+		"an upload is whole in the last try": {rulebook.Step{Method: "PUT",
+			Parts: []rulebook.Part{{Name: "build", File: "archive", Type: "application/zip"}}}, 1, cut, 2, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -93,12 +93,14 @@ func TestBodies(t *testing.T) {
 		step rulebook.Step
 		want string
 	}{
-		"json": {rulebook.Step{JSON: rulebook.Body(map[string]any{"title": "{game.title}", "size": "{archive.bytes}", "list": []any{"{version}", int64(2)}})}, `application/json {"list":["0.4.0",2],"size":11,"title":"Lane \"\u0026\""}`},
+		"json": {rulebook.Step{JSON: rulebook.Body(map[string]any{"title": "{game.title}", "size": "{archive.bytes}",
+			"list": []any{"{version}", int64(2)}})}, `application/json {"list":["0.4.0",2],"size":11,"title":"Lane \"\u0026\""}`},
 		"form": {rulebook.Step{Form: texts(map[string]string{"t": "{game.title}", "v": "{version}"})}, "application/x-www-form-urlencoded " +
 			"t=Lane+%22%26%22&v=0.4.0"},
 		"file": {rulebook.Step{File: "archive", Headers: texts(map[string]string{"Content-Type": "application/zip"})}, "application/zip hello " +
 			"world"},
-		"multipart": {rulebook.Step{Parts: []rulebook.Part{{Name: "v", Text: rulebook.NewText("{version}")}, {Name: "f", File: "archive", Type: "application/zip"}}}, "multipart v=0.4.0 f=lane.zip application/zip hello world"},
+		"multipart": {rulebook.Step{Parts: []rulebook.Part{{Name: "v", Text: rulebook.NewText("{version}")},
+			{Name: "f", File: "archive", Type: "application/zip"}}}, "multipart v=0.4.0 f=lane.zip application/zip hello world"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var got string
@@ -177,7 +179,8 @@ func TestNo(t *testing.T) {
 		kind   any
 		says   string
 	}{
-		"refused":       {422, `{"faults":[{"text":"too large, oil-and-wick"}]}`, new(*Refused), "(status 422 Unprocessable Entity): too large, (key)"},
+		"refused": {422, `{"faults":[{"text":"too large, oil-and-wick"}]}`, new(*Refused),
+			"(status 422 Unprocessable Entity): too large, (key)"},
 		"key":           {401, `{}`, new(*Refused), "refused the key (status 401)"},
 		"no JSON":       {500, `<h1>oops</h1>`, new(*Refused), "status 500"},
 		"unknown state": {200, `{"state":"dancing"}`, new(*Puzzled), `it says "dancing"`},
@@ -209,7 +212,8 @@ func TestKeyStaysHome(t *testing.T) {
 	}))
 	defer other.Close()
 	withKey := rulebook.Step{Address: rulebook.NewText("{upload}"), Headers: texts(map[string]string{"X-Key": "{key}"})}
-	inBody := rulebook.Step{Method: "POST", Address: rulebook.NewText("{upload}"), JSON: rulebook.Body(map[string]any{"k": map[string]any{"l": "{key}"}})}
+	inBody := rulebook.Step{Method: "POST", Address: rulebook.NewText("{upload}"),
+		JSON: rulebook.Body(map[string]any{"k": map[string]any{"l": "{key}"}})}
 	for name, step := range map[string]rulebook.Step{"header": withKey, "body": inBody} {
 		s := host(t, func(http.ResponseWriter, *http.Request) {})
 		s.Values["upload"] = other.URL + "/up"
@@ -231,7 +235,8 @@ func TestKeyStaysHome(t *testing.T) {
 	// Without the key, an address elsewhere is fine: portals hand out pre-signed ones.
 	plain := host(t, func(http.ResponseWriter, *http.Request) {})
 	plain.Values["upload"] = other.URL + "/up"
-	if _, err := plain.Run(context.Background(), get(rulebook.Step{Method: "PUT", Address: rulebook.NewText("{upload}"), File: "archive"}), 0); err != nil {
+	if _, err := plain.Run(context.Background(), get(rulebook.Step{Method: "PUT", Address: rulebook.NewText("{upload}"), File: "archive"}),
+		0); err != nil {
 		t.Error(err)
 	}
 }

@@ -165,11 +165,12 @@ type resumableUpload struct {
 	file   *os.File
 	size   int64
 
-	offset   int64
-	known    bool // the offset is what the portal says
-	sum      string
-	shown    int64 // what was reported as sent
-	piece    int64 // of what has a checksum: more while answers come quickly, less while the line is bad, since a piece arrives whole or not at all
+	offset int64
+	known  bool // the offset is what the portal says
+	sum    string
+	shown  int64 // what was reported as sent
+	// of what has a checksum: more while answers come quickly, less while the line is bad, since a piece arrives whole or not at all
+	piece    int64
 	restarts int
 }
 

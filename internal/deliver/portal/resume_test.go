@@ -73,7 +73,8 @@ func TestResumable(t *testing.T) {
 	status := func(n int) func(http.ResponseWriter, *http.Request, *store) {
 		return func(w http.ResponseWriter, _ *http.Request, _ *store) { w.WriteHeader(n) }
 	}
-	always := func(method string, answer func(http.ResponseWriter, *http.Request, *store)) func(http.ResponseWriter, *http.Request, *store) bool {
+	always := func(method string, answer func(http.ResponseWriter, *http.Request, *store)) func(http.ResponseWriter, *http.Request,
+		*store) bool {
 		return func(w http.ResponseWriter, r *http.Request, s *store) bool {
 			if r.Method != method {
 				return false
@@ -119,7 +120,8 @@ func TestResumable(t *testing.T) {
 			s.Remember = func(p Progress) { remembered = append(remembered, p) }
 			ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 			defer stop()
-			step := rulebook.Step{Step: "upload", Method: "POST", Address: rulebook.NewText("{address}/up"), File: "archive", Resumable: true, Expect: []int{201}}
+			step := rulebook.Step{Step: "upload", Method: "POST", Address: rulebook.NewText("{address}/up"), File: "archive", Resumable: true,
+				Expect: []int{201}}
 			if c.piece > 0 {
 				if err := step.Piece.UnmarshalText([]byte(fmt.Sprint(c.piece, " B"))); err != nil {
 					t.Fatal(err)

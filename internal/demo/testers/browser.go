@@ -41,7 +41,8 @@ func InBrowser(ctx context.Context, browser, link string, seed uint64, length ti
 	}
 	if err == nil {
 		answer := fmt.Sprintf(
-			`document.querySelector("[name=q0][value='%d']").click(); document.querySelector("[name=q2]").value = "played by a program, in a browser"; document.querySelector("#form button").click()`,
+			`document.querySelector("[name=q0][value='%d']").click(); document.querySelector("[name=q2]").value = "played by a program, in a `+
+				`browser"; document.querySelector("#form button").click()`,
 			3+random.IntN(3),
 		)
 		err = chromedp.Do(inside, chromedp.Evaluate[chromedp.Void](answer), chromedp.Sleep(4*time.Second), chromedp.Navigate("about:blank"))

@@ -21,10 +21,13 @@ func TestDetect(t *testing.T) {
 		whole    bool // decodes to the plain text, as often as there are members
 	}{
 		"plain": {"", 0, false, true}, "plain.br": {"", 0, false, true}, "plain.gz": {"", 0, false, true}, "nothing.br": {"", 0, false, false},
-		"brotli.gz": {Brotli, 1, false, true}, "gzip.br": {Gzip, 1, false, true}, "two.gz": {Gzip, 2, false, true}, "header.gz": {Gzip, 1, false, true},
-		"trailing.gz": {Gzip, 1, true, true}, "trailing.br": {Brotli, 1, true, true}, "cut.gz": {Gzip, 0, false, false}, "cut.br": {Brotli, 0, false, false},
-		"a.zst": {Zstd, 0, false, true}, "a.zlib": {Zlib, 1, false, true}, "raw.bin": {Raw, 1, false, true}, "window.br": {Brotli, 0, false, false},
-		"empty.br": {Brotli, 1, false, false}, "hidden.level": {Brotli, 1, false, true}, "hidden.level2": {Gzip, 1, false, true},
+		"brotli.gz": {Brotli, 1, false, true}, "gzip.br": {Gzip, 1, false, true}, "two.gz": {Gzip, 2, false, true},
+		"header.gz":   {Gzip, 1, false, true},
+		"trailing.gz": {Gzip, 1, true, true}, "trailing.br": {Brotli, 1, true, true}, "cut.gz": {Gzip, 0, false, false},
+		"cut.br": {Brotli, 0, false, false},
+		"a.zst":  {Zstd, 0, false, true}, "a.zlib": {Zlib, 1, false, true}, "raw.bin": {Raw, 1, false, true},
+		"window.br": {Brotli, 0, false, false},
+		"empty.br":  {Brotli, 1, false, false}, "hidden.level": {Brotli, 1, false, true}, "hidden.level2": {Gzip, 1, false, true},
 	} {
 		data, err := os.ReadFile(filepath.Join("testdata", name))
 		if err != nil {

@@ -30,11 +30,13 @@ func (v value) bytes() value {
 // passing are methods that hand on what was loaded; wrapping are classes that do.
 var (
 	passing = map[string]bool{
-		"then": true, "catch": true, "finally": true, "arrayBuffer": true, "blob": true, "bytes": true, "clone": true, "stream": true, "subarray": true,
+		"then": true, "catch": true, "finally": true, "arrayBuffer": true, "blob": true, "bytes": true, "clone": true, "stream": true,
+		"subarray":  true,
 		"getReader": true, "read": true, "getWriter": true, "pipeThrough": true,
 	}
 	wrapping = map[string]bool{
-		"Uint8Array": true, "Uint8ClampedArray": true, "Int8Array": true, "DataView": true, "Response": true, "Blob": true, "ReadableStream": true,
+		"Uint8Array": true, "Uint8ClampedArray": true, "Int8Array": true, "DataView": true, "Response": true, "Blob": true,
+		"ReadableStream": true,
 	}
 )
 

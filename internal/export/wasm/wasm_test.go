@@ -82,7 +82,8 @@ func TestFeatures(t *testing.T) {
 func TestBroken(t *testing.T) {
 	for name, module := range map[string]string{
 		"empty": "", "text": "<html>", "version 2": "\x00asm\x02\x00\x00\x00", "component": "\x00asm\x0d\x00\x01\x00",
-		"no such section": magic + "\x20\x00", "section too short": magic + "\x05\x01\x01\x00\x01", "endless number": magic + "\x05\xff\xff\xff\xff\xff\xff",
+		"no such section": magic + "\x20\x00", "section too short": magic + "\x05\x01\x01\x00\x01", "endless number": magic +
+			"\x05\xff\xff\xff\xff\xff\xff",
 		"name too long": magic + "\x00\x02\x09n",
 	} {
 		var broken *Broken

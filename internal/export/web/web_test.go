@@ -24,21 +24,29 @@ func TestReadPage(t *testing.T) {
 		page string
 		want []string
 	}{
-		"quotes":             {"<script src='a.js'></script>\n<SCRIPT SRC=b.js></SCRIPT><script\n src = \"c.js\" defer>", []string{"script a.js 1:14", "script b.js 2:13", "script c.js 3:9"}},
-		"links":              {`<link rel="Stylesheet preload" href=a.css><link rel=canonical href=x><link rel="shortcut icon" href="i.png">`, []string{"style a.css 1:37", "icon i.png 1:102"}},
-		"srcset":             {`<img src=a.png srcset="b.png 1x, c,d.png 2x,e.png">`, []string{"picture a.png 1:10", "picture b.png 1:24", "picture c,d.png 1:34", "picture e.png 1:45"}},
-		"references":         {`<a href="a.html?x=1&amp;y=2">`, []string{"page a.html?x=1&y=2 1:10"}},
-		"comment":            {`<!-- <script src="no.js"></script> --><script src="a.js"></script>`, []string{"script a.js 1:52"}},
-		"text of script":     {`<script>document.write("<img src='a.png'>")</script>`, []string{"picture a.png 1:35"}},
-		"style element":      {"<style>\nb { background: url( 'a b.png' ) }</style>", []string{"picture a b.png 2:23"}},
-		"style in tag":       {`<p style="background:url(a.png)">`, []string{"picture a.png 1:26"}},
-		"escapes in a style": {`<style>b{background:url(a\ b.png)} p{background:url("\61 .png")}</style>`, []string{"picture a b.png 1:25", "picture a.png 1:54"}},
-		"code in attributes": {`<a href="javascript:fetch('a.json')" onclick="fetch('b.json')">`, []string{"page javascript:fetch('a.json') 1:10", "data a.json 1:28", "data b.json 1:54"}},
-		"a page in one":      {`<iframe srcdoc="<img src='a.png'>"></iframe><template><img src="b.png"></template>`, []string{"picture a.png 1:27", "picture b.png 1:65"}},
-		"media":              {`<video poster=p.jpg src=v.webm></video><object data=o.svg></object><input type=image src=b.png>`, []string{"media v.webm 1:25", "picture p.jpg 1:15", "frame o.svg 1:53", "picture b.png 1:90"}},
-		"for scripts":        {`<p data-src="a/b.png" data-v="1.5" data-at="https://lane.example/a.png"><body background=c.png>`, []string{"data a/b.png 1:14", "picture c.png 1:90"}},
-		"cut off":            {`<script src="a.js`, nil},
-		"empty":              {`<script src=""></script><img src>`, nil},
+		"quotes": {"<script src='a.js'></script>\n<SCRIPT SRC=b.js></SCRIPT><script\n src = \"c.js\" defer>",
+			[]string{"script a.js 1:14", "script b.js 2:13", "script c.js 3:9"}},
+		"links": {`<link rel="Stylesheet preload" href=a.css><link rel=canonical href=x><link rel="shortcut icon" href="i.png">`,
+			[]string{"style a.css 1:37", "icon i.png 1:102"}},
+		"srcset": {`<img src=a.png srcset="b.png 1x, c,d.png 2x,e.png">`,
+			[]string{"picture a.png 1:10", "picture b.png 1:24", "picture c,d.png 1:34", "picture e.png 1:45"}},
+		"references":     {`<a href="a.html?x=1&amp;y=2">`, []string{"page a.html?x=1&y=2 1:10"}},
+		"comment":        {`<!-- <script src="no.js"></script> --><script src="a.js"></script>`, []string{"script a.js 1:52"}},
+		"text of script": {`<script>document.write("<img src='a.png'>")</script>`, []string{"picture a.png 1:35"}},
+		"style element":  {"<style>\nb { background: url( 'a b.png' ) }</style>", []string{"picture a b.png 2:23"}},
+		"style in tag":   {`<p style="background:url(a.png)">`, []string{"picture a.png 1:26"}},
+		"escapes in a style": {`<style>b{background:url(a\ b.png)} p{background:url("\61 .png")}</style>`,
+			[]string{"picture a b.png 1:25", "picture a.png 1:54"}},
+		"code in attributes": {`<a href="javascript:fetch('a.json')" onclick="fetch('b.json')">`,
+			[]string{"page javascript:fetch('a.json') 1:10", "data a.json 1:28", "data b.json 1:54"}},
+		"a page in one": {`<iframe srcdoc="<img src='a.png'>"></iframe><template><img src="b.png"></template>`,
+			[]string{"picture a.png 1:27", "picture b.png 1:65"}},
+		"media": {`<video poster=p.jpg src=v.webm></video><object data=o.svg></object><input type=image src=b.png>`,
+			[]string{"media v.webm 1:25", "picture p.jpg 1:15", "frame o.svg 1:53", "picture b.png 1:90"}},
+		"for scripts": {`<p data-src="a/b.png" data-v="1.5" data-at="https://lane.example/a.png"><body background=c.png>`,
+			[]string{"data a/b.png 1:14", "picture c.png 1:90"}},
+		"cut off": {`<script src="a.js`, nil},
+		"empty":   {`<script src=""></script><img src>`, nil},
 	} {
 		links := ReadPage([]byte(c.page)).Links
 		if got := found(links); !slices.Equal(got, c.want) {
@@ -64,11 +72,13 @@ func TestReadPageFacts(t *testing.T) {
 // TestPlaces: where a script can be planted, also in pages that leave out what may be left out.
 func TestPlaces(t *testing.T) {
 	for page, want := range map[string]string{
-		"<!doctype html><html><head><title>t</title></head><body>x</body></html>": "<!doctype html><html><head>A<title>t</title>B</head><body>xC</body></html>",
-		"<!doctype html><title>t</title><p>x":                                     "<!doctype html>AB<title>t</title><p>xC",
-		"<html lang=en><body>x</body>":                                            "<html lang=en>AB<body>xC</body>",
-		"\ufeff<p>x":                                                              "\ufeffAB<p>xC",
-		"<head><script>'</head>'</script></head><body>'</body>'</body>":           "<head>A<script>'</head>'</script>B</head><body>'</body>'C</body>",
+		"<!doctype html><html><head><title>t</title></head><body>x</body></html>": "<!doctype " +
+			"html><html><head>A<title>t</title>B</head><body>xC</body></html>",
+		"<!doctype html><title>t</title><p>x": "<!doctype html>AB<title>t</title><p>xC",
+		"<html lang=en><body>x</body>":        "<html lang=en>AB<body>xC</body>",
+		"\ufeff<p>x":                          "\ufeffAB<p>xC",
+		"<head><script>'</head>'</script></head><body>'</body>'</body>": "<head>A<script>'</head>'</script>B</head><body>'</body>" +
+			"'C</body>",
 	} {
 		p := ReadPage([]byte(page))
 		got := page[:p.HeadStart] + "A" + page[p.HeadStart:p.HeadEnd] + "B" + page[p.HeadEnd:p.BodyEnd] + "C" + page[p.BodyEnd:]
@@ -114,7 +124,8 @@ func TestResolve(t *testing.T) {
 
 // FuzzReadPage: every link lies inside the page, and places are in order.
 func FuzzReadPage(f *testing.F) {
-	for _, s := range []string{"<script src=a>", "<p style=\"x:url('&#39;a')\">", "<img srcset='a 1x,,b'>", "<html><head></head><body></body>", "<a\x00=b href=c/>"} {
+	for _, s := range []string{"<script src=a>", "<p style=\"x:url('&#39;a')\">", "<img srcset='a 1x,,b'>",
+		"<html><head></head><body></body>", "<a\x00=b href=c/>"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
@@ -211,7 +222,8 @@ func TestPageStyle(t *testing.T) {
 }
 
 func FuzzReadScript(f *testing.F) {
-	for _, s := range []string{"f('a.png')", "`${a}`+'b.js'", "a/b/'c.js'", "import('./x.js')", "x = `a${`b${c}`}d.png`", "/[/]/.test('a.js')"} {
+	for _, s := range []string{"f('a.png')", "`${a}`+'b.js'", "a/b/'c.js'", "import('./x.js')", "x = `a${`b${c}`}d.png`",
+		"/[/]/.test('a.js')"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) { within(t, data, ReadScript(data).Links) })

@@ -226,7 +226,8 @@ type compressor interface {
 	compress(data []byte, begin int, last bool) []byte
 }
 
-// keyOf tells pieces apart by all that their compressed bytes depend on. It need not withstand an attack: an archive is read back and compared
+// keyOf tells pieces apart by all that their compressed bytes depend on. It need not withstand an attack: an archive is read back and
+// compared
 // with its contents before it counts.
 func keyOf(data []byte, begin int, last bool) (key [sha256.Size]byte) {
 	sum := xxh3.Hash128(data).Bytes()

@@ -68,8 +68,10 @@ func written(t *testing.T, s *Stream) []byte {
 func samples() map[string][]byte {
 	words := bytes.Repeat([]byte("every lantern on the lane, "), 200_000)
 	return map[string][]byte{
-		"empty": nil, "one": {7}, "small": words[:100], "kept": words[:leastKept], "a block": words[:blockSize], "a block and a byte": words[:blockSize+1],
-		"several": words[:4*blockSize+12345], "noise": noise(1, 300_000), "much noise": noise(2, 3*blockSize), "mixed": append(noise(3, blockSize), words[:2*blockSize]...),
+		"empty": nil, "one": {7}, "small": words[:100], "kept": words[:leastKept], "a block": words[:blockSize],
+		"a block and a byte": words[:blockSize+1],
+		"several":            words[:4*blockSize+12345], "noise": noise(1, 300_000), "much noise": noise(2, 3*blockSize),
+		"mixed": append(noise(3, blockSize), words[:2*blockSize]...),
 	}
 }
 
@@ -152,7 +154,8 @@ func TestVerifier(t *testing.T) {
 func TestChanged(t *testing.T) {
 	s := open(t, t.TempDir())
 	data := samples()["several"]
-	for what, now := range map[string][]byte{"shorter": data[:len(data)-1], "longer": append(bytes.Clone(data), 1), "other": append([]byte{1}, data[1:]...), "gone": nil} {
+	for what, now := range map[string][]byte{"shorter": data[:len(data)-1], "longer": append(bytes.Clone(data), 1),
+		"other": append([]byte{1}, data[1:]...), "gone": nil} {
 		c := content("lane.pack", data)
 		c.Open = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(now)), nil }
 		var changed *Changed

@@ -91,7 +91,8 @@ func TestFewerColours(t *testing.T) {
 		m    image.Image
 		kind byte
 	}{
-		"few": {few, paletteKind}, "grey": {grey, greyKind}, "grey with alpha": {greyAlpha, greyAlphaKind}, "opaque": {opaque, colourKind}, "hidden": {hidden, paletteKind},
+		"few": {few, paletteKind}, "grey": {grey, greyKind}, "grey with alpha": {greyAlpha, greyAlphaKind}, "opaque": {opaque, colourKind},
+		"hidden": {hidden, paletteKind},
 	} {
 		var b bytes.Buffer
 		if err := stdpng.Encode(&b, translucent{c.m}); err != nil {
@@ -146,8 +147,10 @@ func TestLeftAlone(t *testing.T) {
 		"\xff\xda\x00\x02picture"...)
 	for name, data := range map[string][]byte{
 		"cut.png": whole[:len(whole)/2], "moves.png": bytes.Replace(whole, []byte("IDAT"), []byte("acTL"), 1),
-		"turned.jpg": turned, "broken.js": []byte("function ( { " + strings.Repeat("x ", 100)), "a.json": []byte(`{"a": 1, ` + strings.Repeat(" ", 100)),
-		"lane.pack": []byte("   packed   data   "), "short.mp3": []byte("ID3\x03\x00\x00\x00\x00\x7f\x7f"), "a.wav": []byte("RIFF\xff\x00\x00\x00WAVELIST\xff\xff\xff\xff"),
+		"turned.jpg": turned, "broken.js": []byte("function ( { " + strings.Repeat("x ", 100)),
+		"a.json":    []byte(`{"a": 1, ` + strings.Repeat(" ", 100)),
+		"lane.pack": []byte("   packed   data   "), "short.mp3": []byte("ID3\x03\x00\x00\x00\x00\x7f\x7f"),
+		"a.wav": []byte("RIFF\xff\x00\x00\x00WAVELIST\xff\xff\xff\xff"),
 	} {
 		if got := Content(name, data); !bytes.Equal(got, data) {
 			t.Errorf("%s was changed to %d bytes", name, len(got))
@@ -213,7 +216,8 @@ func FuzzContent(f *testing.F) {
 		f.Add("a.png", encodePNG(f, m, stdpng.DefaultCompression))
 	}
 	chance := rand.New(rand.NewPCG(1, 2))
-	for _, seed := range []string{"\xff\xd8\xff\xe0\x00\x04ab\xff\xda", "RIFF\x10\x00\x00\x00WEBPVP8X", "RIFF\x10\x00\x00\x00WAVEdata\x01\x00\x00\x00a", "ID3\x03\x00\x00\x00\x00\x00\x01a\xff\xfb", "fLaC\x80\x00\x00\x01a"} {
+	for _, seed := range []string{"\xff\xd8\xff\xe0\x00\x04ab\xff\xda", "RIFF\x10\x00\x00\x00WEBPVP8X",
+		"RIFF\x10\x00\x00\x00WAVEdata\x01\x00\x00\x00a", "ID3\x03\x00\x00\x00\x00\x00\x01a\xff\xfb", "fLaC\x80\x00\x00\x01a"} {
 		noise := make([]byte, 30)
 		for i := range noise {
 			noise[i] = byte(chance.Uint32())

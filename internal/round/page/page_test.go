@@ -30,7 +30,8 @@ func TestPage(t *testing.T) {
 	}
 	var b strings.Builder
 	p := &Page{
-		Title: "Tinderwick Lane", Version: "0.4.0", Opened: time.Now(), Until: time.Now(), Round: "0123456789", Report: maker.Report(), Plays: plays,
+		Title: "Tinderwick Lane", Version: "0.4.0", Opened: time.Now(), Until: time.Now(), Round: "0123456789", Report: maker.Report(),
+		Plays: plays,
 		Questions: []round.Question{
 			{Ask: "Was it fun?", Kind: "scale"},
 			{Ask: "What was odd?", Kind: "text"},
@@ -40,7 +41,8 @@ func TestPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := b.String()
-	for _, want := range []string{"<svg", "stopped at level &lt;u&gt;1", `data-at="6.0"`, `src="data:video/webm;base64,bm8gZmlsbQ=="`, "Was it fun?", "&lt;script&gt;alert", "Look first at level"} {
+	for _, want := range []string{"<svg", "stopped at level &lt;u&gt;1", `data-at="6.0"`, `src="data:video/webm;base64,bm8gZmlsbQ=="`,
+		"Was it fun?", "&lt;script&gt;alert", "Look first at level"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %s on the page", want)
 		}

@@ -23,7 +23,8 @@ func (content) Close() error { return nil }
 // Edition is a version of a few files, which say which it is of, but for one that is always the same.
 func Edition(n int) site.Parcel {
 	p := site.Parcel{Folder: fmt.Sprintf("0.%d.0-abcdef%04d", n, n), Version: fmt.Sprintf("0.%d.0", n), Fingerprint: fmt.Sprint(n)}
-	for name, text := range map[string]string{"index.html": fmt.Sprintf("edition %d", n), "data/lane.pack": strings.Repeat(fmt.Sprint("lane", n), 2000), "rules.wasm": "always the same"} {
+	for name, text := range map[string]string{"index.html": fmt.Sprintf("edition %d", n),
+		"data/lane.pack": strings.Repeat(fmt.Sprint("lane", n), 2000), "rules.wasm": "always the same"} {
 		data := []byte(text)
 		p.Files = append(
 			p.Files,
