@@ -117,7 +117,7 @@ type (
 		At      *project.Destination
 		Version string
 	}
-	// Page says what of a page has changed; with Would, what would be sent of it.
+	// Page says which parts of a page have changed; with Would, which would be sent.
 	Page struct {
 		Changed []string
 		Would   bool

@@ -12,7 +12,7 @@ type History struct {
 	Deliveries []Past `json:"deliveries"`
 }
 
-// A Past is one delivery, and what became of it.
+// A Past is one delivery, and its states.
 type Past struct {
 	Delivery
 	By     string `json:"by"`

@@ -51,7 +51,7 @@ func (w *walker) guessing() map[int]bool {
 // mostAsked bounds how many nodes are looked at for one text.
 const mostAsked = 5000
 
-// identity are properties and methods by which a browser says which one it is, or which media it plays.
+// identity are properties and methods that tell which browser it is, or which media it plays.
 var identity = map[string]bool{
 	"userAgent": true, "userAgentData": true, "appVersion": true, "canPlayType": true, "isTypeSupported": true,
 	"navigator.vendor": true, "navigator.platform": true,
