@@ -27,10 +27,10 @@ corpus: build ## exports of many libraries and bundlers, packed and run beside t
 	scripts/corpus/build $(CORPUS)
 	go run ./scripts/corpus -at $(CORPUS) -doc docs/corpus.md $(if $(PORTALS),-portals)
 
-matrix: build ## every way in which games load compressed files, on every kind of host, in a browser
+matrix: build ## every way in which games load compressed files, on every kind of host; games of known behaviour; in a browser
 	scripts/test-partners corpus
 	scripts/corpus/build $(CORPUS) loaders
-	MATRIX=$(CORPUS)/loaders go test -count=1 -timeout 60m -parallel 3 -run '^TestUnpacking$$|^TestLargeStreams$$' ./tests
+	MATRIX=$(CORPUS)/loaders go test -count=1 -timeout 60m -parallel 3 -run '^TestUnpacking$$|^TestLargeStreams$$|^TestGames$$' ./tests
 
 lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi

@@ -258,11 +258,11 @@ func TestRoundKilled(t *testing.T) {
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
 	w := witness(t, hv, control)
 	for range 3 {
-		w.more(t, 60)
+		w.more(t, 200)
 		kill(syscall.SIGKILL)
 		_, _, kill = hosting(t, data, "--port", port)
 	}
-	w.more(t, 200)
+	w.more(t, 1200)
 	w.end(t, hv, project)
 	kill(os.Interrupt)
 	if left, err := filepath.Glob(filepath.Join(data, "host.db-wal")); err != nil || len(left) > 0 {
@@ -354,9 +354,9 @@ func TestHostsShared(t *testing.T) {
 	// Killed in the middle of events, and the database away for a while.
 	kills[0] = run1(0)
 	w := witness(t, hv, control)
-	w.more(t, 60)
+	w.more(t, 200)
 	kills[0](syscall.SIGKILL)
-	w.more(t, 60) // by the other host
+	w.more(t, 200) // by the other host
 	data.stop()
 	if status, _ := get(t, control+"/healthz"); status != http.StatusServiceUnavailable {
 		t.Errorf("without its data the host is in health: %d", status)
@@ -366,7 +366,7 @@ func TestHostsShared(t *testing.T) {
 		status, _ := get(t, control+"/healthz")
 		return status, status == 200
 	})
-	w.more(t, 200)
+	w.more(t, 1200)
 	w.end(t, hv, project)
 }
 

@@ -145,7 +145,7 @@ window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-d
 				"	front.transferFromImageBitmap(back.transferToImageBitmap());\n	requestAnimationFrame(frame);")(f)
 		}, "", nil, 0, nil, "It starts"},
 		"loading never ends": {change("game.js", `say("loading-done");`, `fetch("night.pack").then((r) => r.ok && say("loading-done"));`), "",
-			[]string{"--start", "3s"}, 1, []string{"trial-start"}, "most likely: night.pack: the game asks for it, and it is not there"},
+			[]string{"--start", "3s"}, 1, []string{"trial-start"}, "night.pack: the game asks for it, and it is not there"},
 		"stays black":  {change("game.js", `"hsl(" + i * 9 + ",80%,60%)"`, `"#102"`), "", nil, 1, []string{"trial-black"}, ""},
 		"stands still": {change("game.js", `+ now / 9`, ``), "", nil, 0, []string{"trial-still"}, ""},
 		"never called": {change("game.js", `say("loading-done");`, ``), "", []string{"--start", "3s"}, 1, []string{"trial-start"},

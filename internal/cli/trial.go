@@ -89,6 +89,9 @@ func (a *console) showTrial(r *trial.Result, report string) {
 	var rows [][]string
 	for _, v := range r.Views {
 		started := "never"
+		if v.Answer == trial.Untold {
+			started = "can't tell"
+		}
 		if v.Started {
 			started = fmt.Sprintf("%.1fs", float64(v.StartMS)/1000)
 		}

@@ -102,6 +102,10 @@ func Window(ctx context.Context, browser string, listen func(any)) (inside conte
 			"disable-component-update",
 			true,
 		),
+		// Without a graphics card, drawing in few steps is quicker, most of all on a busy machine.
+		chromedp.Flag("disable-gpu-rasterization", true),
+		chromedp.Flag("disable-gpu-compositing", true),
+		chromedp.Flag("disable-accelerated-2d-canvas", true),
 		chromedp.Flag("autoplay-policy", "no-user-gesture-required"),
 		chromedp.Flag("enable-precise-memory-info", true),
 	)

@@ -141,14 +141,14 @@ func (t *Trial) watchOn(
 		return err
 	}
 	defer done()
-	r.scale = scale
+	r.scale, r.resting = scale, true
 	if err := r.call(func(inside context.Context) error { return chromedp.Do(inside, r.size(v.Size[0], v.Size[1])) }); err != nil {
 		return broken(ctx, err)
 	}
 	if err := r.start(ctx); err != nil {
 		return broken(ctx, err)
 	}
-	if !r.seen.Started {
+	if r.seen.Answer == No {
 		return &NotStarted{v.Name}
 	}
 	r.pause(ctx, fading)

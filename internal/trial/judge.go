@@ -237,8 +237,22 @@ func firstOf(events []serve.Event, kind, name string) int {
 
 // sent is one value of a statistic.
 type sent struct {
-	name  string
-	value string
+	name   string
+	value  string // as a person writes it; what is no number as JSON
+	number bool
+}
+
+// valueOf reads a value that was sent. NaN and infinite numbers arrive as null (ECMA-262, JSON.stringify).
+func (s *sent) valueOf(v any) {
+	if n, ok := v.(float64); ok {
+		s.value, s.number = strconv.FormatFloat(n, 'f', -1, 64), true
+		return
+	}
+	data, err := json.Marshal(v)
+	s.value = string(data)
+	if err != nil {
+		s.value = "something that has no JSON form"
+	}
 }
 
 // statistic reads the name and value of a statistic from what was heard: a call of the portal's, or where there is none a
@@ -250,7 +264,9 @@ func (t *Trial) statistic(e serve.Event) (sent, bool) {
 			Value any
 		}
 		if json.Unmarshal(e.Detail, &d) == nil && d.Name != "" {
-			return sent{d.Name, fmt.Sprint(d.Value)}, true
+			s := sent{name: d.Name}
+			s.valueOf(d.Value)
+			return s, true
 		}
 	}
 	if e.Kind != "call" || t.Rules == nil {
@@ -268,10 +284,10 @@ func (t *Trial) statistic(e serve.Event) (sent, bool) {
 			s := sent{}
 			for i, a := range c.Arguments {
 				if i < len(arguments) && a == "{name}" {
-					s.name = fmt.Sprint(arguments[i])
+					s.name, _ = arguments[i].(string)
 				}
 				if i < len(arguments) && a == "{value}" {
-					s.value = fmt.Sprint(arguments[i])
+					s.valueOf(arguments[i])
 				}
 			}
 			return s, s.name != ""
@@ -328,15 +344,35 @@ func (t *Trial) takesStatistics() bool {
 	return t.Rules != nil && slices.ContainsFunc(t.Rules.Hooks, func(h rulebook.Hook) bool { return len(h.At("statistic")) > 0 })
 }
 
+// nothing says what null stands for.
+func nothing(value string) string {
+	if value == "null" {
+		return "; NaN and infinite numbers become that"
+	}
+	return ""
+}
+
 // statistics judges the values that were sent against those that are declared.
 func (t *Trial) statistics(v *View) []finding.Finding {
-	var declared, heard []string
+	var declared, heard, odd []string
 	for _, s := range t.Statistics {
 		declared = append(declared, s.Name)
 	}
 	var list []finding.Finding
 	for _, e := range v.Heard {
 		s, ok := t.statistic(e)
+		if ok && !s.number && !slices.Contains(odd, s.name) {
+			odd = append(odd, s.name)
+			level := finding.Error
+			if strings.HasPrefix(s.value, `"`) {
+				level = finding.Warning // some portals read a number in a text
+			}
+			list = append(list, finding.Finding{
+				ID: "trial-value", Level: level, Message: fmt.Sprintf("the game sends %q as %s, which is no number%s", s.name, s.value,
+					nothing(s.value)),
+				Fix: "look where the value comes from; a portal drops it, or shows it on its leaderboard",
+			})
+		}
 		if !ok || slices.Contains(heard, s.name) {
 			continue
 		}
@@ -366,50 +402,6 @@ func (t *Trial) statistics(v *View) []finding.Finding {
 		}
 	}
 	return list
-}
-
-// neverStarted is the finding for a game that did not start, with the most likely cause among what was seen.
-func (r *viewer) neverStarted(s *state) error {
-	if _, err := r.picture("when the time was up"); err != nil {
-		return err
-	}
-	r.watch.mu.Lock()
-	defer r.watch.mu.Unlock()
-	words, fix := "nothing was drawn", "look at the report: what was the last file that came?"
-	if s != nil && s.Drawn > 2 {
-		words, fix = "loading was begun and never done", "look what the game waits for"
-	}
-	for _, r := range slices.Backward(r.watch.all()) {
-		if r.EndMS == 0 {
-			words, fix = "it still waits for "+r.Path, "look whether the file is too large, or its host does not answer"
-			break
-		}
-	}
-	for _, p := range r.watch.problems {
-		if p.ID == "trial-exception" || p.ID == "trial-console" {
-			words, fix = p.Message, "fix it in the game"
-			if strings.Contains(p.Message, "SharedArrayBuffer") {
-				words, fix = "it needs memory that threads share, for which the page must be isolated, and "+r.host()+" sends no isolation headers",
-					"export without threads"
-			}
-			break
-		}
-	}
-	for _, f := range slices.Concat(r.trial.requests(&View{Requests: r.watch.all()})) {
-		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
-			words, fix = f.File+": "+f.Message, f.Fix
-			break
-		}
-	}
-	r.seen.Problems = append(
-		r.seen.Problems,
-		finding.Finding{
-			ID:      "trial-start",
-			Message: fmt.Sprintf("the game did not start within %s; most likely: %s", r.trial.Start, words),
-			Fix:     fix,
-		},
-	)
-	return nil
 }
 
 func (r *viewer) host() string {

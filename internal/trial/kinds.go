@@ -18,6 +18,16 @@ func Kinds() []*check.Check {
 			After:  "the title screen",
 		},
 		{
+			ID:    "trial-untold",
+			Title: "Whether the game starts can't be told",
+			Level: finding.Warning,
+			Text: "Something is to be seen, and nothing says whether it is the game: it stands still or moves a little, and a press changes " +
+				"nothing. Or the machine was too busy to judge by. A game that sends loading-done, or steps that lead to where it can be seen, " +
+				"settle it.",
+			Before: "a spinner that may be the game's own",
+			After:  "the event loading-done, when the title can be pressed",
+		},
+		{
 			ID:    "trial-black",
 			Title: "The picture stays black",
 			Level: finding.Error,
@@ -201,6 +211,16 @@ func Kinds() []*check.Check {
 			Text: "The game sent a statistic that havvel.toml does not declare. Portals drop values of names that they don't know, without a " +
 				"word.",
 			Before: "lantern = 12 where \"lanterns\" is declared",
+			After:  "lanterns = 12",
+		},
+		{
+			ID:    "trial-value",
+			Title: "A statistic was sent that is no number",
+			Level: finding.Error,
+			Text: "A leaderboard takes numbers. NaN and infinite numbers arrive as nothing, a text or an object as itself; portals drop them, " +
+				"or show " +
+				"what they make of them.",
+			Before: "lanterns = NaN",
 			After:  "lanterns = 12",
 		},
 		{

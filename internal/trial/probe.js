@@ -1,7 +1,53 @@
 (function () {
 	"use strict";
 	// Watches what a page draws and how much memory it takes, without changing what it does.
-	const p = { frames: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
+	const p = { frames: 0, played: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
+	// How the game draws: which kinds of calls a frame makes, in stretches of frames that make the same.
+	const stretches = [], bits = {};
+	let kinds = 0;
+	const frame = new MessageChannel(); // by which games on timers are seen, too
+	frame.port1.onmessage = () => {
+		const at = performance.now(), last = stretches[stretches.length - 1];
+		p.played++;
+		if (last && last.kinds === kinds) last.end = at, last.n++;
+		else stretches.push({ kinds, begin: at, end: at, n: 1 });
+		if (stretches.length > 400) stretches.splice(0, 100);
+		kinds = 0;
+	};
+	const draws = (name) => {
+		if (!(name in bits)) bits[name] = 1 << Object.keys(bits).length % 30;
+		if (!kinds) frame.port2.postMessage(0);
+		kinds |= bits[name];
+	};
+	// The kinds that most frames of the last while made, and since when they do.
+	const pattern = () => {
+		const now = performance.now(), many = {};
+		for (const s of stretches) if (s.end > now - 1500) many[s.kinds] = (many[s.kinds] || 0) + s.n;
+		let best = 0, at = 0;
+		for (const k in many) if (!best || many[k] > many[best]) best = +k;
+		for (let i = stretches.length - 1; best && i >= 0; i--) {
+			if (stretches[i].kinds !== best) continue;
+			if (at && at - stretches[i].end > 1000) break;
+			at = stretches[i].begin;
+		}
+		return { kinds: best, at };
+	};
+	// What is being made of files that have come.
+	const making = {};
+	const until = (what, promise) => {
+		making[what] = (making[what] || 0) + 1;
+		const over = () => { making[what]--; };
+		Promise.resolve(promise).then(over, over);
+		return promise;
+	};
+	const make = (on, names, what) => on && names.forEach((n) => {
+		const known = on[n];
+		if (typeof known === "function") on[n] = function () { return until(what, known.apply(this, arguments)); };
+	});
+	make(window, ["createImageBitmap"], "a picture");
+	make(window.BaseAudioContext && BaseAudioContext.prototype, ["decodeAudioData"], "a sound");
+	make(window.FontFace && FontFace.prototype, ["load"], "a font");
+	make(WebAssembly, ["compile", "compileStreaming", "instantiate", "instantiateStreaming"], "WebAssembly");
 	const next = window.requestAnimationFrame.bind(window);
 	const tick = () => { p.frames++; next(tick); };
 	next(tick);
@@ -16,7 +62,7 @@
 	};
 	const count = (proto, names, what = "drawn") => proto && names.forEach((n) => {
 		const known = proto[n];
-		if (typeof known === "function") proto[n] = function () { p[what]++; return known.apply(this, arguments); };
+		if (typeof known === "function") proto[n] = function () { p[what]++; draws(n); return known.apply(this, arguments); };
 	});
 	const three = ["drawArrays", "drawElements", "drawArraysInstanced", "drawElementsInstanced", "drawRangeElements", "blitFramebuffer"];
 	const flat = ["drawImage", "fillRect", "strokeRect", "fillText", "strokeText", "putImageData", "fill", "stroke"];
@@ -56,6 +102,11 @@
 	const Memory = WebAssembly.Memory;
 	WebAssembly.Memory = new Proxy(Memory, { construct(f, a) { const m = new f(...a); p.memories.push(m); return m; } });
 	const shown = (e) => { const s = getComputedStyle(e); return s.visibility !== "hidden" && s.display !== "none"; };
+	// Where there is something to press.
+	window.havvelControls = () => [...document.querySelectorAll("button, a[href], input, [role=button], [onclick], summary")].filter((e) => {
+		const r = e.getBoundingClientRect();
+		return shown(e) && r.width > 4 && r.height > 4 && r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
+	}).slice(0, 3).map((e) => { const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]; });
 	window.havvelProbe = () => {
 		let canvas = null;
 		for (const c of document.querySelectorAll("canvas")) {
@@ -65,7 +116,10 @@
 		}
 		const root = document.documentElement, body = document.body;
 		const hides = [root, body].some((e) => e && /hidden|clip/.test(getComputedStyle(e).overflow + getComputedStyle(e).overflowY));
+		const drawing = pattern();
+		const now = document.fonts && document.fonts.status === "loading" ? "a font" : Object.keys(making).find((k) => making[k] > 0) || "";
 		return {
+			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now,
 			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
 			heap: performance.memory ? performance.memory.usedJSHeapSize : 0,

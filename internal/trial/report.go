@@ -136,18 +136,29 @@ func (r *Result) Report(w io.Writer, title, portal string) error {
 
 // Verdict is the result in one line.
 func (r *Result) Verdict() string {
-	started := 0
+	many := map[Answer]int{}
 	for _, v := range r.Views {
-		if v.Started {
-			started++
+		many[v.Answer]++
+	}
+	views := func(n int) string {
+		switch {
+		case len(r.Views) == 1:
+			return ""
+		case n == len(r.Views):
+			return fmt.Sprintf(" in all %d views", n)
 		}
+		return fmt.Sprintf(" in %d of %d views", n, len(r.Views))
 	}
-	words := fmt.Sprintf("It starts in all %d views", len(r.Views))
-	if started < len(r.Views) {
-		words = fmt.Sprintf("It starts in %d of %d views", started, len(r.Views))
-	}
-	if len(r.Views) == 1 && started == 1 {
-		words = "It starts"
+	var words string
+	switch {
+	case many[Untold] == len(r.Views):
+		words = "Whether it starts can't be told"
+	case many[Yes] == 0 && many[Untold] == 0:
+		words = "It doesn't start"
+	case many[Untold] > 0:
+		words = fmt.Sprintf("It starts%s; in %d it can't be told", views(many[Yes]), many[Untold])
+	default:
+		words = "It starts" + views(many[Yes])
 	}
 	switch n := finding.Errors(r.Findings); n {
 	case 0:

@@ -4,9 +4,9 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
-	"errors"
 	"image"
 	_ "image/png" // what the browser gives
+	"sync/atomic"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -28,7 +28,11 @@ var probe string
 // state is what the probe tells of a page.
 type state struct {
 	Frames, Lost   int
-	Drawn, Cleared int // calls
+	Played         int     // frames in which it drew
+	Pattern        int     // the kinds of calls that a frame makes
+	PatternAt, Now float64 // milliseconds of the frame's own clock: since when it draws so, and now
+	Making         string  // what is being made of files that have come; "" for nothing
+	Drawn, Cleared int     // calls
 	Wasm, Heap     int64
 	Ready          bool
 	VW, VH, SW, SH float64
@@ -48,6 +52,11 @@ type viewer struct {
 	watch   *watcher
 	browser context.Context
 	scale   float64 // pixels of the screen for each of CSS, on a desktop; default: 1
+	sight   sight
+	pulse   *pulse
+	casting atomic.Bool // a screencast tells what is to be seen
+	played  bool        // the steps were done
+	resting bool        // a picture at rest is enough: nothing is pressed to tell whether it is the game
 }
 
 // answerLimit is how long the browser may take for one answer.
@@ -84,9 +93,16 @@ func (t *Trial) begin(ctx context.Context, v rulebook.View, w *watcher, listen f
 	if err != nil {
 		return nil, nil, err
 	}
-	inside, end := Window(ctx, t.Browser, listen)
+	r = &viewer{trial: t, view: v, watch: w, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
+	inside, end := Window(ctx, t.Browser, func(ev any) {
+		if e, ok := ev.(*page.EventScreencastFrame); ok && r.casting.Load() {
+			go r.see(ctx, e)
+			return
+		}
+		listen(ev)
+	})
+	r.browser = inside
 	done = func() { end(); server.Close() }
-	r = &viewer{trial: t, view: v, watch: w, browser: inside, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
 	guard := time.AfterFunc(3*answerLimit, end) // the window closes with the context that opens it, which so has no limit of its own
 	defer guard.Stop()
 	err = chromedp.Do(inside, r.size(v.Size[0], v.Size[1]))
@@ -123,9 +139,18 @@ func (r *viewer) open(server *serve.Server) error {
 	r.watch.mu.Lock()
 	r.watch.base, r.watch.page = server.Game, server.Page
 	r.watch.mu.Unlock()
+	r.pulse = newPulse(processOf(r.browser))
 	r.seen.began = time.Now()
 	_, err = chromedp.Call(ctx, page.Navigate, page.NavigateParams{URL: address})
 	return err
+}
+
+// processOf is that of the browser that a window is in; 0 where it isn't known.
+func processOf(window context.Context) int {
+	if c := chromedp.FromContext(window); c != nil && c.Browser != nil && c.Browser.Process() != nil {
+		return c.Browser.Process().Pid
+	}
+	return 0
 }
 
 func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
@@ -155,9 +180,12 @@ func (r *viewer) play(ctx context.Context) error {
 		return err
 	}
 	r.seen.Fit = fitOf(last)
-	first, err := r.picture("start") // a second later, since a loading picture may still fade
+	first, err := r.take() // a second later, since a loading picture may still fade
 	if err != nil {
 		return err
+	}
+	if len(r.seen.Pictures) == 0 {
+		r.seen.Pictures = append(r.seen.Pictures, Picture{"start", int(time.Since(r.seen.began).Milliseconds()), first})
 	}
 	if err := r.turn(ctx); err != nil {
 		return err
@@ -167,8 +195,10 @@ func (r *viewer) play(ctx context.Context) error {
 		return err
 	}
 	r.light(first, second, last)
-	if err := r.steps(ctx); err != nil {
-		return err
+	if !r.played {
+		if err := r.steps(ctx); err != nil {
+			return err
+		}
 	}
 	r.pause(ctx, r.trial.Watch-time.Since(r.seen.began)+time.Duration(r.seen.StartMS)*time.Millisecond)
 	if last, err = r.ask(); err != nil {
@@ -241,66 +271,8 @@ func (r *viewer) remember(s *state) {
 	r.seen.Memory = append(list, Memory{at, s.Heap, s.Wasm})
 }
 
-// start waits for the first picture that isn't blank: something was drawn, and loading is over as far as the game says.
-func (r *viewer) start(ctx context.Context) error {
-	defer func() { _, r.seen.Bytes = r.watch.pending() }()
-	for {
-		s, err := r.ask()
-		if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-			r.problem("trial-start", "the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
-			return nil
-		}
-		if err != nil && ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if at := time.Since(r.seen.began); err == nil && r.drawn(s) {
-			if shown, err := r.shown(s); err != nil {
-				return err
-			} else if shown {
-				r.seen.Started, r.seen.StartMS = true, int(at.Milliseconds())
-				return nil
-			}
-		}
-		if time.Since(r.seen.began) > r.trial.Start {
-			return r.neverStarted(s)
-		}
-		pause(ctx, 80*time.Millisecond)
-	}
-}
-
-// drawn reports whether the page may have started.
-func (r *viewer) drawn(s *state) bool {
-	begun, over := false, false
-	for _, e := range r.watch.events() {
-		begun = begun || e.Kind == "event" && e.Name == "loading-begun"
-		over = over || e.Kind == "event" && e.Name == "loading-done"
-	}
-	if begun && !over {
-		return false
-	}
-	if s.Drawn > 2 && !s.unseen() {
-		return true
-	}
-	open, _ := r.watch.pending()
-	return s.Ready && !open && (s.unseen() || s.Cleared > 2)
-}
-
 // unseen reports whether the probe can't tell if the page draws.
 func (s *state) unseen() bool { return s.Canvas == nil || s.Canvas.Handed }
-
-// shown reports whether the window has a picture that isn't of one colour. Of a game that is seen to draw, the picture that is
-// taken later tells.
-func (r *viewer) shown(s *state) (bool, error) {
-	if !s.unseen() {
-		return true, nil
-	}
-	p, err := r.take()
-	if err != nil {
-		return false, err
-	}
-	_, spread := light(p)
-	return spread > 0.01, nil
-}
 
 func (r *viewer) take() ([]byte, error) {
 	ctx, cancel := context.WithTimeout(r.browser, 2*answerLimit)
@@ -333,7 +305,11 @@ func (r *viewer) frames(ctx context.Context) (*state, error) {
 	pause(ctx, time.Second)
 	after, err := r.ask()
 	if err == nil {
-		r.seen.Frames = float64(after.Frames-before.Frames) / time.Since(at).Seconds()
+		drawn := after.Played - before.Played
+		if after.unseen() {
+			drawn = after.Frames - before.Frames
+		}
+		r.seen.Frames = float64(drawn) / time.Since(at).Seconds()
 	}
 	return after, err
 }

@@ -17,12 +17,18 @@ import (
 //
 //	wait 500ms
 //	press Enter
+//	hold ArrowRight for 500ms
 //	tap 50% 80%
+//	right-press 50% 80%
+//	hover 50% 80%
+//	wheel 300
+//	rotate
 //	drag 10% 50% to 90% 50%
 //	picture first night
 //	expect event level-begun within 5s
 //	expect statistic lanterns within 5s
 //	expect call Portal.ready
+//	expect text Night two
 //	for 3: press ArrowRight; wait 200ms
 type Step struct {
 	Line string
@@ -57,8 +63,18 @@ func Parse(line string) (Step, error) {
 		s.do = func(ctx context.Context, v *viewer) error { v.pause(ctx, d); return ctx.Err() }
 	case "press":
 		s.do, err = press(rest)
+	case "hold":
+		s.do, err = hold(rest)
 	case "tap":
 		s.do, err = tap(rest)
+	case "right-press":
+		s.do, err = rightPress(rest)
+	case "hover":
+		s.do, err = hover(rest)
+	case "wheel":
+		s.do, err = wheel(rest)
+	case "rotate":
+		s.do = func(ctx context.Context, v *viewer) error { return v.rotate(ctx) }
 	case "drag":
 		s.do, err = drag(rest)
 	case "picture":
@@ -71,7 +87,7 @@ func Parse(line string) (Step, error) {
 	case "for":
 		s.do, err = repeated(rest)
 	default:
-		err = fmt.Errorf("a step begins with wait, press, tap, drag, picture, expect or for")
+		err = fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, picture, expect or for")
 	}
 	if err != nil {
 		return s, fmt.Errorf("the step %q: %w", line, err)
@@ -90,7 +106,7 @@ func press(name string) (func(context.Context, *viewer) error, error) {
 			name,
 		)
 	}
-	return func(ctx context.Context, v *viewer) error { return v.do(chromedp.KeyEvent(key)) }, nil
+	return func(ctx context.Context, v *viewer) error { return v.key(ctx, key, 0) }, nil
 }
 
 // point is a place in the window, each part in pixels or as a share of the side.
@@ -196,30 +212,46 @@ type unmet struct{ words string }
 func (e *unmet) Error() string { return e.words }
 
 func expect(rest string) (func(context.Context, *viewer) error, error) {
+	if words, ok := strings.CutPrefix(rest, "text "); ok {
+		return expectText(words)
+	}
 	m := expectLine.FindStringSubmatch(rest)
 	if m == nil {
-		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, or expect call NAME")
+		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, expect call NAME, or expect text WORDS")
 	}
 	within := 3 * time.Second
 	if m[4] != "" {
 		var err error
-		if within, err = time.ParseDuration(m[4]); err != nil || within > time.Minute {
-			return nil, fmt.Errorf("%q is no time of up to a minute", m[4])
+		if within, err = upToAMinute(m[4]); err != nil {
+			return nil, err
 		}
 	}
 	return func(ctx context.Context, v *viewer) error {
-		for until := time.Now().Add(within); ; v.pause(ctx, 50*time.Millisecond) {
-			if v.heardOf(m[1], m[2]) {
-				return nil
-			}
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if time.Now().After(until) {
-				return &unmet{fmt.Sprintf("the %s %s did not come within %s", m[1], m[2], within)}
-			}
-		}
+		return v.await(ctx, within, fmt.Sprintf("the %s %s", m[1], m[2]), func() (bool, error) { return v.heardOf(m[1], m[2]), nil })
 	}, nil
+}
+
+func upToAMinute(text string) (time.Duration, error) {
+	d, err := time.ParseDuration(text)
+	if err != nil || d < 0 || d > time.Minute {
+		return 0, fmt.Errorf("%q is no time of up to a minute", text)
+	}
+	return d, nil
+}
+
+// await waits until something is there; that it didn't come in time is an *unmet.
+func (v *viewer) await(ctx context.Context, within time.Duration, what string, there func() (bool, error)) error {
+	for until := time.Now().Add(within); ; v.pause(ctx, 50*time.Millisecond) {
+		if ok, err := there(); ok || err != nil {
+			return err
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if time.Now().After(until) {
+			return &unmet{fmt.Sprintf("%s did not come within %s", what, within)}
+		}
+	}
 }
 
 // heardOf reports whether an event, a statistic or a call was heard.

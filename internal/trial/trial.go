@@ -4,6 +4,7 @@ package trial
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -59,6 +60,8 @@ type View struct {
 	Width    int               `json:"width"` // CSS pixels
 	Height   int               `json:"height"`
 	Touch    bool              `json:"touch"`
+	Answer   Answer            `json:"answer"`        // whether it starts
+	Why      string            `json:"why,omitempty"` // not, or can't be told
 	Started  bool              `json:"started"`
 	StartMS  int               `json:"start_ms"`    // to the first picture
 	Bytes    int64             `json:"start_bytes"` // that came before it, or until it was given up
@@ -139,8 +142,8 @@ func (t *Trial) views() ([]rulebook.View, error) {
 // parallel is how many views are run at the same time.
 const parallel = 2
 
-// Run runs the build in each view. The error is *NoBrowser when there is none, and *Broken when the browser crashed or hung;
-// what goes wrong with the game is a finding.
+// Run runs the build in each view. The error is *NoBrowser when there is none, and *Broken when the browser crashed or hung in all views;
+// where it did in some of them, these can't be told. What goes wrong with the game is a finding.
 func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	views, err := t.views()
 	if err != nil {
@@ -153,13 +156,17 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 		Fingerprint: t.Fingerprint,
 		Views:       make([]*View, len(views)),
 	}
+	failed := make([]error, len(views))
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(parallel)
 	for i, v := range views {
 		work.Go(func() error {
 			t.tell(v.Name, false)
 			seen, err := t.run(ctx, v)
-			if err != nil {
+			var gone *Broken
+			if errors.As(err, &gone) && ctx.Err() == nil {
+				seen, failed[i] = t.unseen(v, gone), fmt.Errorf("view %s: %w", v.Name, err)
+			} else if err != nil {
 				return fmt.Errorf("view %s: %w", v.Name, err)
 			}
 			r.Views[i] = seen
@@ -170,12 +177,25 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	if err := work.Wait(); err != nil {
 		return nil, err
 	}
+	if !slices.Contains(failed, nil) {
+		return nil, failed[0]
+	}
 	r.Browser = t.Browser
 	for _, v := range r.Views {
 		v.Sent = t.sent(v)
 	}
 	r.Findings = t.judge(r.Views)
 	return r, nil
+}
+
+// unseen is a view in which the browser failed, which is never the game's fault.
+func (t *Trial) unseen(v rulebook.View, why *Broken) *View {
+	seen := &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Answer: Untold, Why: why.Error()}
+	seen.Problems = append(seen.Problems, finding.Finding{
+		ID: "trial-untold", Message: "whether the game starts can't be told: " + why.Error(),
+		Fix: "run the same command again, when the machine has less to do; if it happens again, name another browser with " + Variable,
+	})
+	return seen
 }
 
 func (t *Trial) tell(view string, done bool) {

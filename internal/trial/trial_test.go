@@ -26,8 +26,12 @@ func TestParse(t *testing.T) {
 		"": "a step begins with", "click 3": "a step begins with", "wait": "invalid duration", "wait 2h": "a minute is the most",
 		"press Entr": `there is no key "Entr"`,
 		"tap 50%":    "tap 50% 80%", "tap x 3": `"x" is no place`, "tap -1 3": `"-1" is no place`, "drag 1 2": "drag 10% 50% to 90% 50%",
-		"picture": "needs a name",
-		"expect":  "write what", "expect level": "write what", "expect event x within soon": "no time", "for 3 press a": "write how often",
+		"picture": "needs a name", "hold a for 2s": "", "hold a": "write which key", "hold a for ever": "no time",
+		"hold Entr for 1s": "there is no key",
+		"hover 1 2":        "", "hover 1": "hover 50% 80%", "right-press 1 2": "", "right-press": "right-press 50% 80%", "wheel -300": "",
+		"wheel":  "by how many",
+		"rotate": "", "expect text Night two within 2s": "", "expect text Night two": "",
+		"expect": "write what", "expect level": "write what", "expect event x within soon": "no time", "for 3 press a": "write how often",
 		"for 3: jump": "a step begins with", "for 9: for 9: wait 1s": "for within a for",
 	} {
 		s, err := Parse(line)
@@ -115,7 +119,7 @@ func TestPictures(t *testing.T) {
 			t.Errorf("%s: %d, %f", name, bright, spread)
 		}
 	}
-	before := &Result{Views: []*View{{Name: "frame", Started: true, Pictures: []Picture{{PNG: busy}}}}}
+	before := &Result{Views: []*View{{Name: "frame", Answer: Yes, Started: true, Pictures: []Picture{{PNG: busy}}}}}
 	for name, c := range map[string]struct {
 		now   []byte
 		notes int
@@ -142,6 +146,7 @@ func TestKeep(t *testing.T) {
 		Views: []*View{
 			{
 				Name:     "frame",
+				Answer:   Yes,
 				Started:  true,
 				Requests: []*Request{{Path: "a.js", EndMS: 12}, {Path: "b.js", Status: 404, EndMS: 900}},
 				Heard:    []serve.Event{{Kind: "call", Name: "A.b", Arguments: []byte(`["x",1]`), At: 30}},

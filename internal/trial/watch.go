@@ -51,7 +51,8 @@ type watcher struct {
 	game     cdp.FrameID // the frame that the game is in
 	contexts map[cdp.FrameID]*runtime.ExecutionContextDescription
 	served   []serve.Served
-	clock    float64 // of the browser, when the first request began, in seconds
+	clock    float64   // of the browser, when the first request began, in seconds
+	ended    time.Time // when the last request did
 	requests map[network.RequestID]*Request
 	order    []*Request
 	heard    []serve.Event
@@ -142,11 +143,11 @@ func (w *watcher) event(ev any) {
 		}
 	case *network.EventLoadingFinished:
 		if r := w.requests[e.RequestID]; r != nil {
-			r.EndMS, r.Bytes = w.since(e.Timestamp.Float64()), int64(e.EncodedDataLength)
+			r.EndMS, r.Bytes, w.ended = w.since(e.Timestamp.Float64()), int64(e.EncodedDataLength), time.Now()
 		}
 	case *network.EventLoadingFailed:
 		if r := w.requests[e.RequestID]; r != nil {
-			r.EndMS, r.Failed = w.since(e.Timestamp.Float64()), e.ErrorText
+			r.EndMS, r.Failed, w.ended = w.since(e.Timestamp.Float64()), e.ErrorText, time.Now()
 		}
 	case *runtime.EventExceptionThrown:
 		w.thrown(e.ExceptionDetails)
@@ -370,6 +371,25 @@ func (w *watcher) events() []serve.Event {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return append([]serve.Event(nil), w.heard...)
+}
+
+// work is what is still being loaded, "" for nothing, when the last request ended, and whether the page crashed.
+func (w *watcher) work(began time.Time) (open string, ended time.Duration, crashed bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, r := range w.order {
+		switch r.Kind {
+		case "Media", "Ping", "WebSocket", "EventSource", "CSPViolationReport":
+			continue
+		}
+		if r.EndMS == 0 {
+			open = r.Path
+		}
+	}
+	if !w.ended.IsZero() {
+		ended = w.ended.Sub(began)
+	}
+	return open, ended, w.crashed
 }
 
 // pending reports whether a request has not ended, and how many bytes have come.

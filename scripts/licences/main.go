@@ -26,10 +26,10 @@ var reasons = map[string]string{
 	"github.com/clipperhouse/uax29/v2":   "what people count as letters",
 	"github.com/go-json-experiment/json": "JSON of a million lines, in half of the standard library's time",
 	"github.com/gofrs/flock":             "one sender at a time in a folder",
-	"github.com/google/renameio/v2":      "files that are there whole or not at all",
 	"github.com/jackc/pgx/v5":            "PostgreSQL, for several playtest hosts",
 	"github.com/jedib0t/go-pretty/v6":    "tables and progress on a terminal",
 	"github.com/jlaffaye/ftp":            "FTP",
+	"github.com/johannesboyne/gofakes3":  "an object store within the tests",
 	"github.com/klauspost/compress":      "deflate and gzip",
 	"github.com/minio/minio-go/v7":       "object stores",
 	"github.com/pelletier/go-toml/v2":    "TOML",
@@ -40,6 +40,7 @@ var reasons = map[string]string{
 	"github.com/tdewolff/parse/v2":       "tokens of scripts and stylesheets",
 	"github.com/yuin/goldmark":           "Markdown",
 	"github.com/zeebo/xxh3":              "a quick hash, to find compressed pieces again",
+	"goftp.io/server/v2":                 "an FTP server within the tests",
 	"golang.org/x/crypto":                "SSH and password hashes",
 	"golang.org/x/image":                 "more formats of pictures",
 	"golang.org/x/net":                   "HTML",
@@ -85,12 +86,18 @@ func main() {
 		}
 		fmt.Fprintf(&table, "| %s | %s | %s | %s |\n", m.Path, m.Version, reasons[m.Path], kind)
 	}
+	var tests bytes.Buffer
+	if err := tested(&tests, list); err != nil {
+		log.Fatal("listing what the tests use: ", err)
+	}
 	page := fmt.Sprintf(
 		"# What it is built from\n\n<!-- This page is made by `make licences`; change scripts/licences. -->\n\nThe modules in the program, "+
 			"why each is there, and its licence. Their texts go with the programs, in `licences.txt`.\n\n| module | version | for | licence "+
-			"|\n|---|---|---|---|\n%s\nWhat these bring along:\n\n| module | version | licence |\n|---|---|---|\n%s",
+			"|\n|---|---|---|---|\n%s\nWhat these bring along:\n\n| module | version | licence |\n|---|---|---|\n%s\n"+
+			"What only the tests use:\n\n| module | version | for |\n|---|---|---|\n%s",
 		table.String(),
 		others.String(),
+		tests.String(),
 	)
 	if err := os.MkdirAll("dist", 0o755); err != nil {
 		log.Fatal(err)
@@ -100,6 +107,28 @@ func main() {
 			log.Fatal(err)
 		}
 	}
+}
+
+// tested writes the modules that go.mod names, and that are not in the program.
+func tested(to *bytes.Buffer, inside []module) error {
+	out, err := exec.Command("go", "list", "-m", "-json", "all").Output()
+	if err != nil {
+		return err
+	}
+	for d := json.NewDecoder(bytes.NewReader(out)); d.More(); {
+		var m module
+		if err := d.Decode(&m); err != nil {
+			return err
+		}
+		if m.Main || m.Indirect || slices.ContainsFunc(inside, func(o module) bool { return o.Path == m.Path }) {
+			continue
+		}
+		if reasons[m.Path] == "" {
+			return fmt.Errorf("%s has no reason; write one in scripts/licences", m.Path)
+		}
+		fmt.Fprintf(to, "| %s | %s | %s |\n", m.Path, m.Version, reasons[m.Path])
+	}
+	return nil
 }
 
 // modules are those of the packages that the program holds, on all systems that it is built for, by their paths.

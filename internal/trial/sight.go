@@ -1,0 +1,121 @@
+package trial
+
+import (
+	"bytes"
+	"image"
+	_ "image/jpeg" // what a screencast gives
+	"sync"
+	"time"
+
+	"golang.org/x/image/draw"
+)
+
+// A sight is what could be seen in a window, from small pictures of it.
+type sight struct {
+	mu       sync.Mutex
+	last     *image.RGBA
+	changed  []time.Time // of each place, when it changed last
+	seen     time.Time   // when the last picture came
+	spread   float64     // share of places that differ from the commonest colour
+	brights  int         // the brightest, from 0 to 255
+	first    time.Time   // when something could be seen first
+	pictures int
+}
+
+// Sizes and bounds of what is seen.
+const (
+	sightWidth = 160 // CSS pixels that a window is drawn as
+	differs    = 20  // of 255, from which on two places are not the same: pictures are compressed
+	leastSeen  = 0.0015
+	leastLight = 18
+)
+
+// look takes a picture of the window, JPEG or PNG.
+func (s *sight) look(data []byte, at time.Time) {
+	m, _, err := image.Decode(bytes.NewReader(data))
+	if err != nil {
+		return
+	}
+	b := m.Bounds()
+	height := max(1, b.Dy()*sightWidth/max(1, b.Dx()))
+	now := image.NewRGBA(image.Rect(0, 0, sightWidth, height))
+	if b.Dx() == sightWidth {
+		draw.Draw(now, now.Bounds(), m, b.Min, draw.Src)
+	} else {
+		draw.ApproxBiLinear.Scale(now, now.Bounds(), m, b, draw.Src, nil)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.pictures++
+	s.seen = at
+	s.measure(now)
+	if s.visible() && s.first.IsZero() {
+		s.first = at
+	}
+	if s.last == nil || s.last.Bounds() != now.Bounds() {
+		s.last, s.changed = now, make([]time.Time, sightWidth*height)
+		return
+	}
+	for i := range s.changed {
+		for c := range 3 {
+			d := int(now.Pix[4*i+c]) - int(s.last.Pix[4*i+c])
+			if d > differs || d < -differs {
+				s.changed[i] = at
+				break
+			}
+		}
+	}
+	s.last = now
+}
+
+func (s *sight) measure(m *image.RGBA) {
+	counts := map[[3]uint8]int{}
+	brightest, most := uint8(0), 0
+	for i := 0; i < len(m.Pix); i += 4 {
+		r, g, b := m.Pix[i], m.Pix[i+1], m.Pix[i+2]
+		brightest = max(brightest, r, g, b)
+		k := [3]uint8{r >> 4, g >> 4, b >> 4}
+		counts[k]++
+		most = max(most, counts[k])
+	}
+	s.brights, s.spread = int(brightest), 1-float64(most)/float64(len(m.Pix)/4)
+}
+
+func (s *sight) visible() bool { return s.spread >= leastSeen && s.brights >= leastLight }
+
+// since is the share of the window that has changed since a time.
+func (s *sight) since(t time.Time) float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := 0
+	for _, at := range s.changed {
+		if at.After(t) {
+			n++
+		}
+	}
+	return float64(n) / float64(max(1, len(s.changed)))
+}
+
+// age is how long ago the last picture came; longer than anything where none has come.
+func (s *sight) age() time.Duration {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.seen.IsZero() {
+		return time.Hour
+	}
+	return time.Since(s.seen)
+}
+
+// many is how many pictures have come.
+func (s *sight) many() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.pictures
+}
+
+// told is whether something can be seen now, and since when there was something.
+func (s *sight) told() (visible bool, first time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.visible(), s.first
+}

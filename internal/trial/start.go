@@ -1,0 +1,273 @@
+package trial
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"havvel/internal/finding"
+)
+
+const (
+	often     = 150 * time.Millisecond  // between two moments
+	forAPress = 1500 * time.Millisecond // in which a press shows
+	patience  = 3                       // times the limit, where the machine gives the browser little time
+)
+
+// An answered question about the page.
+type answered struct {
+	state *state
+	err   error
+	at    time.Time
+}
+
+// start follows the game until it can be told whether it has started.
+func (r *viewer) start(ctx context.Context) error {
+	r.casting.Store(true)
+	defer r.casting.Store(false)
+	stop, err := r.screencast()
+	if err != nil {
+		return err
+	}
+	defer stop()
+	defer func() { _, r.seen.Bytes = r.watch.pending() }()
+	s, err := r.follow(ctx)
+	if err != nil {
+		return err
+	}
+	r.seen.Answer = s.Answer
+	switch s.Answer {
+	case Yes:
+		r.seen.Started, r.seen.StartMS = true, int(s.At.Milliseconds())
+	case No:
+		return r.never(s)
+	default:
+		r.seen.Why = s.Why.Words
+		r.problem("trial-untold", "whether the game starts can't be told: "+s.Why.Words, s.Why.Fix)
+	}
+	return nil
+}
+
+func (r *viewer) follow(ctx context.Context) (*starting, error) {
+	s := &starting{}
+	replies := make(chan answered, 1)
+	asking, last := false, answered{at: time.Now(), state: &state{}}
+	for {
+		if !asking {
+			asking = true
+			go func() {
+				state, err := r.ask()
+				replies <- answered{state, err, time.Now()}
+			}()
+		}
+		select {
+		case a := <-replies:
+			asking = false
+			if a.err == nil {
+				last = a
+			}
+			pause(ctx, often-time.Since(a.at))
+		case <-time.After(often):
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if last.err == nil && time.Since(last.at) < silentAfter && r.sight.age() > silentAfter {
+			if p, err := r.take(); err == nil { // a screencast tells nothing of what was drawn before it, and doesn't change
+				r.sight.look(p, time.Now())
+			}
+		}
+		m := r.moment(last)
+		if s.next(m) && s.Answer != "" {
+			return s, nil
+		}
+		over := m.Own >= r.trial.Start || m.At >= patience*r.trial.Start
+		if s.WantsTo && r.resting {
+			s.yes(max(m.Since, m.Pattern))
+			return s, nil
+		}
+		if s.WantsTo || over && m.Visible && m.Work == "" && !m.Begun && m.At-m.Answered < hungAfter {
+			return s, r.tell(ctx, s, last)
+		}
+		if over {
+			s.end(m, r.trial.Start, r.pulse.Known)
+			return s, nil
+		}
+	}
+}
+
+// tell has a press tell whether the game has started; where the trial has steps, they do so.
+func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
+	if _, err := r.picture("start"); err != nil {
+		return err
+	}
+	begun := time.Now()
+	before := r.sight.since(begun.Add(-forAPress))
+	if len(r.trial.Steps) > 0 {
+		r.played = true
+		if err := r.steps(ctx); err != nil {
+			return err
+		}
+	} else if err := r.pressSomething(ctx); err != nil {
+		return err
+	}
+	seen := r.sight.many()
+	for end := begun.Add(2 * forAPress); ctx.Err() == nil; pause(ctx, often) {
+		if now := time.Now(); now.After(end) || now.Sub(begun) > forAPress && r.sight.many() > seen+2 {
+			break
+		}
+	}
+	now := r.sight.since(begun)
+	state, err := r.ask()
+	if err != nil {
+		return err
+	}
+	woke := state.Pattern != last.state.Pattern && state.Pattern != 0
+	s.after(r.moment(answered{state, nil, time.Now()}), before, now, woke)
+	return ctx.Err()
+}
+
+// pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games.
+func (r *viewer) pressSomething(ctx context.Context) error {
+	inside, cancel := context.WithTimeout(r.browser, answerLimit)
+	defer cancel()
+	id := r.watch.context()
+	controls, err := chromedp.Run(
+		inside,
+		chromedp.Evaluate[[][2]float64]("window.havvelControls ? havvelControls() : []", func(p *runtime.EvaluateParams) { p.ContextID = id }),
+	)
+	if err != nil || len(controls) == 0 {
+		controls = [][2]float64{{float64(r.view.Size[0]) / 2, float64(r.view.Size[1]) / 2}}
+	}
+	for _, at := range controls {
+		if r.view.Touch {
+			err = r.touch(ctx, at[0], at[1], at[0], at[1])
+		} else {
+			err = r.do(chromedp.MouseClickXY(at[0], at[1]))
+		}
+		if err != nil {
+			return err
+		}
+		pause(ctx, often)
+	}
+	for _, key := range []string{kb.Enter, " ", kb.ArrowRight} {
+		if err := r.key(ctx, key, 0); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// moment puts together what is known now.
+func (r *viewer) moment(last answered) moment {
+	m := moment{Answered: last.at.Sub(r.seen.began)}
+	_, m.Own = r.pulse.beat()
+	now := time.Now()
+	m.At = now.Sub(r.seen.began)
+	visible, first := r.sight.told()
+	m.Visible, m.Changed = visible, r.sight.since(now.Add(-while))
+	if !first.IsZero() {
+		m.Since = first.Sub(r.seen.began)
+	}
+	s := last.state
+	if s.Pattern != 0 {
+		m.Pattern = m.Answered - time.Duration((s.Now-s.PatternAt)*float64(time.Millisecond))
+	}
+	m.Page = s.Canvas == nil
+	m.Work, m.Ended, m.Crashed = r.watch.work(r.seen.began)
+	if m.Work == "" {
+		m.Work = s.Making
+	}
+	for _, e := range r.watch.events() {
+		switch {
+		case e.Kind == "event" && e.Name == "loading-begun":
+			m.Begun = true
+		case e.Kind == "event" && e.Name == "loading-done" && m.Done == 0:
+			m.Done = time.Duration(e.At * float64(time.Millisecond))
+		}
+	}
+	m.Begun = m.Begun && m.Done == 0
+	m.Failure = r.failure(m.Visible)
+	return m
+}
+
+// screencast has small pictures of the window come, until stop is called.
+func (r *viewer) screencast() (stop func(), err error) {
+	quality, width, every := int64(50), int64(sightWidth), int64(2)
+	params := page.StartScreencastParams{
+		Format: page.StartScreencastFormatJpeg, Quality: &quality, MaxWidth: width, MaxHeight: width, EveryNthFrame: every,
+	}
+	for end := time.Now().Add(answerLimit); ; pause(r.browser, often/3) { // while the page comes into its window, there is none to show
+		err = r.call(func(ctx context.Context) error {
+			_, err := chromedp.Call(ctx, page.StartScreencast, params)
+			return err
+		})
+		if err == nil || time.Now().After(end) || r.browser.Err() != nil {
+			break
+		}
+	}
+	return func() {
+		r.call(func(ctx context.Context) error { // a window that is gone sends nothing more
+			_, err := chromedp.Call(ctx, page.StopScreencast, cdp.Empty{})
+			return err
+		})
+	}, err
+}
+
+// see takes a picture of the screencast, and has the next one come.
+func (r *viewer) see(ctx context.Context, e *page.EventScreencastFrame) {
+	r.sight.look(e.Data, time.Now())
+	pause(ctx, 60*time.Millisecond)          // a few a second are enough
+	r.call(func(ctx context.Context) error { // a window that is gone sends nothing more
+		_, err := chromedp.Call(ctx, page.ScreencastFrameAck, page.ScreencastFrameAckParams{SessionID: e.SessionID})
+		return err
+	})
+}
+
+// never notes that the game did not start, and why.
+func (r *viewer) never(s *starting) error {
+	if len(r.seen.Pictures) == 0 {
+		r.picture("when the time was up") // a page that hangs gives none
+	}
+	f := finding.Finding{ID: "trial-start", Message: "the game did not start: " + s.Why.Words, Fix: s.Why.Fix}
+	if s.ByTime {
+		f.Level = finding.Warning // a slower line or machine is not the game's fault
+	}
+	r.seen.Why = s.Why.Words
+	r.seen.Problems = append(r.seen.Problems, f)
+	return nil
+}
+
+// failure is the worst that went wrong so far, where it can keep a game from starting; nil for nothing. Where nothing is to be seen, an
+// error on the console counts, too.
+func (r *viewer) failure(visible bool) *failure {
+	r.watch.mu.Lock()
+	defer r.watch.mu.Unlock()
+	for _, f := range r.trial.requests(&View{Requests: r.watch.all()}) {
+		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
+			return &failure{f.File + ": " + f.Message, f.Fix}
+		}
+	}
+	for _, p := range r.watch.problems {
+		switch {
+		case p.ID != "trial-exception" && (p.ID != "trial-console" || visible):
+		case strings.Contains(p.Message, "SharedArrayBuffer"):
+			return &failure{"it needs memory that threads share, for which the page must be isolated, and " + r.host() +
+				" sends no isolation headers", "export without threads"}
+		default:
+			words := p.Message
+			if p.File != "" && p.Line > 0 {
+				words = fmt.Sprintf("%s (%s:%d)", words, p.File, p.Line)
+			}
+			return &failure{words, "fix it in the game"}
+		}
+	}
+	return nil
+}

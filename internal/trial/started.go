@@ -1,0 +1,172 @@
+package trial
+
+import (
+	"fmt"
+	"time"
+)
+
+// An Answer is what a trial says of one question.
+type Answer string
+
+// The answers.
+const (
+	Yes    Answer = "yes"
+	No     Answer = "no"
+	Untold Answer = "can't tell"
+)
+
+// A moment is what is known of a run at one time.
+type moment struct {
+	At       time.Duration // since the page was asked for
+	Own      time.Duration // of that, what the browser was given
+	Visible  bool
+	Since    time.Duration // when something was visible first
+	Changed  float64       // share of the window that changed within the last while
+	Work     string        // what is still being loaded or made; "" for nothing
+	Ended    time.Duration // when the last request ended
+	Answered time.Duration // when the page answered last
+	Pattern  time.Duration // when the game began to draw as it draws now
+	Page     bool          // there is no canvas: the page itself is the game
+	Begun    bool          // the game said that it loads
+	Done     time.Duration // when it said that it has loaded; 0 for not yet
+	Crashed  bool
+	Failure  *failure // the worst that went wrong so far
+}
+
+// A failure is something that went wrong, by which a game that does not start can be explained.
+type failure struct {
+	Words, Fix string
+}
+
+// Bounds of the rule.
+const (
+	while        = 2500 * time.Millisecond // over which changes are added up
+	settledAfter = 700 * time.Millisecond  // after the last request
+	quietFor     = 2 * time.Second         // of own time, in which nothing is loaded any more
+	stillFor     = 3500 * time.Millisecond // likewise, where the picture doesn't move
+	silentAfter  = time.Second             // without an answer, from which on a page is not at rest
+	hungAfter    = 4 * time.Second         // likewise, from which on it hangs
+	judgedAfter  = 5 * time.Second         // of own time, before which time alone says nothing
+
+	alive     = 0.08 // share of the window that changes in a running game; a loading bar changes 2 to 3 %
+	plainly   = 0.25 // likewise, where bytes still arrive
+	motion    = 0.0008
+	pressed   = 0.02 // that changes after a press at least
+	pressedBy = 3.0  // times as much as before
+)
+
+// A starting follows a run from moment to moment until it can be told whether the game has started.
+type starting struct {
+	quiet   time.Duration // own time at which the present quiet began
+	isQuiet bool
+
+	Answer  Answer
+	At      time.Duration // of a yes: when it had started
+	Why     failure       // of a no, and of a can't tell: what settles it
+	ByTime  bool          // a no that rests on time alone
+	WantsTo bool          // nothing moves by itself: a press would tell
+}
+
+// next takes the next moment. It returns true once there is an answer, or a press is wanted.
+func (s *starting) next(m moment) bool {
+	switch {
+	case m.Crashed:
+		return s.no("the page crashed; most often it took more memory than the browser gives", "havvel look shows what takes memory")
+	case m.Done > 0:
+		return s.yes(max(m.Done, m.Since))
+	case m.At-m.Answered > silentAfter:
+		s.isQuiet = false
+		return false // how long that may last, the limit says
+	}
+	working := m.Work != "" || m.At-m.Ended < settledAfter
+	if !m.Visible || working || m.Begun {
+		s.isQuiet = false
+		return m.Visible && !m.Begun && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
+	}
+	if !s.isQuiet {
+		s.isQuiet, s.quiet = true, m.Own
+	}
+	calm := m.Own - s.quiet
+	switch {
+	case calm < quietFor:
+		return false
+	case m.Changed >= alive:
+		return s.yes(max(m.Since, m.Pattern))
+	case m.Changed < motion && calm < stillFor:
+		return false
+	}
+	s.WantsTo = true
+	return true
+}
+
+// after takes the moment after a press: before and now are the shares of the window that changed in as much time before and after it, and
+// woke says that the game draws in another way.
+func (s *starting) after(m moment, before, now float64, woke bool) {
+	s.WantsTo = false
+	switch {
+	case m.Crashed:
+		s.no("the page crashed when something was pressed", "havvel look shows what takes memory")
+	case now >= pressed && now >= pressedBy*before, woke, m.Done > 0, now >= alive:
+		s.yes(max(m.Since, m.Pattern))
+		if woke {
+			s.At = m.Since // what draws in another way now is what the press led to
+		}
+	case m.Failure != nil:
+		s.no(m.Failure.Words, m.Failure.Fix)
+	case m.Page:
+		s.yes(m.Since)
+	case now >= motion || before >= motion:
+		s.untold("something small moves, and a press changes nothing: a title that waits for something else, or a loading picture")
+	default:
+		s.untold("the picture stands still, and a press changes nothing: a title that waits for something else, or a game that is stuck")
+	}
+}
+
+// end takes the moment at which the time is up.
+func (s *starting) end(m moment, limit time.Duration, ownKnown bool) {
+	if s.Answer != "" {
+		return
+	}
+	enough := !ownKnown || m.Own >= judgedAfter
+	words := func(f string, args ...any) string { return fmt.Sprintf(f, args...) }
+	switch {
+	case m.At-m.Answered > hungAfter && m.Own < judgedAfter && ownKnown:
+		s.untold("the page did not answer, and the machine gave the browser little time")
+	case m.At-m.Answered > hungAfter:
+		s.no("the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
+		s.ByTime = !enough
+	case m.Failure != nil:
+		s.no(m.Failure.Words, m.Failure.Fix)
+	case m.Work != "" && m.Changed >= alive:
+		s.untold(words("it draws, and still waits for %s", m.Work))
+	case m.Work != "":
+		s.no(words("it still waits for %s", m.Work), "look whether the file is too large, or its host does not answer")
+		s.ByTime = true
+	case m.Begun:
+		s.no("loading was begun and never done", "look what the game waits for, and whether it sends loading-done")
+	case !enough:
+		s.untold(words("the machine gave the browser %s of %s only", m.Own.Round(100*time.Millisecond), limit))
+	case !m.Visible && m.Pattern > 0:
+		s.untold("it draws, and all is of one colour")
+	case !m.Visible:
+		s.no("nothing is to be seen", "look at the report: what was the last file that came?")
+	default:
+		s.untold("the picture never came to rest, and changes little")
+	}
+}
+
+func (s *starting) yes(at time.Duration) bool {
+	s.Answer, s.At = Yes, at
+	return true
+}
+
+func (s *starting) no(words, fix string) bool {
+	s.Answer, s.Why = No, failure{words, fix}
+	return true
+}
+
+func (s *starting) untold(words string) {
+	s.Answer = Untold
+	s.Why = failure{words,
+		"let the game send the event loading-done when it can be played, or write steps under [trial] that lead to where it can be seen"}
+}

@@ -1,0 +1,151 @@
+package trial
+
+import (
+	"bytes"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"strings"
+	"testing"
+	"time"
+)
+
+// TestStarting: what is said of runs, moment by moment; a press is tried where the rule wants one.
+func TestStarting(t *testing.T) {
+	const limit = 20 * time.Second
+	sec := func(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+	failed := &failure{"lane.pack: it is not there", "put it in"}
+	for name, c := range map[string]struct {
+		at         func(m *moment) // fills what is known at that time
+		own        float64         // of the time, what the browser was given
+		before     float64         // share that changed before and after a press
+		after      float64
+		want       Answer
+		says       string
+		from, to   time.Duration // between which a yes must say that it started
+		ownUnknown bool
+		byTime     bool
+	}{
+		"it moves": {at: func(m *moment) { m.Visible, m.Since, m.Changed = m.At > sec(1), sec(1), 0.4 }, want: Yes, from: sec(1), to: sec(1)},
+		"a bar, then it moves": {at: func(m *moment) {
+			m.Visible, m.Since, m.Changed, m.Pattern, m.Ended = m.At > sec(0.5), sec(0.5), 0.02, sec(0.5), min(m.At, sec(4))
+			if m.At > sec(4) {
+				m.Changed, m.Pattern = 0.3, sec(4.1)
+			}
+		}, want: Yes, from: sec(4), to: sec(4.2)},
+		"it plays while bytes arrive": {at: func(m *moment) {
+			m.Visible, m.Since, m.Changed, m.Ended, m.Work = true, sec(0.5), 0.5, m.At, "night.pack"
+		}, want: Yes, from: sec(0.5), to: sec(0.5)},
+		"a bar while bytes arrive": {at: func(m *moment) {
+			m.Visible, m.Changed, m.Ended, m.Work = true, 0.03, m.At, "night.pack"
+		}, want: No, says: "it still waits for night.pack", byTime: true},
+		"a title that answers a press": {at: func(m *moment) { m.Visible, m.Since = true, sec(1) }, after: 0.5, want: Yes, from: sec(1),
+			to: sec(1)},
+		"a title that doesn't": {at: func(m *moment) { m.Visible = true }, want: Untold, says: "stands still"},
+		"a spinner": {at: func(m *moment) { m.Visible, m.Changed = true, 0.01 }, before: 0.01, after: 0.01, want: Untold,
+			says: "small moves"},
+		"a bar that stands, with an exception": {at: func(m *moment) { m.Visible, m.Failure = true, failed }, want: No,
+			says: "lane.pack: it is not there"},
+		"a page at rest": {at: func(m *moment) { m.Visible, m.Page, m.Since = true, true, sec(0.3) }, want: Yes, from: sec(0.3),
+			to: sec(0.3)},
+		"nothing":                {at: func(*moment) {}, want: No, says: "nothing is to be seen"},
+		"nothing, and an error":  {at: func(m *moment) { m.Failure = failed }, want: No, says: "lane.pack"},
+		"of one colour":          {at: func(m *moment) { m.Pattern = sec(1) }, want: Untold, says: "of one colour"},
+		"it says when":           {at: func(m *moment) { m.Visible, m.Done = true, doneAt(m.At, sec(1)) }, want: Yes, from: sec(1), to: sec(1)},
+		"loading begun for ever": {at: func(m *moment) { m.Visible, m.Begun, m.Changed = true, true, 0.5 }, want: No, says: "never done"},
+		"a crash":                {at: func(m *moment) { m.Crashed = m.At > sec(2) }, want: No, says: "crashed"},
+		"a loop":                 {at: func(m *moment) { m.Visible, m.Answered = true, min(m.At, sec(1)) }, want: No, says: "without end"},
+		"a starved machine":      {at: func(m *moment) { m.Answered = min(m.At, sec(1)) }, own: 0.05, want: Untold, says: "little time"},
+		"nothing, when starved":  {at: func(*moment) {}, own: 0.05, want: Untold, says: "only"},
+		"a slow machine, it moves": {at: func(m *moment) { m.Visible, m.Since, m.Changed = true, sec(1), 0.3 }, own: 0.3, want: Yes,
+			from: sec(1), to: sec(1)},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, own := &starting{}, c.own
+			if own == 0 {
+				own = 1
+			}
+			var m moment
+			for at := sec(0.15); ; at += sec(0.15) {
+				m = moment{At: at, Own: time.Duration(float64(at) * own), Answered: at, Ended: sec(0.2)}
+				c.at(&m)
+				if s.next(m) {
+					break
+				}
+				if m.Own > limit || at > patience*limit {
+					s.end(m, limit, !c.ownUnknown)
+					break
+				}
+			}
+			if s.WantsTo {
+				s.after(m, c.before, c.after, false)
+			}
+			if s.Answer != c.want || !strings.Contains(s.Why.Words, c.says) || s.ByTime != c.byTime {
+				t.Errorf("%s %q by time %v, want %s %q", s.Answer, s.Why.Words, s.ByTime, c.want, c.says)
+			}
+			if c.want == Yes && (s.At < c.from || s.At > c.to) {
+				t.Errorf("it started at %s, want between %s and %s", s.At, c.from, c.to)
+			}
+		})
+	}
+}
+
+// doneAt is when something was said, once it was.
+func doneAt(now, at time.Duration) time.Duration {
+	if now < at {
+		return 0
+	}
+	return at
+}
+
+// TestSight: what can be seen, and how much of it has changed since a time.
+func TestSight(t *testing.T) {
+	shot := func(at func(x, y int) color.Color) []byte {
+		m := image.NewRGBA(image.Rect(0, 0, 160, 90))
+		for y := range 90 {
+			for x := range 160 {
+				m.Set(x, y, at(x, y))
+			}
+		}
+		var b bytes.Buffer
+		if err := jpeg.Encode(&b, m, &jpeg.Options{Quality: 50}); err != nil {
+			t.Fatal(err)
+		}
+		return b.Bytes()
+	}
+	night := color.RGBA{16, 32, 48, 255}
+	box := func(left int) []byte {
+		return shot(func(x, y int) color.Color {
+			if x >= left && x < left+40 && y >= 30 && y < 60 {
+				return color.RGBA{255, 200, 100, 255}
+			}
+			return night
+		})
+	}
+	begin := time.Now()
+	var s sight
+	s.look(shot(func(int, int) color.Color { return color.Black }), begin)
+	if visible, _ := s.told(); visible {
+		t.Error("black is seen")
+	}
+	s.look(shot(func(int, int) color.Color { return night }), begin.Add(time.Second))
+	if visible, _ := s.told(); visible {
+		t.Error("one colour is seen")
+	}
+	s.look(box(20), begin.Add(2*time.Second))
+	if visible, first := s.told(); !visible || first != begin.Add(2*time.Second) {
+		t.Errorf("a lantern is not seen (%v)", first)
+	}
+	s.look(box(20), begin.Add(3*time.Second))
+	if share := s.since(begin.Add(2500 * time.Millisecond)); share > 0 {
+		t.Errorf("nothing moved, and %.3f has changed", share)
+	}
+	s.look(box(60), begin.Add(4*time.Second))
+	if share := s.since(begin.Add(3500 * time.Millisecond)); share < 0.13 || share > 0.22 { // the lantern's old and new place
+		t.Errorf("a lantern moved, and %.3f has changed", share)
+	}
+	s.look([]byte("broken"), begin.Add(5*time.Second))
+	if s.many() != 5 {
+		t.Errorf("%d pictures", s.many())
+	}
+}
