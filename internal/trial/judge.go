@@ -190,12 +190,12 @@ func (t *Trial) calls(v *View) []finding.Finding {
 					f.Level, f.Fix = finding.Note, "write steps under [trial] in havvel.toml that play up to it"
 				}
 				list = append(list, f)
-			case at >= 0 && c.Event == "loading-done" && v.Heard[at].At > float64(v.StartMS+3000):
+			case at >= 0 && c.Event == "loading-done" && v.shownMS > 0 && v.Heard[at].At > float64(v.shownMS+3000):
 				list = append(
 					list,
 					finding.Finding{
 						ID:      "trial-late",
-						Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.StartMS))/1000),
+						Message: fmt.Sprintf("%s came %.0fs after the game's first picture", c.Call, (v.Heard[at].At-float64(v.shownMS))/1000),
 						Fix:     "call it as soon as the title is there",
 					},
 				)

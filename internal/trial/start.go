@@ -42,7 +42,7 @@ func (r *viewer) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.seen.Answer = s.Answer
+	r.seen.Answer, r.seen.shownMS = s.Answer, int(s.Shown.Milliseconds())
 	switch s.Answer {
 	case Yes:
 		r.seen.Started, r.seen.StartMS = true, int(s.At.Milliseconds())

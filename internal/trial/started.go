@@ -60,6 +60,8 @@ type starting struct {
 	quiet   time.Duration // own time at which the present quiet began
 	isQuiet bool
 
+	Shown time.Duration // when it could be seen first with nothing still loading; 0 for never
+
 	Answer  Answer
 	At      time.Duration // of a yes: when it had started
 	Why     failure       // of a no, and of a can't tell: what settles it
@@ -69,6 +71,9 @@ type starting struct {
 
 // next takes the next moment. It returns true once there is an answer, or a press is wanted.
 func (s *starting) next(m moment) bool {
+	if s.Shown == 0 && m.Visible && m.Work == "" && !m.Begun {
+		s.Shown = max(m.Since, 1)
+	}
 	switch {
 	case m.Crashed:
 		return s.no("the page crashed; most often it took more memory than the browser gives", "havvel look shows what takes memory")

@@ -78,7 +78,8 @@ type View struct {
 	Problems []finding.Finding `json:"-"`
 	Sent     []Statistic       `json:"statistics"`
 
-	began time.Time
+	began   time.Time
+	shownMS int // when it could be seen first with nothing still loading
 }
 
 // A Statistic is what was sent under one name.
