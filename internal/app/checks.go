@@ -203,6 +203,8 @@ func Untried(p *project.Project, d *project.Destination, b *export.Build) string
 		return "there is none"
 	case !last.Clean():
 		return "the last one found errors"
+	case last.Untold():
+		return "the last one couldn't tell whether the game starts"
 	}
 	return ""
 }

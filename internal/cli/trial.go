@@ -96,6 +96,10 @@ func (a *console) showTrial(r *trial.Result, report string) {
 			started = fmt.Sprintf("%.1fs", float64(v.StartMS)/1000)
 		}
 		fit := "no canvas"
+		frames := fmt.Sprintf("%.0f", v.Frames)
+		if v.Answer == trial.No {
+			frames, fit = "–", "–" // nobody looked
+		}
 		if v.Fit.Canvas {
 			fit = fmt.Sprintf("%.0f %%", 100*v.Fit.Covers)
 		}
@@ -106,7 +110,7 @@ func (a *console) showTrial(r *trial.Result, report string) {
 				fmt.Sprintf("%d by %d", v.Width, v.Height),
 				started,
 				settings.Size(v.Bytes).String(),
-				fmt.Sprintf("%.0f", v.Frames),
+				frames,
 				fit,
 				calls(v),
 			},
@@ -150,6 +154,9 @@ func (a *console) report(r *trial.Result, path string) {
 		s.Paragraph(term.Plain, "  ", "    ", inwords.Clean(words))
 	}
 	tone := term.Good
+	if r.Untold() {
+		tone = term.Careful
+	}
 	if !r.Clean() {
 		tone = term.Bad
 	}

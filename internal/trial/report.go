@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"io"
 	"math"
+	"slices"
 
 	"havvel/internal/finding"
 	"havvel/internal/settings"
@@ -134,6 +135,11 @@ func (r *Result) Report(w io.Writer, title, portal string) error {
 	return reportTemplate.Execute(w, data)
 }
 
+// Untold reports whether it can't be told in some view whether the game starts.
+func (r *Result) Untold() bool {
+	return slices.ContainsFunc(r.Views, func(v *View) bool { return v.Answer == Untold })
+}
+
 // Verdict is the result in one line.
 func (r *Result) Verdict() string {
 	many := map[Answer]int{}
@@ -162,6 +168,9 @@ func (r *Result) Verdict() string {
 	}
 	switch n := finding.Errors(r.Findings); n {
 	case 0:
+		if many[Untold] == len(r.Views) {
+			return words
+		}
 		return words + ", with no errors"
 	case 1:
 		return words + ", with 1 error"

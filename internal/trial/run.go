@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
-	"image"
 	_ "image/png" // what the browser gives
 	"sync/atomic"
 	"time"
@@ -172,7 +171,7 @@ func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
 
 // play watches the game from its first picture to the end of the trial.
 func (r *viewer) play(ctx context.Context) error {
-	if err := r.start(ctx); err != nil || !r.seen.Started {
+	if err := r.start(ctx); err != nil || r.seen.Answer == No {
 		return err
 	}
 	last, err := r.frames(ctx)
@@ -316,11 +315,11 @@ func (r *viewer) frames(ctx context.Context) (*state, error) {
 
 // light judges two pictures of the running game.
 func (r *viewer) light(first, second []byte, s *state) {
-	brightest, spread := light(second)
+	now := look(second)
 	switch {
-	case brightest < 24 || spread < 0.002:
+	case r.seen.Answer == Yes && !now.visible() && !look(first).visible():
 		words := "dark"
-		if brightest >= 24 {
+		if now.brights >= leastLight {
 			words = "of one colour"
 		}
 		r.problem(
@@ -337,27 +336,11 @@ func (r *viewer) light(first, second []byte, s *state) {
 	}
 }
 
-// light is how bright the brightest sampled pixel is, from 0 to 255, and which share of pixels differs from the commonest.
-func light(data []byte) (brightest int, spread float64) {
-	m, _, err := image.Decode(bytes.NewReader(data))
-	if err != nil {
-		return 0, 0
-	}
-	counts := map[[3]uint32]int{}
-	total := 0
-	for y := m.Bounds().Min.Y; y < m.Bounds().Max.Y; y += 4 {
-		for x := m.Bounds().Min.X; x < m.Bounds().Max.X; x += 4 {
-			r, g, b, _ := m.At(x, y).RGBA()
-			brightest = max(brightest, int(max(r, g, b)>>8))
-			counts[[3]uint32{r >> 11, g >> 11, b >> 11}]++
-			total++
-		}
-	}
-	most := 0
-	for _, n := range counts {
-		most = max(most, n)
-	}
-	return brightest, 1 - float64(most)/float64(max(total, 1))
+// look is what can be seen in one picture.
+func look(picture []byte) *sight {
+	s := &sight{}
+	s.look(picture, time.Now())
+	return s
 }
 
 // turn turns the window, and turns it back.
