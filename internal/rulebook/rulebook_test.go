@@ -44,6 +44,7 @@ func TestMistakes(t *testing.T) {
 		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep has "ticket"`},
 		"expect    = [201]\n":          {"", "send.expect is missing"},
 		`take    = { id = "/id",`:      {`take = { id = "id",`, "neither a JSON pointer"},
+		`take    = { id = "/id", `:     {`take = { id = 7, `, "is a number; it must be a text"},
 		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
 		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},
 		`size = [960, 540]`:            {`size = [960, 0]`, "view.size needs a width and a height"},

@@ -51,7 +51,7 @@ func (d *Document) value(v reflect.Value, n *node, path string) {
 		v = v.Elem()
 	}
 	if u, ok := v.Addr().Interface().(encoding.TextUnmarshaler); ok {
-		d.withUnit(u, n, path)
+		d.text(u, n, path)
 		return
 	}
 	switch v.Kind() {
@@ -110,9 +110,14 @@ func (n *node) written() string {
 	return n.text
 }
 
-// withUnit fills what is written with a unit.
-func (d *Document) withUnit(u encoding.TextUnmarshaler, n *node, path string) {
-	if n.kind != isNumber && n.kind != isFloat && !d.is(n, path, isText) {
+// text fills what reads a text itself. A number where a size or time belongs is given to it, too: it says which unit is missing.
+func (d *Document) text(u encoding.TextUnmarshaler, n *node, path string) {
+	withUnit := false
+	switch u.(type) {
+	case *Size, *Span:
+		withUnit = n.kind == isNumber || n.kind == isFloat
+	}
+	if !withUnit && !d.is(n, path, isText) {
 		return
 	}
 	if err := u.UnmarshalText([]byte(n.text)); err != nil {
