@@ -5,7 +5,7 @@
 	// How the game draws: which kinds of calls a frame makes, in stretches of frames that make the same.
 	const stretches = [], bits = {};
 	let kinds = 0;
-	const frame = new MessageChannel(); // by which games on timers are seen, too
+	const frame = new MessageChannel(); // so that games on timers are seen, too
 	frame.port1.onmessage = () => {
 		const at = performance.now(), last = stretches[stretches.length - 1];
 		p.played++;

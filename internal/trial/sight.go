@@ -13,12 +13,12 @@ import (
 // A sight is what could be seen in a window, from small pictures of it.
 type sight struct {
 	mu       sync.Mutex
-	last     *image.RGBA
-	changed  []time.Time // of each place, when it changed last
-	seen     time.Time   // when the last picture came
-	spread   float64     // share of places that differ from the commonest colour
-	brights  int         // the brightest, from 0 to 255
-	first    time.Time   // when something could be seen first
+	last     map[string]*image.RGBA // by the picture's format: small and large pictures are drawn in other ways, and never compared
+	changed  []time.Time            // of each place, when it changed last
+	seen     time.Time              // when the last picture came
+	spread   float64                // share of places that differ from the commonest colour
+	brights  int                    // the brightest, from 0 to 255
+	first    time.Time              // when something could be seen first
 	pictures int
 }
 
@@ -32,7 +32,7 @@ const (
 
 // look takes a picture of the window, JPEG or PNG.
 func (s *sight) look(data []byte, at time.Time) {
-	m, _, err := image.Decode(bytes.NewReader(data))
+	m, format, err := image.Decode(bytes.NewReader(data))
 	if err != nil {
 		return
 	}
@@ -52,20 +52,23 @@ func (s *sight) look(data []byte, at time.Time) {
 	if s.visible() && s.first.IsZero() {
 		s.first = at
 	}
-	if s.last == nil || s.last.Bounds() != now.Bounds() {
-		s.last, s.changed = now, make([]time.Time, sightWidth*height)
+	if len(s.changed) != sightWidth*height { // the first, or the window was turned
+		s.last, s.changed = map[string]*image.RGBA{}, make([]time.Time, sightWidth*height)
+	}
+	last := s.last[format]
+	s.last[format] = now
+	if last == nil {
 		return
 	}
 	for i := range s.changed {
 		for c := range 3 {
-			d := int(now.Pix[4*i+c]) - int(s.last.Pix[4*i+c])
+			d := int(now.Pix[4*i+c]) - int(last.Pix[4*i+c])
 			if d > differs || d < -differs {
 				s.changed[i] = at
 				break
 			}
 		}
 	}
-	s.last = now
 }
 
 func (s *sight) measure(m *image.RGBA) {

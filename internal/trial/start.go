@@ -180,7 +180,6 @@ func (r *viewer) moment(last answered) moment {
 	if s.Pattern != 0 {
 		m.Pattern = m.Answered - time.Duration((s.Now-s.PatternAt)*float64(time.Millisecond))
 	}
-	m.Page = s.Canvas == nil
 	m.Work, m.Ended, m.Crashed = r.watch.work(r.seen.began)
 	if m.Work == "" {
 		m.Work = s.Making

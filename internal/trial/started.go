@@ -26,14 +26,13 @@ type moment struct {
 	Ended    time.Duration // when the last request ended
 	Answered time.Duration // when the page answered last
 	Pattern  time.Duration // when the game began to draw as it draws now
-	Page     bool          // there is no canvas: the page itself is the game
 	Begun    bool          // the game said that it loads
 	Done     time.Duration // when it said that it has loaded; 0 for not yet
 	Crashed  bool
 	Failure  *failure // the worst that went wrong so far
 }
 
-// A failure is something that went wrong, by which a game that does not start can be explained.
+// A failure is something that went wrong, and can be why a game does not start.
 type failure struct {
 	Words, Fix string
 }
@@ -118,8 +117,6 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 		}
 	case m.Failure != nil:
 		s.no(m.Failure.Words, m.Failure.Fix)
-	case m.Page:
-		s.yes(m.Since)
 	case now >= motion || before >= motion:
 		s.untold("something small moves, and a press changes nothing: a title that waits for something else, or a loading picture")
 	default:

@@ -46,8 +46,6 @@ func TestStarting(t *testing.T) {
 			says: "small moves"},
 		"a bar that stands, with an exception": {at: func(m *moment) { m.Visible, m.Failure = true, failed }, want: No,
 			says: "lane.pack: it is not there"},
-		"a page at rest": {at: func(m *moment) { m.Visible, m.Page, m.Since = true, true, sec(0.3) }, want: Yes, from: sec(0.3),
-			to: sec(0.3)},
 		"nothing":                {at: func(*moment) {}, want: No, says: "nothing is to be seen"},
 		"nothing, and an error":  {at: func(m *moment) { m.Failure = failed }, want: No, says: "lane.pack"},
 		"of one colour":          {at: func(m *moment) { m.Pattern = sec(1) }, want: Untold, says: "of one colour"},
