@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"havvel/internal/atomicfile"
+	"havvel/internal/browser"
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/pictures"
@@ -31,7 +32,7 @@ type wish struct {
 
 // Masters takes screenshots and clips of the running game, and names them in havvel.toml.
 func (k *Desk) Masters(ctx context.Context, b *export.Build) error {
-	browser, err := trial.FindBrowser()
+	program, err := browser.Find("", "")
 	if err != nil {
 		return err
 	}
@@ -42,7 +43,7 @@ func (k *Desk) Masters(ctx context.Context, b *export.Build) error {
 	if d == nil {
 		return fault.New(fault.No, "none of these destinations wants screenshots or a clip")
 	}
-	t, err := k.trialOf(b, browser, Trying{})
+	t, err := k.trialOf(b, program, Trying{})
 	if err != nil {
 		return err
 	}
@@ -164,11 +165,11 @@ func (k *Desk) takeClips(ctx context.Context, t *trial.Trial, v rulebook.View, w
 	return list, nil
 }
 
-func (w *wish) make(ctx context.Context, browser string, frames []trial.Frame) ([]byte, error) {
+func (w *wish) make(ctx context.Context, program string, frames []trial.Frame) ([]byte, error) {
 	length := time.Duration(w.seconds) * time.Second
 	switch w.format {
 	case "webm":
-		return trial.WebM(ctx, browser, frames, w.size[0], w.size[1], length, w.limit)
+		return trial.WebM(ctx, program, frames, w.size[0], w.size[1], length, w.limit)
 	case "gif":
 		var list []pictures.Frame
 		for _, f := range frames {

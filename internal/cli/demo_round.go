@@ -10,13 +10,13 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"havvel/internal/browser"
 	"havvel/internal/cli/term"
 	"havvel/internal/demo"
 	"havvel/internal/demo/testers"
 	"havvel/internal/playhost"
 	"havvel/internal/round"
 	"havvel/internal/standin"
-	"havvel/internal/trial"
 )
 
 // The testers of the example.
@@ -108,7 +108,7 @@ func demoHost(ctx context.Context, folder string) (*playhost.Host, string, error
 // demoPlayed lets simulated testers play.
 func (a *console) demoPlayed(ctx context.Context, link string) error {
 	s := a.screen
-	browser, none := trial.FindBrowser()
+	program, none := browser.Find("", "")
 	s.Line("")
 	s.Line("%s", s.In(term.Careful, "# Now testers would play. Here programs do, and say so of themselves."))
 	words := "there is no Chromium here, in which two more would have played"
@@ -120,7 +120,7 @@ func (a *console) demoPlayed(ctx context.Context, link string) error {
 		words = fmt.Sprintf("two more play in a real browser, one after the other, for %.0fs each", demoBrowsing.Seconds())
 		group.Go(func() error {
 			for seed := range uint64(2) {
-				if err := testers.InBrowser(inside, browser, link, seed, demoBrowsing); err != nil {
+				if err := testers.InBrowser(inside, program, link, seed, demoBrowsing); err != nil {
 					return err
 				}
 			}

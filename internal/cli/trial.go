@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"havvel/internal/app"
+	"havvel/internal/browser"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/finding"
@@ -57,7 +58,7 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 	if f.Watch > 5*time.Minute || f.Start > 5*time.Minute {
 		return wrong("havvel trial", "a trial watches for five minutes at most")
 	}
-	browser, err := trial.FindBrowser()
+	program, err := browser.Find("", "")
 	if err != nil {
 		return err
 	}
@@ -77,7 +78,7 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 		return err
 	}
 	f.EachFile = len(a.to) != 1
-	tried, err := k.Try(ctx, b, browser, f.Trying)
+	tried, err := k.Try(ctx, b, program, f.Trying)
 	if err != nil {
 		return err
 	}

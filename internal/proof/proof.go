@@ -4,6 +4,7 @@ package proof
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"image"
 	_ "image/png"
@@ -17,14 +18,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/network"
-	"github.com/chromedp/cdproto/page"
-	"github.com/chromedp/cdproto/runtime"
-	"github.com/chromedp/chromedp"
-
+	"havvel/internal/browser"
 	"havvel/internal/hosting"
-	"havvel/internal/trial"
 )
 
 // A Side is one of the two builds: a folder, and the path on the host at which it is served.
@@ -50,7 +45,7 @@ const (
 
 // Play serves one side and opens it in a browser. The error says what is wrong with the machine or the browser; what the game does
 // is in the Run.
-func Play(ctx context.Context, browser string, s Side) (*Run, error) {
+func Play(ctx context.Context, program string, s Side) (*Run, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, fmt.Errorf("starting the server: %w", err)
@@ -60,15 +55,17 @@ func Play(ctx context.Context, browser string, s Side) (*Run, error) {
 	go server.Serve(l)
 	defer server.Close()
 	errs := &complaints{}
-	inside, done := trial.Window(ctx, browser, errs.hear)
-	defer done()
-	if _, err := chromedp.Call(inside, runtime.Enable, cdp.Empty{}); err != nil {
+	b, err := browser.Start(ctx, program)
+	if err != nil {
 		return nil, fmt.Errorf("opening a browser: %w", err)
 	}
-	if _, err := chromedp.Call(inside, network.Enable, network.EnableParams{}); err != nil {
-		return nil, fmt.Errorf("opening a browser: %w", err)
+	defer b.Close()
+	tab, err := b.Open(ctx, browser.Window{Width: 800, Height: 600}, errs.hear)
+	if err != nil {
+		return nil, fmt.Errorf("opening a window: %w", err)
 	}
-	if _, err := chromedp.Call(inside, page.Navigate, page.NavigateParams{URL: "http://" + l.Addr().String() + s.At}); err != nil {
+	defer tab.Close()
+	if err := tab.Go(ctx, "http://"+l.Addr().String()+s.At); err != nil {
 		return nil, fmt.Errorf("opening the game: %w", err)
 	}
 	for range 2 { // what the page does once it is there may ask for more
@@ -76,23 +73,23 @@ func Play(ctx context.Context, browser string, s Side) (*Run, error) {
 			return nil, err
 		}
 		// On a busy machine, the page may not have begun yet with what came.
-		if _, err := chromedp.Call(inside, runtime.Evaluate, runtime.EvaluateParams{Expression: shown, AwaitPromise: new(true)}); err != nil {
+		if err := tab.Evaluate(ctx, "", shown, nil); err != nil && !errors.Is(err, browser.Gone) {
 			return nil, fmt.Errorf("waiting for the game: %w", err)
 		}
 	}
-	shot, err := chromedp.Call(inside, page.CaptureScreenshot, page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng})
+	shot, err := tab.Picture(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("taking a picture: %w", err)
 	}
 	r := h.run()
-	r.Errors, r.Drawn = errs.list(l.Addr().String()), drawn(shot.Data)
+	r.Errors, r.Drawn = errs.list(l.Addr().String()), drawn(shot)
 	return r, nil
 }
 
 // shown is kept once the page is loaded and has been drawn twice, or doesn't get there within some seconds.
 const shown = `new Promise(done => {
-	setTimeout(done, 5000);
-	const drawn = () => requestAnimationFrame(() => requestAnimationFrame(done));
+	setTimeout(() => done(), 5000);
+	const drawn = () => requestAnimationFrame(() => requestAnimationFrame(() => done()));
 	document.readyState === "complete" ? drawn() : addEventListener("load", drawn);
 })`
 
@@ -195,15 +192,11 @@ type complaints struct {
 	said []string
 }
 
-func (c *complaints) hear(ev any) {
-	if e, ok := ev.(*runtime.EventExceptionThrown); ok {
-		text := e.ExceptionDetails.Text
-		if x := e.ExceptionDetails.Exception; x != nil && x.Description != "" {
-			text, _, _ = strings.Cut(x.Description, "\n")
-		}
+func (c *complaints) hear(ev browser.Event) {
+	if e, ok := ev.(browser.Thrown); ok {
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		c.said = append(c.said, text)
+		c.said = append(c.said, e.Message)
 	}
 }
 

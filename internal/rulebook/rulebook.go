@@ -87,6 +87,7 @@ type Archive struct {
 // Serves says how the portal's host serves a build.
 type Serves struct {
 	Isolation bool     `toml:"isolation"` // whether it sends cross-origin isolation headers, which threads need
+	CORS      bool     `toml:"cors"`      // whether pages of every origin may read the game's files, also a sandboxed frame's
 	Encodings []string `toml:"encodings"` // precompressed files it serves with Content-Encoding: "gzip", "br"
 }
 

@@ -35,8 +35,8 @@ type Options struct {
 	Rules     *rulebook.Rulebook // of the portal that is imitated; nil for a host that serves every encoding
 	Isolation bool               // send cross-origin isolation headers
 	Heard     func(Event)        // is told what the game says, one at a time; may be nil
-	Served    func(Served)       // is told of each file that was asked for, when it has been sent; may be nil
 	Slow      int64              // bytes a second, over all; 0 for no limit
+	Plain     bool               // pages are served as they are: whoever watches them answers for the portal's scripts
 }
 
 // An Event is something that the game said while it ran.
@@ -52,16 +52,6 @@ type Event struct {
 	Column    int             `json:"column,omitempty"`
 	At        float64         `json:"at"` // milliseconds since the page began
 	N         int             `json:"n"`  // its place among all events of the page, from 1; they may arrive in another order
-}
-
-// Served is a file that was asked for.
-type Served struct {
-	Path         string // in the game; outside of it, from /
-	Status       int
-	Type         string
-	Encoding     string
-	Bytes        int64
-	Began, Ended time.Time
 }
 
 // A Game serves a build; it is an http.Handler. Close it in the end.
@@ -104,6 +94,9 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h := w.Header()
 	g.model().Isolate(h)
 	h.Set("Cross-Origin-Resource-Policy", "cross-origin")
+	if g.options.Rules != nil && g.options.Rules.Serves.CORS || strings.HasPrefix(name, own) {
+		h.Set("Access-Control-Allow-Origin", "*")
+	}
 	switch {
 	case name == own+"heard":
 		g.hear(w, r)
@@ -122,11 +115,6 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			f = b.Entry
 		}
 	}
-	if g.options.Served != nil {
-		noted := &noting{ResponseWriter: w, served: Served{Path: name, Status: http.StatusOK, Began: time.Now()}}
-		defer func() { g.options.Served(noted.done()) }()
-		w = noted
-	}
 	if f == nil || f.Junk != "" {
 		g.tell(Event{Kind: "missing", Name: name})
 		http.NotFound(w, r)
@@ -140,15 +128,11 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // astray answers a request for what is not in the game's folder: on a portal there is nothing of the game's.
 func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
-	at := time.Now()
 	http.NotFound(w, r)
 	if r.URL.Path == "/favicon.ico" {
 		return
 	}
 	g.tell(Event{Kind: "missing", Name: r.URL.Path})
-	if g.options.Served != nil {
-		g.options.Served(Served{Path: r.URL.Path, Status: http.StatusNotFound, Began: at, Ended: time.Now()})
-	}
 }
 
 // file serves one file of the build.
@@ -160,7 +144,7 @@ func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	if sent.Encoding != "" {
 		h.Set("Content-Encoding", sent.Encoding)
 	}
-	if f.Page != nil && f.Encoding == "" {
+	if f.Page != nil && f.Encoding == "" && !g.options.Plain {
 		g.page(w, r, f)
 		return
 	}

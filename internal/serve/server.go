@@ -30,8 +30,7 @@ type Config struct {
 	LAN   bool               // for others on the same network, too, under a path that can't be guessed
 	Port  int                // of the page around the game; 0 for any that is free
 
-	Served func(Served) // is told of each file that was asked for; may be nil
-	Bare   bool         // the page around the game has nothing but the game's frame, as large as the window
+	Bare bool // the page around the game has nothing but the game's frame, as large as the window, and the game's pages are as they are
 }
 
 // A Server serves a game, and on another origin a page around it, as a portal has one. Close it in the end.
@@ -85,7 +84,11 @@ func Start(c Config) (*Server, error) {
 	if c.Build.Root() == folder { // in the folder that it expects to be in, its mistakes could not be seen
 		folder = guard + "build/"
 	}
-	s.Page, s.Game = addressOf(name, pages, guard), addressOf(name, games, folder)
+	around := name
+	if !c.LAN {
+		around = "localhost" // another site than the game's, as on a portal: cookies, storage and service workers are apart
+	}
+	s.Page, s.Game = addressOf(around, pages, guard), addressOf(name, games, folder)
 	heard := c.Heard
 	s.game = newGame(
 		c.Build,
@@ -93,7 +96,7 @@ func Start(c Config) (*Server, error) {
 			Rules:     c.Rules,
 			Isolation: c.Rules != nil && c.Rules.Serves.Isolation || c.Rules == nil && c.Build.NeedsIsolation() != nil,
 			Slow:      c.Slow,
-			Served:    c.Served,
+			Plain:     c.Bare,
 			Heard: func(e Event) {
 				e.File = strings.TrimPrefix(e.File, s.Game)
 				s.news("said", e)

@@ -11,8 +11,7 @@ import (
 	"strconv"
 	"time"
 
-	"github.com/chromedp/chromedp"
-
+	"havvel/internal/browser"
 	"havvel/internal/webm"
 )
 
@@ -22,30 +21,52 @@ var encoder string
 // mostPerSecond is how many pictures of a second are kept for a film.
 const mostPerSecond = 30
 
+const (
+	silence     = 30 * time.Second // after which a browser that asks for no picture has stopped
+	longestFilm = 30 * time.Minute // that making one may take
+)
+
 // WebM makes a film of frames (WebM, without sound) with a browser's encoder, of a size and of a length and weight in bytes at most.
-func WebM(ctx context.Context, browser string, frames []Frame, width, height int, length time.Duration, limit int64) ([]byte, error) {
+func WebM(ctx context.Context, program string, frames []Frame, width, height int, length time.Duration, limit int64) ([]byte, error) {
 	frames = thinned(frames, length)
 	if len(frames) < 2 {
 		return nil, errors.New("too few pictures came for a film; the game draws too slowly here")
 	}
-	inside, done := Window(ctx, browser, func(any) {})
-	defer done()
+	b, err := browser.Start(ctx, program)
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	tab, err := b.Open(ctx, browser.Window{Width: width, Height: height}, func(browser.Event) {})
+	if err != nil {
+		return nil, err
+	}
+	defer tab.Close()
 	// As long as the browser asks for pictures, it works, however slowly.
-	guard := time.AfterFunc(3*answerLimit, done)
+	whole := ctx
+	ctx, done := context.WithTimeout(ctx, longestFilm)
+	defer done()
+	guard := time.AfterFunc(silence, done)
 	defer guard.Stop()
 	// Browsers let only pages from this machine and secure ones encode.
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, fmt.Errorf("a film can't be made without an address on this machine: %w", err)
 	}
-	server := &http.Server{Handler: film(frames, func() { guard.Reset(3 * answerLimit) }), ReadHeaderTimeout: answerLimit}
+	server := &http.Server{Handler: film(frames, func() { guard.Reset(3 * silence) }), ReadHeaderTimeout: silence}
 	go server.Serve(listener)
 	defer server.Close()
-	if err := chromedp.Do(inside, chromedp.Navigate("http://"+listener.Addr().String()+"/")); err != nil {
-		return nil, broken(ctx, err)
+	address := "http://" + listener.Addr().String() + "/"
+	if err := tab.Go(ctx, address); err != nil {
+		return nil, browser.Failed(whole, err)
 	}
-	if err := chromedp.Do(inside, chromedp.Evaluate[chromedp.Void](encoder)); err != nil {
-		return nil, broken(ctx, err)
+	for here := ""; here != address; pause(ctx, often) { // the empty page before it has none
+		if err := tab.Evaluate(ctx, "", "document.readyState === 'complete' ? location.href : ''", &here); err != nil && err != browser.Gone {
+			return nil, browser.Failed(whole, err)
+		}
+	}
+	if err := tab.Evaluate(ctx, "", "eval("+strconv.Quote(encoder)+"), 0", nil); err != nil {
+		return nil, browser.Failed(whole, err)
 	}
 	rate := int64(4_000_000)
 	if limit > 0 {
@@ -53,9 +74,9 @@ func WebM(ctx context.Context, browser string, frames []Frame, width, height int
 		rate = min(rate, int64(float64(limit)*8*.8/seconds))
 	}
 	for try := 0; ; try++ {
-		data, err := encode(inside, frames, width, height, rate)
+		data, err := encode(ctx, tab, frames, width, height, rate)
 		if err != nil {
-			return nil, broken(ctx, err)
+			return nil, browser.Failed(whole, err)
 		}
 		if limit <= 0 || int64(len(data)) <= limit || try == 2 {
 			return data, nil
@@ -97,7 +118,7 @@ func film(frames []Frame, asked func()) http.HandlerFunc {
 }
 
 // encode has the page of a film encode its frames, with so many bits a second.
-func encode(inside context.Context, frames []Frame, width, height int, rate int64) ([]byte, error) {
+func encode(ctx context.Context, tab browser.Tab, frames []Frame, width, height int, rate int64) ([]byte, error) {
 	times := make([]int, len(frames))
 	for i, f := range frames {
 		times[i] = f.MS
@@ -106,12 +127,26 @@ func encode(inside context.Context, frames []Frame, width, height int, rate int6
 	if err != nil {
 		return nil, err
 	}
-	made, err := chromedp.Run(inside, chromedp.Evaluate[struct {
-		Codec    string
-		Pictures []webm.Picture
-	}](fmt.Sprintf("havvelEncode(%s, %d, %d, %d)", list, width, height, rate), chromedp.EvalAwaitPromise))
-	if err != nil {
+	start := fmt.Sprintf(`(window.havvelMade = null, havvelEncode(%s, %d, %d, %d).then((film) => { havvelMade = { film }; },
+		(e) => { havvelMade = { failed: String(e) }; }), 0)`, list, width, height, rate)
+	if err := tab.Evaluate(ctx, "", start, nil); err != nil {
 		return nil, err
 	}
-	return webm.Write(made.Codec, width, height, made.Pictures)
+	var made struct {
+		Film *struct {
+			Codec    string
+			Pictures []webm.Picture
+		}
+		Failed string
+	}
+	for made.Film == nil && made.Failed == "" { // it takes longer than a browser may for one answer
+		pause(ctx, often)
+		if err := tab.Evaluate(ctx, "", "havvelMade || {}", &made); err != nil {
+			return nil, err
+		}
+	}
+	if made.Failed != "" {
+		return nil, errors.New(made.Failed)
+	}
+	return webm.Write(made.Film.Codec, width, height, made.Film.Pictures)
 }

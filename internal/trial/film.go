@@ -7,9 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"github.com/chromedp/cdproto/page"
-	"github.com/chromedp/chromedp"
-
+	"havvel/internal/browser"
 	"havvel/internal/fault"
 	"havvel/internal/rulebook"
 )
@@ -36,9 +34,9 @@ func (e *NotStarted) Fault() *fault.Error {
 // each of CSS.
 func (t *Trial) Stills(ctx context.Context, v rulebook.View) ([][]byte, error) {
 	var list [][]byte
-	err := t.watchOn(ctx, v, 2, nil, func(r *viewer, playing context.Context) error {
+	err := t.watchOn(ctx, v, 2, func(r *viewer, playing context.Context) error {
 		for (playing.Err() == nil || len(list) < fewStills) && ctx.Err() == nil && len(list) < mostStills {
-			p, err := r.take()
+			p, err := r.tab.Picture(ctx)
 			if err != nil {
 				return err
 			}
@@ -64,89 +62,47 @@ func (t *Trial) Film(ctx context.Context, v rulebook.View, length time.Duration)
 	var mu sync.Mutex
 	var frames []Frame
 	var first time.Time
-	acknowledge := make(chan int64, 64)
-	listen := func(ev any) {
-		e, ok := ev.(*page.EventScreencastFrame)
-		if !ok {
-			return
-		}
+	see := func(picture []byte, at time.Time) {
 		mu.Lock()
 		defer mu.Unlock()
-		at := time.Now()
 		if first.IsZero() {
 			first = at
 		}
 		if d := at.Sub(first); d <= length {
-			frames = append(frames, Frame{int(d.Milliseconds()), e.Data})
-		}
-		select {
-		case acknowledge <- e.SessionID:
-		default:
+			frames = append(frames, Frame{int(d.Milliseconds()), picture})
 		}
 	}
-	err := t.watchOn(ctx, v, 1, listen, func(r *viewer, playing context.Context) error {
-		quality := int64(92)
-		if err := r.call(func(ctx context.Context) error {
-			_, err := chromedp.Call(ctx, page.StartScreencast, page.StartScreencastParams{Format: page.StartScreencastFormatJpeg, Quality: &quality})
-			return err
-		}); err != nil {
+	err := t.watchOn(ctx, v, 1, func(r *viewer, playing context.Context) error {
+		stop, err := r.tab.Watch(ctx, 0, see)
+		if err != nil {
 			return err
 		}
-		end := time.After(length + time.Second)
-		for {
-			select {
-			case id := <-acknowledge:
-				err := r.call(func(ctx context.Context) error {
-					_, err := chromedp.Call(ctx, page.ScreencastFrameAck, page.ScreencastFrameAckParams{SessionID: id})
-					return err
-				})
-				if err != nil {
-					return err
-				}
-			case <-end:
-				return nil
-			case <-playing.Done():
-				return nil
-			}
-		}
+		defer stop()
+		pause(playing, length+time.Second)
+		return nil
 	})
 	mu.Lock()
 	defer mu.Unlock()
 	return frames, err
 }
 
-func (r *viewer) call(do func(context.Context) error) error {
-	ctx, cancel := context.WithTimeout(r.browser, answerLimit)
-	defer cancel()
-	return do(ctx)
-}
-
 // watchOn starts the game in a window, and does the steps of the trial while watch looks on; playing ends with the steps.
 func (t *Trial) watchOn(
-	ctx context.Context,
-	v rulebook.View,
-	scale float64,
-	listen func(any),
-	watch func(r *viewer, playing context.Context) error,
+	ctx context.Context, v rulebook.View, scale float64, watch func(r *viewer, playing context.Context) error,
 ) error {
-	w := newWatcher()
-	hear := func(ev any) {
-		w.event(ev)
-		if listen != nil {
-			listen(ev)
-		}
+	b, err := browser.Start(ctx, t.Browser)
+	if err != nil {
+		return err
 	}
-	r, done, err := t.begin(ctx, v, w, hear)
+	defer b.Close()
+	r, done, err := t.begin(ctx, b, v, scale)
 	if err != nil {
 		return err
 	}
 	defer done()
-	r.scale, r.resting = scale, true
-	if err := r.call(func(inside context.Context) error { return chromedp.Do(inside, r.size(v.Size[0], v.Size[1])) }); err != nil {
-		return broken(ctx, err)
-	}
+	r.resting = true
 	if err := r.start(ctx); err != nil {
-		return broken(ctx, err)
+		return browser.Failed(ctx, err)
 	}
 	if r.seen.Answer == No {
 		return &NotStarted{v.Name}
@@ -160,7 +116,7 @@ func (t *Trial) watchOn(
 	r.pause(ctx, t.Watch)
 	over()
 	if err = errors.Join(err, <-watched); err != nil {
-		return broken(ctx, err)
+		return browser.Failed(ctx, err)
 	}
 	return ctx.Err()
 }

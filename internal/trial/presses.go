@@ -2,16 +2,14 @@ package trial
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/chromedp/cdproto/input"
-	"github.com/chromedp/cdproto/runtime"
-	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
+	"havvel/internal/browser"
 )
 
 // A press lasts some frames: games look once a frame at what is pressed.
@@ -20,33 +18,69 @@ const (
 	mostHeld    = time.Second // where no frames are drawn
 )
 
-// key presses keys one after another, and holds each for a time and some frames.
-func (v *viewer) key(ctx context.Context, keys string, d time.Duration) error {
-	for _, r := range keys {
-		events := kb.Encode(r)
-		for i, e := range events {
-			if i == len(events)-1 {
-				v.held(ctx, d)
-			}
-			err := v.call(func(ctx context.Context) error {
-				_, err := chromedp.Call(ctx, input.DispatchKeyEvent, *e)
-				return err
-			})
-			if err != nil {
-				return err
-			}
+// key presses a key, and holds it for a time and some frames.
+func (v *viewer) key(ctx context.Context, key string, d time.Duration) error {
+	if err := v.tab.Key(ctx, key, true); err != nil {
+		return err
+	}
+	v.held(ctx, d)
+	return v.tab.Key(ctx, key, false)
+}
+
+// press presses at a point, with a finger where the window is touched, and holds it for some frames.
+func (v *viewer) press(ctx context.Context, x, y float64) error {
+	if v.view.Touch {
+		return v.stroke(ctx, x, y, x, y)
+	}
+	return v.click(ctx, browser.Mouse{X: x, Y: y})
+}
+
+// click moves the mouse to a point, and presses a button there.
+func (v *viewer) click(ctx context.Context, m browser.Mouse) error {
+	for _, motion := range []browser.Motion{browser.Move, browser.Down, browser.Up} {
+		if motion == browser.Up {
+			v.held(ctx, 0)
+		}
+		m.Motion = motion
+		if err := v.tab.Mouse(ctx, m); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
+// strokeSteps is in how many moves a stroke goes from its beginning to its end.
+const strokeSteps = 8
+
+// stroke puts a finger down, or the mouse's button, moves it, and lifts it.
+func (v *viewer) stroke(ctx context.Context, x, y, x2, y2 float64) error {
+	do := func(m browser.Motion, x, y float64) error {
+		if v.view.Touch {
+			return v.tab.Touch(ctx, m, x, y)
+		}
+		return v.tab.Mouse(ctx, browser.Mouse{Motion: m, X: x, Y: y, Held: true})
+	}
+	if err := do(browser.Down, x, y); err != nil {
+		return err
+	}
+	for i := 1; i <= strokeSteps && (x != x2 || y != y2); i++ {
+		at := float64(i) / strokeSteps
+		if err := do(browser.Move, x+(x2-x)*at, y+(y2-y)*at); err != nil {
+			return err
+		}
+		pause(ctx, 20*time.Millisecond)
+	}
+	v.held(ctx, 0)
+	return do(browser.Up, x2, y2)
+}
+
 // held waits as long as a press lasts.
 func (v *viewer) held(ctx context.Context, d time.Duration) {
-	before, err := v.ask()
+	before, err := v.ask(ctx)
 	v.pause(ctx, d)
 	for end := time.Now().Add(mostHeld); err == nil && ctx.Err() == nil && time.Now().Before(end); pause(ctx, 20*time.Millisecond) {
 		var now *state
-		if now, err = v.ask(); err == nil && now.Frames >= before.Frames+leastFrames {
+		if now, err = v.ask(ctx); err == nil && now.Frames >= before.Frames+leastFrames {
 			return
 		}
 	}
@@ -63,11 +97,7 @@ func hold(rest string) (func(context.Context, *viewer) error, error) {
 		return nil, err
 	}
 	d, err := upToAMinute(m[2])
-	key, named := keys[m[1]]
-	if !named {
-		key = m[1]
-	}
-	return func(ctx context.Context, v *viewer) error { return v.key(ctx, key, d) }, err
+	return func(ctx context.Context, v *viewer) error { return v.key(ctx, m[1], d) }, err
 }
 
 // at reads the place of a step that has one.
@@ -81,17 +111,17 @@ func at(step, rest string) (point, error) {
 
 func rightPress(rest string) (func(context.Context, *viewer) error, error) {
 	p, err := at("right-press", rest)
-	return func(_ context.Context, v *viewer) error {
+	return func(ctx context.Context, v *viewer) error {
 		x, y := p.in(v)
-		return v.do(chromedp.MouseClickXY(x, y, chromedp.ButtonRight))
+		return v.click(ctx, browser.Mouse{X: x, Y: y, Right: true})
 	}, err
 }
 
 func hover(rest string) (func(context.Context, *viewer) error, error) {
 	p, err := at("hover", rest)
-	return func(_ context.Context, v *viewer) error {
+	return func(ctx context.Context, v *viewer) error {
 		x, y := p.in(v)
-		return v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y))
+		return v.tab.Mouse(ctx, browser.Mouse{Motion: browser.Move, X: x, Y: y})
 	}, err
 }
 
@@ -101,13 +131,9 @@ func wheel(rest string) (func(context.Context, *viewer) error, error) {
 	if err != nil || pixels == 0 || pixels < -10_000 || pixels > 10_000 {
 		return nil, fmt.Errorf("write by how many pixels, such as: wheel 300, or up: wheel -300")
 	}
-	return func(_ context.Context, v *viewer) error {
-		return v.call(func(ctx context.Context) error {
-			_, err := chromedp.Call(ctx, input.DispatchMouseEvent, input.DispatchMouseEventParams{
-				Type: input.DispatchMouseEventTypeMouseWheel, DeltaY: pixels,
-				X: float64(v.view.Size[0]) / 2, Y: float64(v.view.Size[1]) / 2,
-			})
-			return err
+	return func(ctx context.Context, v *viewer) error {
+		return v.tab.Mouse(ctx, browser.Mouse{
+			Motion: browser.Wheel, X: float64(v.view.Size[0]) / 2, Y: float64(v.view.Size[1]) / 2, Pixels: pixels,
 		})
 	}, nil
 }
@@ -115,7 +141,7 @@ func wheel(rest string) (func(context.Context, *viewer) error, error) {
 // rotate turns the window, and leaves it so.
 func (v *viewer) rotate(ctx context.Context) error {
 	v.view.Size[0], v.view.Size[1] = v.view.Size[1], v.view.Size[0]
-	if err := v.call(func(ctx context.Context) error { return chromedp.Do(ctx, v.size(v.view.Size[0], v.view.Size[1])) }); err != nil {
+	if err := v.resize(ctx, v.view.Size[0], v.view.Size[1]); err != nil {
 		return err
 	}
 	_, err := v.settled(ctx)
@@ -139,14 +165,9 @@ func expectText(rest string) (func(context.Context, *viewer) error, error) {
 	}
 	return func(ctx context.Context, v *viewer) error {
 		return v.await(ctx, within, fmt.Sprintf("the text %q", words), func() (bool, error) {
-			id := v.watch.context()
-			inside, cancel := context.WithTimeout(v.browser, answerLimit)
-			defer cancel()
-			text, err := chromedp.Run(inside, chromedp.Evaluate[string](
-				`document.body ? document.body.innerText.replace(/\s+/g, " ") : ""`,
-				func(p *runtime.EvaluateParams) { p.ContextID = id },
-			))
-			if err != nil && id != v.watch.context() {
+			var text string
+			err := v.tab.Evaluate(ctx, v.watch.frame(), `document.body ? document.body.innerText.replace(/\s+/g, " ") : ""`, &text)
+			if errors.Is(err, browser.Gone) {
 				return false, nil // it went while it was asked
 			}
 			return strings.Contains(text, words), err

@@ -1,6 +1,14 @@
 (function () {
 	"use strict";
-	// Watches what a page draws and how much memory it takes, without changing what it does.
+	// Watches what a page draws and how much memory it takes, without changing what it does, and hands on what it says.
+	const told = window.havvelSay;
+	delete window.havvelSay;
+	let count = 0;
+	const say = (what) => {
+		try { told(JSON.stringify({ at: performance.timeOrigin + performance.now(), n: ++count, ...what })); } catch { /* no JSON can hold it */ }
+	};
+	addEventListener("havvel-heard", (e) => say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }));
+	addEventListener("game-event", (e) => say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }));
 	const p = { frames: 0, played: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
 	// How the game draws: which kinds of calls a frame makes, in stretches of frames that make the same.
 	const stretches = [], bits = {};
@@ -60,7 +68,7 @@
 		}
 		return context.apply(this, arguments);
 	};
-	const count = (proto, names, what = "drawn") => proto && names.forEach((n) => {
+	const counted = (proto, names, what = "drawn") => proto && names.forEach((n) => {
 		const known = proto[n];
 		if (typeof known === "function") proto[n] = function () { p[what]++; draws(n); return known.apply(this, arguments); };
 	});
@@ -68,8 +76,8 @@
 	const flat = ["drawImage", "fillRect", "strokeRect", "fillText", "strokeText", "putImageData", "fill", "stroke"];
 	for (const kind of ["WebGLRenderingContext", "WebGL2RenderingContext"]) {
 		const proto = window[kind] && window[kind].prototype;
-		count(proto, three);
-		count(proto, ["clear"], "cleared");
+		counted(proto, three);
+		counted(proto, ["clear"], "cleared");
 		const extension = proto && proto.getExtension;
 		if (extension) proto.getExtension = function () {
 			const e = extension.apply(this, arguments);
@@ -79,14 +87,14 @@
 				if (lose) e.loseContext = () => { given.add(canvas); return lose.call(e); };
 				const own = Object.getPrototypeOf(e), calls = [];
 				for (const n in own) if (/^(draw|multiDraw)(Arrays|Elements)/.test(n)) calls.push(n);
-				if (!watched.has(own)) watched.add(own), count(own, calls);
+				if (!watched.has(own)) watched.add(own), counted(own, calls);
 			}
 			return e;
 		};
 	}
-	for (const kind of ["CanvasRenderingContext2D", "OffscreenCanvasRenderingContext2D"]) count(window[kind] && window[kind].prototype, flat);
-	count(window.ImageBitmapRenderingContext && ImageBitmapRenderingContext.prototype, ["transferFromImageBitmap"]);
-	count(window.GPUQueue && GPUQueue.prototype, ["submit"]);
+	for (const kind of ["CanvasRenderingContext2D", "OffscreenCanvasRenderingContext2D"]) counted(window[kind] && window[kind].prototype, flat);
+	counted(window.ImageBitmapRenderingContext && ImageBitmapRenderingContext.prototype, ["transferFromImageBitmap"]);
+	counted(window.GPUQueue && GPUQueue.prototype, ["submit"]);
 	const handed = new WeakSet(); // canvases that a worker draws on, unseen from here
 	const hand = HTMLCanvasElement.prototype.transferControlToOffscreen;
 	if (hand) HTMLCanvasElement.prototype.transferControlToOffscreen = function () { handed.add(this); return hand.apply(this, arguments); };

@@ -8,16 +8,22 @@ type pulse struct {
 	browser int // its process
 	began   time.Time
 	last    time.Time
-	waits   time.Duration // of the processes
+	waits   map[waiter]time.Duration
 	theft   time.Duration
 	own     time.Duration
 	Known   bool // the system tells it; where it doesn't, all time counts
 }
 
+// A waiter is one process of a browser, and what it does.
+type waiter struct {
+	process int
+	kind    string
+}
+
 func newPulse(browser int) *pulse {
 	p := &pulse{browser: browser, began: time.Now()}
 	p.last = p.began
-	p.waits, p.Known = waited(browser)
+	p.waits, p.Known = waits(browser)
 	p.theft = stolen()
 	return p
 }
@@ -26,16 +32,26 @@ func newPulse(browser int) *pulse {
 func (p *pulse) beat() (wall, own time.Duration) {
 	now := time.Now()
 	passed := now.Sub(p.last)
-	waits, ok := waited(p.browser)
+	waited, ok := waits(p.browser)
 	theft := stolen()
 	lost := max(0, theft-p.theft)
-	if ok && waits > p.waits {
-		lost += waits - p.waits
-	}
-	if ok { // processes that ended take their time with them
-		p.waits = waits
+	if ok {
+		lost += lostSince(p.waits, waited)
+		p.waits = waited
 	}
 	p.theft, p.last = theft, now
 	p.own += max(0, passed-lost)
 	return now.Sub(p.began), p.own
+}
+
+// lostSince is what was waited between two looks: for each kind of process, by the one that waited longest.
+func lostSince(before, after map[waiter]time.Duration) (lost time.Duration) {
+	most := map[string]time.Duration{}
+	for w, d := range after {
+		most[w.kind] = max(most[w.kind], d-before[w])
+	}
+	for _, d := range most {
+		lost += d
+	}
+	return lost
 }

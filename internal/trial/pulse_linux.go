@@ -9,9 +9,10 @@ import (
 	"time"
 )
 
-// waited is how long the main threads of a browser's processes have waited for a processor, since they began, and the processor time that
-// the machine under this one took for others (proc(5): schedstat, and steal in stat). ok is false where that can't be read.
-func waited(browser int) (total time.Duration, ok bool) {
+// waits are how long the main threads of a browser's processes have waited for a processor since they began (proc(5): schedstat), by what
+// the processes do. Of several that do the same, only one is the game's, and any of them may be. ok is false where that can't be read.
+func waits(browser int) (total map[waiter]time.Duration, ok bool) {
+	total = map[waiter]time.Duration{}
 	for _, pid := range family(browser) {
 		data, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/schedstat", pid, pid))
 		if err != nil {
@@ -22,13 +23,31 @@ func waited(browser int) (total time.Duration, ok bool) {
 			continue
 		}
 		if ns, err := strconv.ParseInt(fields[1], 10, 64); err == nil {
-			total, ok = total+time.Duration(ns), true
+			total[waiter{pid, kindOfProcess(pid)}], ok = time.Duration(ns), true
 		}
 	}
 	return total, ok
 }
 
-// stolen is how long the processors of this machine were not given to it, on average, since it began.
+// kindOfProcess is what a browser's process does, by its command line: Chromium says it after --type=, Firefox at the end.
+func kindOfProcess(pid int) string {
+	data, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	if err != nil {
+		return ""
+	}
+	words := strings.Fields(strings.ReplaceAll(string(data), "\x00", " "))
+	for _, w := range words {
+		if kind, ok := strings.CutPrefix(w, "--type="); ok {
+			return kind
+		}
+	}
+	if len(words) > 1 && words[1] == "-contentproc" {
+		return words[len(words)-1]
+	}
+	return "browser"
+}
+
+// stolen is how long the processors of this machine were given to others than it, on average, since it began (proc(5): steal in stat).
 func stolen() time.Duration {
 	data, err := os.ReadFile("/proc/stat")
 	if err != nil {

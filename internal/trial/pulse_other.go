@@ -4,7 +4,7 @@ package trial
 
 import "time"
 
-// waited is not told by this system.
-func waited(int) (time.Duration, bool) { return 0, false }
+// waits are not told by this system.
+func waits(int) (map[waiter]time.Duration, bool) { return nil, false }
 
 func stolen() time.Duration { return 0 }

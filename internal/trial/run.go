@@ -4,19 +4,13 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
+	"errors"
 	_ "image/png" // what the browser gives
-	"sync/atomic"
 	"time"
 
-	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/emulation"
-	"github.com/chromedp/cdproto/log"
-	"github.com/chromedp/cdproto/network"
-	"github.com/chromedp/cdproto/page"
-	"github.com/chromedp/cdproto/runtime"
-	"github.com/chromedp/chromedp"
-
+	"havvel/internal/browser"
 	"havvel/internal/finding"
+	"havvel/internal/hooks"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
 )
@@ -49,28 +43,24 @@ type viewer struct {
 	view    rulebook.View
 	seen    *View
 	watch   *watcher
-	browser context.Context
-	scale   float64 // pixels of the screen for each of CSS, on a desktop; default: 1
+	tab     browser.Tab
+	scale   float64 // pixels of the screen for each of CSS, on a desktop; 0 for 1
 	sight   sight
 	pulse   *pulse
-	casting atomic.Bool // a screencast tells what is to be seen
-	played  bool        // the steps were done
-	resting bool        // a picture at rest is enough: nothing is pressed to tell whether it is the game
+	played  bool // the steps were done
+	resting bool // a picture at rest is enough: nothing is pressed to tell whether it is the game
 }
 
-// answerLimit is how long the browser may take for one answer.
-const answerLimit = 10 * time.Second
-
-func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
-	w := newWatcher()
-	r, done, err := t.begin(ctx, v, w, w.event)
+func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*View, error) {
+	r, done, err := t.begin(ctx, b, v, 0)
 	if err != nil {
 		return nil, err
 	}
 	defer done()
 	if err := r.play(ctx); err != nil {
-		return nil, broken(ctx, err)
+		return nil, browser.Failed(ctx, err)
 	}
+	w := r.watch
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if w.crashed {
@@ -82,91 +72,55 @@ func (t *Trial) run(ctx context.Context, v rulebook.View) (*View, error) {
 			},
 		)
 	}
-	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.all(), append(r.seen.Problems, w.problems...)
+	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.order, append(r.seen.Problems, w.problems...)
 	return r.seen, nil
 }
 
-// begin serves the build, and opens a window on it, of which listen hears. done closes both.
-func (t *Trial) begin(ctx context.Context, v rulebook.View, w *watcher, listen func(any)) (r *viewer, done func(), err error) {
-	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Heard: w.hear, Served: w.serve, Bare: true})
+// begin serves the build, and opens a window on it. done closes both.
+func (t *Trial) begin(ctx context.Context, b browser.Browser, v rulebook.View, scale float64) (r *viewer, done func(), err error) {
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true})
 	if err != nil {
 		return nil, nil, err
 	}
-	r = &viewer{trial: t, view: v, watch: w, seen: &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}}
-	inside, end := Window(ctx, t.Browser, func(ev any) {
-		if e, ok := ev.(*page.EventScreencastFrame); ok && r.casting.Load() {
-			go r.see(ctx, e)
-			return
-		}
-		listen(ev)
-	})
-	r.browser = inside
-	done = func() { end(); server.Close() }
-	guard := time.AfterFunc(3*answerLimit, end) // the window closes with the context that opens it, which so has no limit of its own
-	defer guard.Stop()
-	err = chromedp.Do(inside, r.size(v.Size[0], v.Size[1]))
-	if err == nil {
-		guard.Stop()
-		err = r.open(server)
+	r = &viewer{trial: t, view: v, scale: scale, watch: newWatcher(server.Game, server.Page)}
+	r.seen = &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}
+	if r.tab, err = b.Open(ctx, r.window(), r.watch.event); err != nil {
+		server.Close()
+		return nil, nil, err
 	}
-	if err != nil {
+	done = func() { r.tab.Close(); server.Close() }
+	address := server.Game
+	if t.Rules != nil {
+		address = server.Page // the game is in a frame of a portal's page
+	}
+	r.pulse = newPulse(r.tab.Process())
+	r.seen.began = r.watch.begin()
+	if err := r.tab.Go(ctx, address); err != nil {
 		done()
-		return nil, nil, broken(ctx, err)
+		return nil, nil, browser.Failed(ctx, err)
 	}
-	go w.closeDialogs(inside)
 	return r, done, nil
 }
 
-// open asks for the game, in the frame of a portal's page where a portal is imitated.
-func (r *viewer) open(server *serve.Server) error {
-	address := server.Game
+// window is how the view's window is.
+func (r *viewer) window() browser.Window {
+	w := browser.Window{Width: r.view.Size[0], Height: r.view.Size[1], Scale: r.scale, Touch: r.view.Touch, Probe: probe}
+	if w.Touch {
+		w.Scale = 2
+	}
 	if r.trial.Rules != nil {
-		address = server.Page
-	}
-	ctx, cancel := context.WithTimeout(r.browser, 3*answerLimit)
-	defer cancel()
-	_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: probe})
-	if err == nil {
-		_, err = chromedp.Call(ctx, network.Enable, network.EnableParams{})
-	}
-	if err == nil {
-		_, err = chromedp.Call(ctx, log.Enable, cdp.Empty{})
-	}
-	if err != nil {
-		return err
-	}
-	r.watch.mu.Lock()
-	r.watch.base, r.watch.page = server.Game, server.Page
-	r.watch.mu.Unlock()
-	r.pulse = newPulse(processOf(r.browser))
-	r.seen.began = time.Now()
-	_, err = chromedp.Call(ctx, page.Navigate, page.NavigateParams{URL: address})
-	return err
-}
-
-// processOf is that of the browser that a window is in; 0 where it isn't known.
-func processOf(window context.Context) int {
-	if c := chromedp.FromContext(window); c != nil && c.Browser != nil && c.Browser.Process() != nil {
-		return c.Browser.Process().Pid
-	}
-	return 0
-}
-
-func (r *viewer) size(width, height int) chromedp.Action[chromedp.Void] {
-	options := []chromedp.EmulateViewportOption{chromedp.EmulateScale(max(1, r.scale))}
-	if r.view.Touch {
-		orientation := emulation.ScreenOrientationTypePortraitPrimary
-		if width > height {
-			orientation = emulation.ScreenOrientationTypeLandscapePrimary
-		}
-		options = []chromedp.EmulateViewportOption{
-			chromedp.EmulateScale(2),
-			chromedp.EmulateMobile,
-			chromedp.EmulateTouch,
-			chromedp.EmulateOrientation(orientation, 0),
+		for _, h := range r.trial.Rules.Hooks {
+			w.Answers = append(w.Answers, browser.Answer{Address: h.Script, Type: "text/javascript; charset=utf-8", Body: hooks.StandIn(h)})
 		}
 	}
-	return chromedp.EmulateViewport(int64(width), int64(height), options...)
+	return w
+}
+
+// resize gives the window another size.
+func (r *viewer) resize(ctx context.Context, width, height int) error {
+	w := r.window()
+	w.Width, w.Height = width, height
+	return r.tab.Size(ctx, w)
 }
 
 // play watches the game from its first picture to the end of the trial.
@@ -179,7 +133,7 @@ func (r *viewer) play(ctx context.Context) error {
 		return err
 	}
 	r.seen.Fit = fitOf(last)
-	first, err := r.take() // a second later, since a loading picture may still fade
+	first, err := r.tab.Picture(ctx) // a second later, since a loading picture may still fade
 	if err != nil {
 		return err
 	}
@@ -189,7 +143,7 @@ func (r *viewer) play(ctx context.Context) error {
 	if err := r.turn(ctx); err != nil {
 		return err
 	}
-	second, err := r.take()
+	second, err := r.tab.Picture(ctx)
 	if err != nil {
 		return err
 	}
@@ -200,7 +154,7 @@ func (r *viewer) play(ctx context.Context) error {
 		}
 	}
 	r.pause(ctx, r.trial.Watch-time.Since(r.seen.began)+time.Duration(r.seen.StartMS)*time.Millisecond)
-	if last, err = r.ask(); err != nil {
+	if last, err = r.ask(ctx); err != nil {
 		return err
 	}
 	r.seen.Heap, r.seen.Wasm, r.seen.Lost = last.Heap, last.Wasm, last.Lost
@@ -228,7 +182,7 @@ const between = 500 * time.Millisecond
 func (r *viewer) pause(ctx context.Context, d time.Duration) {
 	for end := time.Now().Add(d); ctx.Err() == nil && time.Until(end) > 0; {
 		pause(ctx, min(between, time.Until(end)))
-		r.ask() // a page that doesn't answer is found when its answer is needed
+		r.ask(ctx) // a page that doesn't answer is found when its answer is needed
 	}
 }
 
@@ -237,22 +191,15 @@ func (r *viewer) problem(id, message, fix string) {
 }
 
 // ask asks the page how it is.
-func (r *viewer) ask() (*state, error) {
-	inside := r.watch.context()
-	if inside == 0 { // the page has no frame yet
+func (r *viewer) ask(ctx context.Context) (*state, error) {
+	frame := r.watch.frame()
+	if frame == "" { // the page has no frame yet
 		return &state{}, nil
 	}
-	ctx, cancel := context.WithTimeout(r.browser, answerLimit)
-	defer cancel()
-	s, err := chromedp.Run(
-		ctx,
-		chromedp.Evaluate[*state]("window.havvelProbe && havvelProbe()", func(p *runtime.EvaluateParams) { p.ContextID = inside }),
-	)
-	if err != nil && inside != r.watch.context() { // it went while it was asked
+	s := &state{}
+	err := r.tab.Evaluate(ctx, frame, "window.havvelProbe && havvelProbe()", s)
+	if errors.Is(err, browser.Gone) { // it went while it was asked
 		return &state{}, nil
-	}
-	if err == nil && s == nil {
-		s = &state{}
 	}
 	if err == nil {
 		r.remember(s)
@@ -273,21 +220,9 @@ func (r *viewer) remember(s *state) {
 // unseen reports whether the probe can't tell if the page draws.
 func (s *state) unseen() bool { return s.Canvas == nil || s.Canvas.Handed }
 
-func (r *viewer) take() ([]byte, error) {
-	ctx, cancel := context.WithTimeout(r.browser, 2*answerLimit)
-	defer cancel()
-	quick := true
-	shot, err := chromedp.Call(
-		ctx,
-		page.CaptureScreenshot,
-		page.CaptureScreenshotParams{Format: page.CaptureScreenshotFormatPng, OptimizeForSpeed: &quick},
-	)
-	return shot.Data, err
-}
-
 // picture takes a picture, and keeps it unless it has no name.
-func (r *viewer) picture(name string) ([]byte, error) {
-	p, err := r.take()
+func (r *viewer) picture(ctx context.Context, name string) ([]byte, error) {
+	p, err := r.tab.Picture(ctx)
 	if err == nil && name != "" {
 		r.seen.Pictures = append(r.seen.Pictures, Picture{name, int(time.Since(r.seen.began).Milliseconds()), p})
 	}
@@ -296,13 +231,13 @@ func (r *viewer) picture(name string) ([]byte, error) {
 
 // frames counts frames for a while.
 func (r *viewer) frames(ctx context.Context) (*state, error) {
-	before, err := r.ask()
+	before, err := r.ask(ctx)
 	if err != nil {
 		return nil, err
 	}
 	at := time.Now()
 	pause(ctx, time.Second)
-	after, err := r.ask()
+	after, err := r.ask(ctx)
 	if err == nil {
 		drawn := after.Played - before.Played
 		if after.unseen() {
@@ -349,12 +284,7 @@ func (r *viewer) turn(ctx context.Context) error {
 	if r.view.Touch {
 		w, h = r.view.Size[1], r.view.Size[0]
 	}
-	resize := func(width, height int) error {
-		inside, cancel := context.WithTimeout(r.browser, answerLimit)
-		defer cancel()
-		return chromedp.Do(inside, r.size(width, height))
-	}
-	if err := resize(w, h); err != nil {
+	if err := r.resize(ctx, w, h); err != nil {
 		return err
 	}
 	s, err := r.settled(ctx)
@@ -363,7 +293,7 @@ func (r *viewer) turn(ctx context.Context) error {
 	}
 	fit := fitOf(s)
 	r.seen.Turned = &fit
-	if err := resize(r.view.Size[0], r.view.Size[1]); err != nil {
+	if err := r.resize(ctx, r.view.Size[0], r.view.Size[1]); err != nil {
 		return err
 	}
 	if len(r.trial.Steps) > 0 { // otherwise nobody presses anything
@@ -374,11 +304,11 @@ func (r *viewer) turn(ctx context.Context) error {
 
 // settled waits until the page has drawn a few frames in its new size.
 func (r *viewer) settled(ctx context.Context) (*state, error) {
-	first, err := r.ask()
+	first, err := r.ask(ctx)
 	for until := time.Now().Add(2 * time.Second); err == nil; {
 		pause(ctx, 150*time.Millisecond)
 		var s *state
-		if s, err = r.ask(); err == nil && (s.Frames >= first.Frames+2 || time.Now().After(until)) {
+		if s, err = r.ask(ctx); err == nil && (s.Frames >= first.Frames+2 || time.Now().After(until)) {
 			return s, nil
 		}
 	}

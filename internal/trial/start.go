@@ -6,12 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/page"
-	"github.com/chromedp/cdproto/runtime"
-	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
-
 	"havvel/internal/finding"
 )
 
@@ -30,9 +24,7 @@ type answered struct {
 
 // start follows the game until it can be told whether it has started.
 func (r *viewer) start(ctx context.Context) error {
-	r.casting.Store(true)
-	defer r.casting.Store(false)
-	stop, err := r.screencast()
+	stop, err := r.tab.Watch(ctx, sightWidth, r.sight.look)
 	if err != nil {
 		return err
 	}
@@ -47,7 +39,7 @@ func (r *viewer) start(ctx context.Context) error {
 	case Yes:
 		r.seen.Started, r.seen.StartMS = true, int(s.At.Milliseconds())
 	case No:
-		return r.never(s)
+		return r.never(ctx, s)
 	default:
 		r.seen.Why = s.Why.Words
 		r.problem("trial-untold", "whether the game starts can't be told: "+s.Why.Words, s.Why.Fix)
@@ -63,7 +55,7 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 		if !asking {
 			asking = true
 			go func() {
-				state, err := r.ask()
+				state, err := r.ask(ctx)
 				replies <- answered{state, err, time.Now()}
 			}()
 		}
@@ -80,7 +72,7 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 			return nil, ctx.Err()
 		}
 		if last.err == nil && time.Since(last.at) < silentAfter && r.sight.age() > silentAfter {
-			if p, err := r.take(); err == nil { // a screencast tells nothing of what was drawn before it, and doesn't change
+			if p, err := r.tab.Picture(ctx); err == nil { // a screencast tells nothing of what was drawn before it, and doesn't change
 				r.sight.look(p, time.Now())
 			}
 		}
@@ -105,7 +97,7 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 
 // tell has a press tell whether the game has started; where the trial has steps, they do so.
 func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
-	if _, err := r.picture("start"); err != nil {
+	if _, err := r.picture(ctx, "start"); err != nil {
 		return err
 	}
 	begun := time.Now()
@@ -125,7 +117,7 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 		}
 	}
 	now := r.sight.since(begun)
-	state, err := r.ask()
+	state, err := r.ask(ctx)
 	if err != nil {
 		return err
 	}
@@ -136,28 +128,18 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 
 // pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games.
 func (r *viewer) pressSomething(ctx context.Context) error {
-	inside, cancel := context.WithTimeout(r.browser, answerLimit)
-	defer cancel()
-	id := r.watch.context()
-	controls, err := chromedp.Run(
-		inside,
-		chromedp.Evaluate[[][2]float64]("window.havvelControls ? havvelControls() : []", func(p *runtime.EvaluateParams) { p.ContextID = id }),
-	)
+	var controls [][2]float64
+	err := r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelControls ? havvelControls() : []", &controls)
 	if err != nil || len(controls) == 0 {
 		controls = [][2]float64{{float64(r.view.Size[0]) / 2, float64(r.view.Size[1]) / 2}}
 	}
 	for _, at := range controls {
-		if r.view.Touch {
-			err = r.touch(ctx, at[0], at[1], at[0], at[1])
-		} else {
-			err = r.do(chromedp.MouseClickXY(at[0], at[1]))
-		}
-		if err != nil {
+		if err := r.press(ctx, at[0], at[1]); err != nil {
 			return err
 		}
 		pause(ctx, often)
 	}
-	for _, key := range []string{kb.Enter, " ", kb.ArrowRight} {
+	for _, key := range []string{"Enter", "Space", "ArrowRight"} {
 		if err := r.key(ctx, key, 0); err != nil {
 			return err
 		}
@@ -197,43 +179,10 @@ func (r *viewer) moment(last answered) moment {
 	return m
 }
 
-// screencast has small pictures of the window come, until stop is called.
-func (r *viewer) screencast() (stop func(), err error) {
-	quality, width, every := int64(50), int64(sightWidth), int64(2)
-	params := page.StartScreencastParams{
-		Format: page.StartScreencastFormatJpeg, Quality: &quality, MaxWidth: width, MaxHeight: width, EveryNthFrame: every,
-	}
-	for end := time.Now().Add(answerLimit); ; pause(r.browser, often/3) { // while the page comes into its window, there is none to show
-		err = r.call(func(ctx context.Context) error {
-			_, err := chromedp.Call(ctx, page.StartScreencast, params)
-			return err
-		})
-		if err == nil || time.Now().After(end) || r.browser.Err() != nil {
-			break
-		}
-	}
-	return func() {
-		r.call(func(ctx context.Context) error { // a window that is gone sends nothing more
-			_, err := chromedp.Call(ctx, page.StopScreencast, cdp.Empty{})
-			return err
-		})
-	}, err
-}
-
-// see takes a picture of the screencast, and has the next one come.
-func (r *viewer) see(ctx context.Context, e *page.EventScreencastFrame) {
-	r.sight.look(e.Data, time.Now())
-	pause(ctx, 60*time.Millisecond)          // a few a second are enough
-	r.call(func(ctx context.Context) error { // a window that is gone sends nothing more
-		_, err := chromedp.Call(ctx, page.ScreencastFrameAck, page.ScreencastFrameAckParams{SessionID: e.SessionID})
-		return err
-	})
-}
-
 // never notes that the game did not start, and why.
-func (r *viewer) never(s *starting) error {
+func (r *viewer) never(ctx context.Context, s *starting) error {
 	if len(r.seen.Pictures) == 0 {
-		r.picture("when the time was up") // a page that hangs gives none
+		r.picture(ctx, "when the time was up") // a page that hangs gives none
 	}
 	f := finding.Finding{ID: "trial-start", Message: "the game did not start: " + s.Why.Words, Fix: s.Why.Fix}
 	if s.ByTime {
@@ -249,7 +198,7 @@ func (r *viewer) never(s *starting) error {
 func (r *viewer) failure(visible bool) *failure {
 	r.watch.mu.Lock()
 	defer r.watch.mu.Unlock()
-	for _, f := range r.trial.requests(&View{Requests: r.watch.all()}) {
+	for _, f := range r.trial.requests(&View{Requests: r.watch.order}) {
 		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
 			return &failure{f.File + ": " + f.Message, f.Fix}
 		}

@@ -8,9 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"github.com/chromedp/cdproto/input"
-	"github.com/chromedp/chromedp"
-	"github.com/chromedp/chromedp/kb"
+	"havvel/internal/browser"
 )
 
 // A Step is one thing that a trial does once the game has started. Parse makes one of a line such as:
@@ -34,13 +32,6 @@ type Step struct {
 	Line string
 
 	do func(context.Context, *viewer) error
-}
-
-// keys are names of keys, as the DOM has them.
-var keys = map[string]string{
-	"Enter": kb.Enter, "Escape": kb.Escape, "Space": " ", "Tab": kb.Tab, "Backspace": kb.Backspace,
-	"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown, "Shift": kb.Shift,
-	"Control": kb.Control,
 }
 
 var (
@@ -81,7 +72,7 @@ func Parse(line string) (Step, error) {
 		if rest == "" {
 			err = fmt.Errorf("the picture needs a name")
 		}
-		s.do = func(_ context.Context, v *viewer) error { _, err := v.picture(rest); return err }
+		s.do = func(ctx context.Context, v *viewer) error { _, err := v.picture(ctx, rest); return err }
 	case "expect":
 		s.do, err = expect(rest)
 	case "for":
@@ -96,17 +87,13 @@ func Parse(line string) (Step, error) {
 }
 
 func press(name string) (func(context.Context, *viewer) error, error) {
-	key, ok := keys[name]
-	if !ok && len([]rune(name)) == 1 {
-		key, ok = name, true
-	}
-	if !ok {
+	if !browser.HasKey(name) {
 		return nil, fmt.Errorf(
 			"there is no key %q; write a letter, or Enter, Escape, Space, Tab, ArrowLeft, ArrowRight, ArrowUp, ArrowDown",
 			name,
 		)
 	}
-	return func(ctx context.Context, v *viewer) error { return v.key(ctx, key, 0) }, nil
+	return func(ctx context.Context, v *viewer) error { return v.key(ctx, name, 0) }, nil
 }
 
 // point is a place in the window, each part in pixels or as a share of the side.
@@ -142,10 +129,7 @@ func tap(rest string) (func(context.Context, *viewer) error, error) {
 	p, err := parsePoint(parts[0], parts[1])
 	return func(ctx context.Context, v *viewer) error {
 		x, y := p.in(v)
-		if v.view.Touch {
-			return v.touch(ctx, x, y, x, y)
-		}
-		return v.do(chromedp.MouseClickXY(x, y))
+		return v.press(ctx, x, y)
 	}, err
 }
 
@@ -162,48 +146,8 @@ func drag(rest string) (func(context.Context, *viewer) error, error) {
 	return func(ctx context.Context, v *viewer) error {
 		x, y := from.in(v)
 		x2, y2 := to.in(v)
-		if v.view.Touch {
-			return v.touch(ctx, x, y, x2, y2)
-		}
-		if err := v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMousePressed, x, y, chromedp.ButtonLeft)); err != nil {
-			return err
-		}
-		for i := 1; i <= 8; i++ {
-			at := float64(i) / 8
-			if err := v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x+(x2-x)*at, y+(y2-y)*at, chromedp.ButtonLeft)); err != nil {
-				return err
-			}
-			pause(ctx, 20*time.Millisecond)
-		}
-		return v.do(chromedp.MouseEvent(input.DispatchMouseEventTypeMouseReleased, x2, y2, chromedp.ButtonLeft))
+		return v.stroke(ctx, x, y, x2, y2)
 	}, err
-}
-
-// touch puts a finger down, moves it, and lifts it.
-func (v *viewer) touch(ctx context.Context, x, y, x2, y2 float64) error {
-	send := func(kind input.DispatchTouchEventType, points ...*input.TouchPoint) error {
-		inside, cancel := context.WithTimeout(v.browser, answerLimit)
-		defer cancel()
-		_, err := chromedp.Call(inside, input.DispatchTouchEvent, input.DispatchTouchEventParams{Type: kind, TouchPoints: points})
-		return err
-	}
-	if err := send(input.DispatchTouchEventTypeTouchStart, &input.TouchPoint{X: x, Y: y}); err != nil {
-		return err
-	}
-	for i := 1; i <= 8 && (x != x2 || y != y2); i++ {
-		at := float64(i) / 8
-		if err := send(input.DispatchTouchEventTypeTouchMove, &input.TouchPoint{X: x + (x2-x)*at, Y: y + (y2-y)*at}); err != nil {
-			return err
-		}
-		pause(ctx, 20*time.Millisecond)
-	}
-	return send(input.DispatchTouchEventTypeTouchEnd)
-}
-
-func (v *viewer) do(a chromedp.Action[chromedp.Void]) error {
-	ctx, cancel := context.WithTimeout(v.browser, answerLimit)
-	defer cancel()
-	return chromedp.Do(ctx, a)
 }
 
 // unmet says that what a step expects did not come.
@@ -319,7 +263,7 @@ func (r *viewer) steps(ctx context.Context) error {
 				fmt.Sprintf("the step %q: %s", s.Line, lost.words),
 				"look at the report's pictures: did the steps before do what they should?",
 			)
-			r.picture("at the step that failed") // the picture is only for the report
+			r.picture(ctx, "at the step that failed") // the picture is only for the report
 			return nil
 		}
 		if err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"havvel/internal/browser"
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
@@ -143,8 +144,7 @@ func (t *Trial) views() ([]rulebook.View, error) {
 // parallel is how many views are run at the same time.
 const parallel = 2
 
-// Run runs the build in each view. The error is *NoBrowser when there is none, and *Broken when the browser crashed or hung in all views;
-// where it did in some of them, these can't be told. What goes wrong with the game is a finding.
+// Run runs the build in each view, all in one browser. The error is *browser.Broken when that crashed or hung in all views; where it did in some of them, these can't be told. What goes wrong with the game is a finding.
 func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	views, err := t.views()
 	if err != nil {
@@ -158,13 +158,18 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 		Views:       make([]*View, len(views)),
 	}
 	failed := make([]error, len(views))
+	b, err := browser.Start(ctx, t.Browser)
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(parallel)
 	for i, v := range views {
 		work.Go(func() error {
 			t.tell(v.Name, false)
-			seen, err := t.run(ctx, v)
-			var gone *Broken
+			seen, err := t.run(ctx, b, v)
+			var gone *browser.Broken
 			if errors.As(err, &gone) && ctx.Err() == nil {
 				seen, failed[i] = t.unseen(v, gone), fmt.Errorf("view %s: %w", v.Name, err)
 			} else if err != nil {
@@ -181,7 +186,7 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	if !slices.Contains(failed, nil) {
 		return nil, failed[0]
 	}
-	r.Browser = t.Browser
+	r.Browser = b.Name()
 	for _, v := range r.Views {
 		v.Sent = t.sent(v)
 	}
@@ -190,11 +195,11 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 }
 
 // unseen is a view in which the browser failed, which is never the game's fault.
-func (t *Trial) unseen(v rulebook.View, why *Broken) *View {
+func (t *Trial) unseen(v rulebook.View, why *browser.Broken) *View {
 	seen := &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Answer: Untold, Why: why.Error()}
 	seen.Problems = append(seen.Problems, finding.Finding{
 		ID: "trial-untold", Message: "whether the game starts can't be told: " + why.Error(),
-		Fix: "run the same command again, when the machine has less to do; if it happens again, name another browser with " + Variable,
+		Fix: "run the same command again, when the machine has less to do; if it happens again, name another browser with " + browser.Variable,
 	})
 	return seen
 }

@@ -2,24 +2,15 @@ package trial
 
 import (
 	"cmp"
-	"context"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"net/url"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/chromedp/cdproto/cdp"
-	"github.com/chromedp/cdproto/inspector"
-	"github.com/chromedp/cdproto/log"
-	"github.com/chromedp/cdproto/network"
-	"github.com/chromedp/cdproto/page"
-	"github.com/chromedp/cdproto/runtime"
-	"github.com/chromedp/chromedp"
-
+	"havvel/internal/browser"
 	"havvel/internal/finding"
 	"havvel/internal/serve"
 )
@@ -47,181 +38,113 @@ type watcher struct {
 	mu       sync.Mutex
 	base     string // address of the game
 	page     string // of the page around it
-	top      cdp.FrameID
-	game     cdp.FrameID // the frame that the game is in
-	contexts map[cdp.FrameID]*runtime.ExecutionContextDescription
-	served   []serve.Served
-	clock    float64   // of the browser, when the first request began, in seconds
-	ended    time.Time // when the last request did
-	requests map[network.RequestID]*Request
+	began    time.Time
+	top      browser.Frame
+	game     browser.Frame // the frame that the game is in
+	ended    time.Time     // when the last request did
+	requests map[string]*Request
 	order    []*Request
 	heard    []serve.Event
 	problems []finding.Finding
-	dialogs  chan string
 	crashed  bool
 	away     string
 	pages    int
 }
 
-func newWatcher() *watcher {
-	return &watcher{
-		requests: map[network.RequestID]*Request{},
-		contexts: map[cdp.FrameID]*runtime.ExecutionContextDescription{},
-		dialogs:  make(chan string, 16),
-	}
+func newWatcher(game, page string) *watcher {
+	return &watcher{base: game, page: page, requests: map[string]*Request{}}
 }
 
-// hear takes what the game says by its own calls and events.
-func (w *watcher) hear(e serve.Event) {
+// begin starts the clock.
+func (w *watcher) begin() time.Time {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if e.Kind == "call" || e.Kind == "event" {
-		at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
-		w.heard = slices.Insert(w.heard, at, e)
-	}
+	w.began = time.Now()
+	return w.began
 }
 
-// serve takes what was served.
-func (w *watcher) serve(s serve.Served) {
+// frame is the one that the game is in; "" before there is one.
+func (w *watcher) frame() browser.Frame {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.served = append(w.served, s)
+	return w.game
 }
 
-// all lists the requests: those that the browser told, and those that only the server saw, which workers made. Of a worker's own
-// script the browser tells the beginning only.
-func (w *watcher) all() []*Request {
-	list := slices.Clone(w.order)
-	told := map[string]*Request{"favicon.ico": {EndMS: 1}}
-	for _, r := range list {
-		told[r.Path] = r
+// hear takes what the game says by its own calls and events, which may come in another order than they were made.
+func (w *watcher) hear(text string) {
+	var e serve.Event
+	if json.Unmarshal([]byte(text), &e) != nil || e.Kind != "call" && e.Kind != "event" {
+		return
 	}
-	for _, s := range w.served {
-		switch r := told[s.Path]; {
-		case s.Path == "" || r != nil && r.EndMS > 0:
-		case r != nil:
-			r.Status, r.Type, r.Bytes, r.Encoding = s.Status, s.Type, s.Bytes, s.Encoding
-			r.EndMS = r.StartMS + milliseconds(s.Ended.Sub(s.Began))
-		default:
-			r = &Request{Path: s.Path, Kind: "Worker", Status: s.Status, Type: s.Type, Bytes: s.Bytes, Encoding: s.Encoding,
-				StartMS: milliseconds(s.Began.Sub(w.served[0].Began)), EndMS: milliseconds(s.Ended.Sub(w.served[0].Began))}
-			told[s.Path] = r
-			list = append(list, r)
-		}
-	}
-	slices.SortStableFunc(list, func(a, b *Request) int { return cmp.Compare(a.StartMS, b.StartMS) })
-	return list
+	e.At = max(0, e.At-float64(w.began.UnixMicro())/1000)
+	at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
+	w.heard = slices.Insert(w.heard, at, e)
 }
 
 func milliseconds(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// context is that in which the game's scripts run; 0 before there is one.
-func (w *watcher) context() runtime.ExecutionContextID {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if c := w.contexts[w.game]; c != nil {
-		return c.ID
-	}
-	return 0
-}
-
 // event takes what the browser tells. It must return at once.
-func (w *watcher) event(ev any) {
+func (w *watcher) event(ev browser.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	switch e := ev.(type) {
-	case *network.EventRequestWillBeSent:
+	case browser.Asked:
 		w.asked(e)
-	case *network.EventResponseReceived:
-		if r := w.requests[e.RequestID]; r != nil {
-			r.Status, r.Type = int(e.Response.Status), e.Response.MimeType
-			for name, v := range e.Response.Headers {
-				if strings.EqualFold(name, "content-encoding") {
-					r.Encoding = fmt.Sprint(v)
-				}
+	case browser.Answered:
+		if r := w.requests[e.ID]; r != nil {
+			r.Status, r.Type, r.Encoding = e.Status, e.Type, e.Encoding
+		}
+	case browser.Ended:
+		if r := w.requests[e.ID]; r != nil {
+			r.EndMS, r.Failed, w.ended = max(w.since(e.At), 0.001), e.Failed, time.Now()
+			if e.Bytes > 0 {
+				r.Bytes = e.Bytes
 			}
 		}
-	case *network.EventLoadingFinished:
-		if r := w.requests[e.RequestID]; r != nil {
-			r.EndMS, r.Bytes, w.ended = w.since(e.Timestamp.Float64()), int64(e.EncodedDataLength), time.Now()
-		}
-	case *network.EventLoadingFailed:
-		if r := w.requests[e.RequestID]; r != nil {
-			r.EndMS, r.Failed, w.ended = w.since(e.Timestamp.Float64()), e.ErrorText, time.Now()
-		}
-	case *runtime.EventExceptionThrown:
-		w.thrown(e.ExceptionDetails)
-	case *runtime.EventConsoleAPICalled:
-		w.said(e)
-	case *log.EventEntryAdded:
-		w.logged(e.Entry)
-	case *page.EventJavascriptDialogOpening:
-		w.add(finding.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Type, e.Message),
+	case browser.Said:
+		w.hear(e.Text)
+	case browser.Thrown:
+		w.thrown(e)
+	case browser.Logged:
+		w.logged(e)
+	case browser.Complained:
+		w.complained(e)
+	case browser.Asks:
+		w.add(finding.Finding{ID: "trial-dialog", Message: fmt.Sprintf("the game opens a dialog (%s): %q", e.Kind, e.Message),
 			Fix: "show it in the game itself; portals block dialogs, and the game stands still until one is closed"})
-		select {
-		case w.dialogs <- e.Message:
-		default:
-		}
-	case *page.EventFrameNavigated:
-		w.arrived(e.Frame)
-	case *runtime.EventExecutionContextCreated:
-		w.began(e.Context)
-	case *runtime.EventExecutionContextDestroyed:
-		maps.DeleteFunc(w.contexts, func(_ cdp.FrameID, c *runtime.ExecutionContextDescription) bool {
-			return c.UniqueID == e.ExecutionContextUniqueID
-		})
-	case *inspector.EventTargetCrashed:
+	case browser.Arrived:
+		w.arrived(e)
+	case browser.Crashed:
 		w.crashed = true
 	}
 }
 
-func (w *watcher) since(at float64) float64 { return (at - w.clock) * 1000 }
+func (w *watcher) since(at time.Time) float64 { return milliseconds(at.Sub(w.began)) }
 
-func (w *watcher) asked(e *network.EventRequestWillBeSent) {
-	address := e.Request.URL
-	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.Contains(address, "/~havvel/heard") ||
-		strings.HasSuffix(address, "/favicon.ico") ||
-		w.page != "" && strings.HasPrefix(address, w.page) ||
-		strings.HasPrefix(address, "chrome") {
+func (w *watcher) asked(e browser.Asked) {
+	address := e.Address
+	if strings.HasPrefix(address, "data:") || strings.HasPrefix(address, "blob:") || strings.HasSuffix(address, "/favicon.ico") ||
+		w.page != "" && strings.HasPrefix(address, w.page) || strings.HasPrefix(address, "chrome") || strings.HasPrefix(address, "about:") ||
+		w.requests[e.ID] != nil { // it was sent elsewhere
 		return
 	}
-	if w.clock == 0 {
-		w.clock = e.Timestamp.Float64()
-	}
-	r := &Request{Kind: string(e.Type), StartMS: w.since(e.Timestamp.Float64())}
+	r := &Request{Kind: e.Kind, StartMS: max(0, w.since(e.At))}
 	r.Path, r.Foreign = w.inside(address)
-	r.By, r.Line, r.Column = w.initiator(e.Initiator)
-	w.requests[e.RequestID] = r
+	at := w.place(e.By)
+	r.By, r.Line, r.Column = at.File, at.Line, at.Column
+	w.requests[e.ID] = r
 	w.order = append(w.order, r)
 }
 
-// initiator is the place in the game that asked for something: the innermost call that stands in one of its files.
-func (w *watcher) initiator(i *network.Initiator) (file string, line, column int) {
-	if i == nil {
-		return "", 0, 0
-	}
-	for stack := i.Stack; stack != nil; stack = stack.Parent {
-		for _, frame := range stack.CallFrames {
-			path, foreign := w.inside(frame.URL)
-			switch {
-			case frame.URL == "" || foreign || strings.HasPrefix(path, "~havvel") || strings.HasPrefix(path, "/"):
-			case frame.LineNumber > 0 || !strings.HasSuffix(path, ".html"):
-				return path, int(frame.LineNumber) + 1, int(frame.ColumnNumber) + 1
-			case file == "":
-				file = path // where the listener stands, too, which moves what is behind it
-			}
+// place is where the game did something: the innermost of some places that stands in one of its files.
+func (w *watcher) place(places []browser.Place) (f finding.Finding) {
+	for _, p := range places {
+		if path, foreign := w.inside(p.Address); p.Address != "" && !foreign && !strings.HasPrefix(path, "/") {
+			f.File, f.Line, f.Column = path, p.Line, p.Column
+			return f
 		}
 	}
-	if file != "" {
-		return file, 0, 0
-	}
-	if path, foreign := w.inside(i.URL); i.URL != "" && !foreign && !strings.HasPrefix(path, "/") {
-		if i.LineNumber == 0 {
-			return path, 0, 0
-		}
-		return path, int(i.LineNumber) + 1, int(i.ColumnNumber) + 1
-	}
-	return "", 0, 0
+	return f
 }
 
 // inside is an address's path in the game; foreign is true when it leads elsewhere.
@@ -239,98 +162,49 @@ func (w *watcher) inside(address string) (path string, foreign bool) {
 	return address, true
 }
 
-func (w *watcher) thrown(d *runtime.ExceptionDetails) {
-	message := d.Text
-	if d.Exception != nil && d.Exception.Description != "" {
-		message, _, _ = strings.Cut(d.Exception.Description, "\n")
+// in says where something is a worker's.
+func in(worker bool) string {
+	if worker {
+		return "in a worker, "
 	}
-	f := finding.Finding{
-		ID:      "trial-exception",
-		Message: "an exception that nothing catches: " + message,
-		Fix:     "fix it in the game; what comes after it does not run",
-	}
-	if d.URL != "" {
-		f.File, _ = w.inside(d.URL)
-		f.Line, f.Column = int(d.LineNumber)+1, int(d.ColumnNumber)+1
-	}
+	return ""
+}
+
+func (w *watcher) thrown(e browser.Thrown) {
+	f := w.place(e.Calls)
+	f.ID, f.Message = "trial-exception", in(e.Worker)+"an exception that nothing catches: "+e.Message
+	f.Fix = "fix it in the game; what comes after it does not run"
 	w.add(f)
 }
 
-// said takes errors that the game writes to the console.
-func (w *watcher) said(e *runtime.EventConsoleAPICalled) {
-	if e.Type != "error" && e.Type != "assert" {
-		return
-	}
-	var words []string
-	for _, a := range e.Args {
-		text := strings.Trim(string(a.Value), `"`)
-		if text == "" {
-			text, _, _ = strings.Cut(a.Description, "\n")
-		}
-		words = append(words, text)
-	}
-	f := finding.Finding{
-		ID:      "trial-console",
-		Message: "the game says an error: " + strings.Join(words, " "),
-		Fix:     "look for the words in the game's scripts",
-	}
-	if e.StackTrace != nil {
-		for _, frame := range e.StackTrace.CallFrames {
-			if path, foreign := w.inside(frame.URL); !foreign && frame.URL != "" && !strings.HasPrefix(path, "~havvel") {
-				f.File, f.Line, f.Column = path, int(frame.LineNumber)+1, int(frame.ColumnNumber)+1
-				if f.File != "index.html" || frame.LineNumber > 0 { // not the listener
-					break
-				}
-			}
-		}
-	}
+// logged takes errors that the game writes to the console.
+func (w *watcher) logged(e browser.Logged) {
+	f := w.place(e.Calls)
+	f.ID, f.Message, f.Fix = "trial-console", in(e.Worker)+"the game says an error: "+e.Message, "look for the words in the game's scripts"
 	w.add(f)
 }
 
-// logged takes what the browser itself complains of, other than requests, which are judged one by one.
-func (w *watcher) logged(e *log.Entry) {
-	if e.Source == "network" || e.Level != "error" && e.Source != "security" && e.Source != "intervention" && e.Source != "violation" {
-		return
-	}
-	f := finding.Finding{
-		ID:      "trial-blocked",
-		Message: "the browser says: " + e.Text,
-		Fix:     "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press",
-	}
-	if strings.Contains(e.Text, "Content Security Policy") {
+// complained takes what the browser itself complains of, other than requests, which are judged one by one.
+func (w *watcher) complained(e browser.Complained) {
+	f := w.place([]browser.Place{e.Place})
+	f.ID, f.Message = "trial-blocked", "the browser says: "+e.Message
+	f.Fix = "the portal's page, or the browser, does not let the game do this; do without it, or ask for it on a press"
+	if strings.Contains(e.Message, "Content Security Policy") || strings.Contains(e.Message, "Content-Security-Policy") {
 		f.Fix = "the page's own policy forbids it: allow it in the page's Content-Security-Policy, or take that away"
 	}
-	if e.URL != "" {
-		f.File, _ = w.inside(e.URL)
-		f.Line = int(e.LineNumber) + 1
-	}
 	w.add(f)
-}
-
-// began notes in which context the scripts of a frame run.
-func (w *watcher) began(c *runtime.ExecutionContextDescription) {
-	var about struct {
-		IsDefault bool        `json:"isDefault"`
-		FrameID   cdp.FrameID `json:"frameId"`
-	}
-	if json.Unmarshal(c.AuxData, &about) == nil && about.IsDefault {
-		w.contexts[about.FrameID] = c
-	}
 }
 
 // arrived notes that a frame has a new page, and which frame the game's is: the first that has its address.
-func (w *watcher) arrived(f *cdp.Frame) {
-	if w.base == "" {
-		return
+func (w *watcher) arrived(e browser.Arrived) {
+	if w.game == "" && strings.HasPrefix(e.Address, w.base) {
+		w.game = e.Frame
 	}
-	if w.game == "" && strings.HasPrefix(f.URL, w.base) {
-		w.game = f.ID
+	if e.Parent == "" && w.top == "" {
+		w.top = e.Frame
 	}
-	if f.ParentID == "" && w.top == "" {
-		w.top = f.ID
-	}
-	if f.ID == w.game || f.ID == w.top && w.game != "" {
-		w.navigated(f.URL)
+	if e.Frame == w.game || e.Frame == w.top && w.game != "" {
+		w.navigated(e.Address)
 	}
 }
 
@@ -396,21 +270,9 @@ func (w *watcher) work(began time.Time) (open string, ended time.Duration, crash
 func (w *watcher) pending() (open bool, bytes int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for _, r := range w.all() {
+	for _, r := range w.order {
 		open = open || r.EndMS == 0
 		bytes += r.Bytes
 	}
 	return open, bytes
-}
-
-// closeDialogs answers dialogs with no, so that the page goes on, until ctx is done.
-func (w *watcher) closeDialogs(ctx context.Context) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-w.dialogs:
-			chromedp.Call(ctx, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{}) // one that is gone needs no answer
-		}
-	}
 }

@@ -17,9 +17,9 @@ import (
 	"sort"
 	"strings"
 
+	"havvel/internal/browser"
 	"havvel/internal/export"
 	"havvel/internal/proof"
-	"havvel/internal/trial"
 )
 
 func main() {
@@ -45,7 +45,7 @@ type row struct {
 
 func run(home, program, only, doc string, portals bool) error {
 	ctx := context.Background()
-	browser, err := trial.FindBrowser()
+	seen, err := browser.Find("", "")
 	if err != nil {
 		return err
 	}
@@ -66,7 +66,7 @@ func run(home, program, only, doc string, portals bool) error {
 		if portals {
 			to = append(to, "brackwater", "quillmarsh", "osierfold", "shed")
 		}
-		before, err := untouched(ctx, browser, folder)
+		before, err := untouched(ctx, seen, folder)
 		if err != nil {
 			return fmt.Errorf("running %s: %w", name, err)
 		}
@@ -75,7 +75,7 @@ func run(home, program, only, doc string, portals bool) error {
 			if d != "" {
 				r.name += " → " + d
 			}
-			if err := r.try(ctx, browser, program, folder, d, before); err != nil { // the browser's fault, or the machine's
+			if err := r.try(ctx, seen, program, folder, d, before); err != nil { // the browser's fault, or the machine's
 				r.outcome, r.said = "can't tell", []string{err.Error()}
 			}
 			rows = append(rows, r)
@@ -91,7 +91,7 @@ func run(home, program, only, doc string, portals bool) error {
 }
 
 // untouched runs an export at the place where it expects to be.
-func untouched(ctx context.Context, browser, folder string) (*proof.Run, error) {
+func untouched(ctx context.Context, seen, folder string) (*proof.Run, error) {
 	b, err := export.Read(ctx, folder)
 	if err != nil {
 		return nil, err
@@ -103,11 +103,11 @@ func untouched(ctx context.Context, browser, folder string) (*proof.Run, error) 
 			root = place
 		}
 	}
-	return proof.Play(ctx, browser, proof.Side{Folder: folder, At: root})
+	return proof.Play(ctx, seen, proof.Side{Folder: folder, At: root})
 }
 
 // try packs an export for one destination and runs what comes out.
-func (r *row) try(ctx context.Context, browser, program, folder, destination string, before *proof.Run) error {
+func (r *row) try(ctx context.Context, seen, program, folder, destination string, before *proof.Run) error {
 	work, err := os.MkdirTemp("", "corpus-")
 	if err != nil {
 		return err
@@ -152,12 +152,12 @@ func (r *row) try(ctx context.Context, browser, program, folder, destination str
 			return err
 		}
 	}
-	after, err := proof.Play(ctx, browser, proof.Side{Folder: game, At: "/play/7/", Allow: hooks})
+	after, err := proof.Play(ctx, seen, proof.Side{Folder: game, At: "/play/7/", Allow: hooks})
 	if err != nil {
 		return err
 	}
 	if r.said = proof.Worse(before, after); len(r.said) > 0 { // perhaps the machine was busy: once more
-		if after, err = proof.Play(ctx, browser, proof.Side{Folder: game, At: "/play/7/", Allow: hooks}); err != nil {
+		if after, err = proof.Play(ctx, seen, proof.Side{Folder: game, At: "/play/7/", Allow: hooks}); err != nil {
 			return err
 		}
 		r.said = proof.Worse(before, after)
