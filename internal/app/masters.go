@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"havvel/internal/atomicfile"
-	"havvel/internal/browser"
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/pictures"
@@ -32,7 +31,7 @@ type wish struct {
 
 // Masters takes screenshots and clips of the running game, and names them in havvel.toml.
 func (k *Desk) Masters(ctx context.Context, b *export.Build) error {
-	program, err := browser.Find("", "")
+	programs, err := k.Browsers(Trying{})
 	if err != nil {
 		return err
 	}
@@ -43,7 +42,7 @@ func (k *Desk) Masters(ctx context.Context, b *export.Build) error {
 	if d == nil {
 		return fault.New(fault.No, "none of these destinations wants screenshots or a clip")
 	}
-	t, err := k.trialOf(b, program, Trying{})
+	t, err := k.trialOf(b, programs, Trying{})
 	if err != nil {
 		return err
 	}
@@ -151,7 +150,7 @@ func (k *Desk) takeClips(ctx context.Context, t *trial.Trial, v rulebook.View, w
 	}
 	var list []project.Picture
 	for _, w := range wishes {
-		data, err := w.make(ctx, t.Browser, frames)
+		data, err := w.make(ctx, t.Browsers[0], frames)
 		if err != nil {
 			return nil, err
 		}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"havvel/internal/atomicfile"
+	"havvel/internal/browser"
 	"havvel/internal/export"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
@@ -24,6 +25,9 @@ type Trials struct {
 // A Trying is how a build is to be tried.
 type Trying struct {
 	Views        []string      // only these of the destination; none for all
+	Quick        bool          // only the first view
+	Under        []string      // conditions under which the first view is tried, too
+	Browsers     []string      // names or programs; none for what the project says
 	Watch, Start time.Duration // 0 for what the project says
 	Report       string        // file for the report; "" for a place in the project
 	EachFile     bool          // several destinations: each has a file of its own
@@ -45,7 +49,7 @@ func (Tried) event() {}
 
 // Try runs a build as each destination shows it, or on a plain host where there is none, keeps the results, and writes their reports.
 // Project may be nil.
-func (k *Desk) Try(ctx context.Context, b *export.Build, browser string, how Trying) (*Trials, error) {
+func (k *Desk) Try(ctx context.Context, b *export.Build, browsers []string, how Trying) (*Trials, error) {
 	if b.Entry == nil {
 		return nil, noPage(b)
 	}
@@ -58,7 +62,7 @@ func (k *Desk) Try(ctx context.Context, b *export.Build, browser string, how Try
 		if len(destinations) > 1 && len(how.Views) > 0 && !hasView(d, how.Views) {
 			continue // it is asked for at another
 		}
-		r, err := k.tryOne(ctx, d, b, browser, how)
+		r, err := k.tryOne(ctx, d, b, browsers, how)
 		if err != nil {
 			return nil, err
 		}
@@ -80,8 +84,8 @@ func hasView(d *project.Destination, names []string) bool {
 	return slices.ContainsFunc(d.Rules.Views, func(v rulebook.View) bool { return slices.Contains(names, v.Name) })
 }
 
-func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Build, browser string, how Trying) (*trial.Result, error) {
-	t, err := k.trialOf(b, browser, how)
+func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Build, browsers []string, how Trying) (*trial.Result, error) {
+	t, err := k.trialOf(b, browsers, how)
 	if err != nil {
 		return nil, err
 	}
@@ -122,8 +126,11 @@ func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Bui
 }
 
 // trialOf is a trial as project and command line want it.
-func (k *Desk) trialOf(b *export.Build, browser string, how Trying) (*trial.Trial, error) {
-	t := &trial.Trial{Build: b, Fingerprint: b.Fingerprint, Browser: browser, Start: 20 * time.Second, Watch: 3 * time.Second, Only: how.Views}
+func (k *Desk) trialOf(b *export.Build, browsers []string, how Trying) (*trial.Trial, error) {
+	t := &trial.Trial{
+		Build: b, Fingerprint: b.Fingerprint, Browsers: browsers, Start: 20 * time.Second, Watch: 3 * time.Second,
+		Only: how.Views, Quick: how.Quick, Under: how.Under,
+	}
 	if p := k.Project; p != nil {
 		t.Statistics, t.Accepts = p.Statistics, Accepts(p)
 		for i, line := range p.Trial.Steps {
@@ -147,6 +154,26 @@ func (k *Desk) trialOf(b *export.Build, browser string, how Trying) (*trial.Tria
 		t.Watch = how.Watch
 	}
 	return t, nil
+}
+
+// Browsers are the programs in which a build is tried: those that are asked for, or that the project names, or else the first there is.
+func (k *Desk) Browsers(how Trying) ([]string, error) {
+	names, by := how.Browsers, "--browser"
+	if len(names) == 0 && k.Project != nil {
+		names, by = k.Project.Trial.Browsers, "trial.browsers in havvel.toml"
+	}
+	if len(names) == 0 {
+		names = []string{""}
+	}
+	var list []string
+	for _, name := range names {
+		path, err := browser.Find(name, by)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, path)
+	}
+	return list, nil
 }
 
 // reportPath is where a report goes: where it was asked for, or into the project; without both nowhere.

@@ -29,6 +29,7 @@ type gecko struct {
 	program *exec.Cmd
 	ended   chan struct{}
 	profile string
+	screen  func() // ends the screen that it has
 }
 
 func startFirefox(_ context.Context, path string) (*firefox, error) {
@@ -129,13 +130,19 @@ func launch(ctx context.Context, path, settings string) (*gecko, error) {
 		os.RemoveAll(profile)
 		return nil, err
 	}
+	screen, end := ownScreen(ctx)
+	g.screen = end
 	g.program = exec.Command(path, "--headless", "--no-remote", "--remote-debugging-port=0", "--profile", profile)
 	g.program.Env = append(os.Environ(), "MOZ_HEADLESS=1", "MOZ_CRASHREPORTER_DISABLE=1")
+	if screen != "" {
+		g.program.Env = append(g.program.Env, "DISPLAY="+screen)
+	}
 	words, err := g.program.StderrPipe()
 	if err == nil {
 		err = g.program.Start()
 	}
 	if err != nil {
+		end()
 		os.RemoveAll(profile)
 		return nil, err
 	}
@@ -185,6 +192,7 @@ func (g *gecko) close() {
 	if g.bidi != nil {
 		g.line.CloseNow()
 	}
+	g.screen()
 	for end := time.Now().Add(2 * time.Second); os.RemoveAll(g.profile) != nil && time.Now().Before(end); {
 		time.Sleep(50 * time.Millisecond) // until its last process is gone
 	}

@@ -10,12 +10,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"havvel/internal/app"
-	"havvel/internal/browser"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
 	"havvel/internal/finding"
 	"havvel/internal/inwords"
 	"havvel/internal/project"
+	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
 )
@@ -31,17 +31,22 @@ func (a *console) trial() *cobra.Command {
 	c := a.new(command{
 		use:   "trial [EXPORT]",
 		short: "Run the build in a real browser, and say what was seen",
-		long: "Trial packs the export for each destination, serves it the way that destination does, and runs it in Chromium, in each " +
+		long: "Trial packs the export for each destination, serves it the way that destination does, and runs it in a browser, in each " +
 			"window in which players\n" +
 			"see it: when it starts, how it fits, what it calls, what goes wrong. Steps in havvel.toml play the game. The report is one\n" +
 			"page with pictures. It ends with 1 when something required failed, and with 3 when there is no browser.",
-		example: "  havvel trial\n  havvel trial --to brackwater --view frame --watch 12s",
+		example: "  havvel trial\n  havvel trial --to brackwater --view frame --watch 12s\n  havvel trial --quick --browser firefox --as no-storage",
 		args:    cobra.MaximumNArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runTrial(ctx, args, f) },
 	})
 	c.Flags().StringVar(&f.format, "format", "text", "print as text, json, sarif (2.1.0) or junit")
 	c.Flags().StringVar(&f.Report, "report", "", "`file` for the report (in .havvel/trials)")
 	c.Flags().StringArrayVar(&f.Views, "view", nil, "only this `view` of the destination; may be repeated")
+	c.Flags().BoolVar(&f.Quick, "quick", false, "only the first view")
+	c.Flags().StringArrayVar(&f.Under, "as", nil, "the first view as these players have it, too: a `condition` such as cheap-phone")
+	c.Flags().StringArrayVar(&f.Browsers, "browser", nil, "the `browser`: chromium, firefox, or a program; may be repeated")
+	c.RegisterFlagCompletionFunc("as", cobra.FixedCompletions(rulebook.Conditions(), cobra.ShellCompDirectiveNoFileComp))
+	c.RegisterFlagCompletionFunc("browser", cobra.FixedCompletions([]string{"chromium", "firefox"}, cobra.ShellCompDirectiveDefault))
 	c.Flags().DurationVar(&f.Watch, "watch", 0, "how long to watch the game once it started (3s)")
 	c.Flags().DurationVar(&f.Start, "start", 0, "the longest `time` to the first picture (20s)")
 	c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
@@ -57,10 +62,6 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 	a.inForm(f.format)
 	if f.Watch > 5*time.Minute || f.Start > 5*time.Minute {
 		return wrong("havvel trial", "a trial watches for five minutes at most")
-	}
-	program, err := browser.Find("", "")
-	if err != nil {
-		return err
 	}
 	p, b, err := app.Open(ctx, args, a.entry, app.Known)
 	if err != nil {
@@ -78,7 +79,11 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 		return err
 	}
 	f.EachFile = len(a.to) != 1
-	tried, err := k.Try(ctx, b, program, f.Trying)
+	programs, err := k.Browsers(f.Trying)
+	if err != nil {
+		return err
+	}
+	tried, err := k.Try(ctx, b, programs, f.Trying)
 	if err != nil {
 		return err
 	}

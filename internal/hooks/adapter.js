@@ -13,8 +13,10 @@
 		return m ? d[m[1]] : v;
 	}
 	function make(c, d) {
+		var given = c.arguments.map(function (v) { return fill(v, d); });
 		try {
-			return Promise.resolve(find(c.call).apply(null, c.arguments.map(function (v) { return fill(v, d); })));
+			if (c.back) return new Promise(function (yes) { find(c.call).apply(null, given.concat(yes)); });
+			return Promise.resolve(find(c.call).apply(null, given));
 		} catch (e) {
 			return Promise.reject(e);
 		}

@@ -94,6 +94,7 @@ func described(h rulebook.Hook, values map[string]string) []byte {
 		Event     string `json:"event,omitempty"`
 		Arguments []any  `json:"arguments"`
 		Answers   bool   `json:"answers,omitempty"`
+		Back      bool   `json:"back,omitempty"`
 		Take      string `json:"take,omitempty"`
 		Gives     bool   `json:"gives,omitempty"`
 	}
@@ -105,7 +106,8 @@ func described(h rulebook.Hook, values map[string]string) []byte {
 		d.Start = &call{Call: s.Call, Arguments: filled(s.Arguments, values), Gives: s.Gives}
 	}
 	for _, c := range h.Calls {
-		d.Calls = append(d.Calls, call{Call: c.Call, Event: c.Event, Arguments: filled(c.Arguments, nil), Answers: c.Answers != "", Take: c.Take})
+		d.Calls = append(d.Calls, call{Call: c.Call, Event: c.Event, Arguments: filled(c.Arguments, nil), Answers: c.Answers != "",
+			Back: c.Answers == "callback", Take: c.Take})
 	}
 	text, err := json.Marshal(d) // < is escaped
 	if err != nil {

@@ -121,6 +121,7 @@ type Trial struct {
 	Start    settings.Span `toml:"start"`    // the longest time to the first picture; default: 20s
 	Watch    settings.Span `toml:"watch"`    // how long the game is watched once it started; default: 3s
 	Required bool          `toml:"required"` // whether send wants a clean trial of the same export
+	Browsers []string      `toml:"browsers"` // in which the build is tried: chromium, firefox, or programs; default: the first there is
 }
 
 // A Statistic is a value that the game sends to portals.

@@ -109,6 +109,9 @@ type View struct {
 	Name  string `toml:"name"`  // what the portal calls it
 	Size  [2]int `toml:"size"`  // width and height in CSS pixels
 	Touch bool   `toml:"touch"` // whether it is touched, as on a phone, which also has two pixels of the screen for each
+	// what players have there, or lack: cheap-phone, no-storage, dark, little-motion, other-language, no-webgl, no-webgpu, context-lost,
+	// goes-offline, portal-blocked, portal-rejects, portal-slow, no-break, signed-out (docs/trial.md)
+	Conditions []string `toml:"conditions"`
 }
 
 // A Hook is a script that the portal wants in the entry page, and the calls that it wants to hear.
@@ -140,10 +143,12 @@ type Call struct {
 	// statistic, save or load
 	Event     string `toml:"event"`
 	Arguments []any  `toml:"arguments"` // what it is given; a text such as "{name}" is replaced by that detail of the event
-	// "at-once" or "promise", when the game waits for what it gives; left out, when it gives nothing
+	// "at-once", "promise" or "callback" (the last function that it is given), when the game waits for what it gives; left out, when it
+	// gives nothing
 	Answers  string   `toml:"answers"`
 	Take     string   `toml:"take"`     // which field of the answer tells the game; left out, the answer itself
 	Example  any      `toml:"example"`  // what a stand-in answers
+	Without  any      `toml:"without"`  // likewise, where the portal has no break, or the player is not signed in; left out, nothing
 	Required bool     `toml:"required"` // whether a game must make it
 	After    []string `toml:"after"`    // events that must have come before
 }

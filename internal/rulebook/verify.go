@@ -44,6 +44,7 @@ func (r *Rulebook) verify(d *settings.Document) {
 		h.verify(d, fmt.Sprintf("hook[%d]", i))
 	}
 	for i, v := range r.Views {
+		d.Each(fmt.Sprintf("view[%d].conditions", i), v.Conditions, Conditions()...)
 		if v.Size[0] <= 0 || v.Size[1] <= 0 {
 			d.Wrong(fmt.Sprintf("view[%d].size", i), "needs a width and a height, as in [960, 540]")
 		}

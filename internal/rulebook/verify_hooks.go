@@ -42,5 +42,5 @@ func (c Call) verify(d *settings.Document, at string, h Hook) {
 		d.Within(at+".event", c.Event, events()...)
 	}
 	d.Each(at+".after", c.After, events()...)
-	d.Within(at+".answers", c.Answers, "at-once", "promise")
+	d.Within(at+".answers", c.Answers, "at-once", "promise", "callback")
 }

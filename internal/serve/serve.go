@@ -217,7 +217,7 @@ func (g *Game) hook(w http.ResponseWriter, name string) {
 	}
 	w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
 	w.Header().Set("Cache-Control", "no-store")
-	io.WriteString(w, hooks.StandIn(g.options.Rules.Hooks[n])) // an error here is a visitor who left
+	io.WriteString(w, hooks.StandIn(g.options.Rules.Hooks[n], "")) // an error here is a visitor who left
 }
 
 // mostSaid is the longest thing that a game may say, in bytes.

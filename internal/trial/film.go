@@ -90,7 +90,7 @@ func (t *Trial) Film(ctx context.Context, v rulebook.View, length time.Duration)
 func (t *Trial) watchOn(
 	ctx context.Context, v rulebook.View, scale float64, watch func(r *viewer, playing context.Context) error,
 ) error {
-	b, err := browser.Start(ctx, t.Browser)
+	b, err := browser.Start(ctx, t.Browsers[0])
 	if err != nil {
 		return err
 	}

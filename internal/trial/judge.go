@@ -62,7 +62,7 @@ func (t *Trial) requests(v *View) []finding.Finding {
 	for _, r := range v.Requests {
 		f := finding.Finding{File: r.Path}
 		switch {
-		case r.Foreign && t.policy().Allows(r.Path):
+		case r.Foreign && t.policy().Allows(r.Path), t.hook(r.Path):
 			continue
 		case r.Foreign:
 			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
@@ -93,6 +93,11 @@ func (t *Trial) requests(v *View) []finding.Finding {
 		list = append(list, f)
 	}
 	return list
+}
+
+// hook reports whether a path is that of a portal's script.
+func (t *Trial) hook(path string) bool {
+	return t.Rules != nil && slices.ContainsFunc(t.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == path })
 }
 
 func (t *Trial) policy() finding.Policy { return finding.Policy{Rules: t.Rules, Accepts: t.Accepts} }
@@ -172,7 +177,7 @@ func (t *Trial) fit(v *View) []finding.Finding {
 // calls judges what the portal wants to hear.
 func (t *Trial) calls(v *View) []finding.Finding {
 	var list []finding.Finding
-	if t.Rules == nil || !v.Started {
+	if t.Rules == nil || !v.Started || v.under("portal-blocked") {
 		return nil
 	}
 	for _, h := range t.Rules.Hooks {

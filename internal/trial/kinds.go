@@ -28,6 +28,15 @@ func Kinds() []*check.Check {
 			After:  "the event loading-done, when the title can be pressed",
 		},
 		{
+			ID:    "trial-unset",
+			Title: "A condition can't be had in this browser",
+			Level: finding.Note,
+			Text: "A view is tried under a condition, such as a slow processor, that this browser can't be given from outside. All else of the " +
+				"view was tried.",
+			Before: "cheap-phone in Firefox",
+			After:  "cheap-phone in Chromium",
+		},
+		{
 			ID:    "trial-black",
 			Title: "The picture stays black",
 			Level: finding.Error,

@@ -1,4 +1,4 @@
-(function () {
+(function (conditions) {
 	"use strict";
 	// Watches what a page draws and how much memory it takes, without changing what it does, and hands on what it says.
 	const told = window.havvelSay;
@@ -10,6 +10,16 @@
 	addEventListener("havvel-heard", (e) => say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }));
 	addEventListener("game-event", (e) => say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }));
 	const p = { frames: 0, played: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
+	// What players have, or lack.
+	const under = (name) => conditions.includes(name);
+	const lacks = (on, name, get) => { try { Object.defineProperty(on, name, { get, configurable: true }); } catch { /* it isn't there */ } };
+	if (under("no-storage")) {
+		const refuse = () => { throw new DOMException("The user refuses storage to other sites.", "SecurityError"); };
+		for (const name of ["localStorage", "sessionStorage", "indexedDB", "caches"]) lacks(window, name, refuse);
+		Object.defineProperty(Document.prototype, "cookie", { get: () => "", set: () => {}, configurable: true });
+	}
+	if (under("no-webgpu")) lacks(Navigator.prototype, "gpu", () => undefined);
+	if (under("cheap-phone")) lacks(Navigator.prototype, "deviceMemory", () => 2), lacks(Navigator.prototype, "hardwareConcurrency", () => 4);
 	// How the game draws: which kinds of calls a frame makes, in stretches of frames that make the same.
 	const stretches = [], bits = {};
 	let kinds = 0;
@@ -60,13 +70,23 @@
 	const tick = () => { p.frames++; next(tick); };
 	next(tick);
 	const watched = new WeakSet(), given = new WeakSet(); // given: canvases whose context the page gave away itself
-	const context = HTMLCanvasElement.prototype.getContext;
-	HTMLCanvasElement.prototype.getContext = function () {
+	const context = HTMLCanvasElement.prototype.getContext, having = new WeakSet(), drawers = new Set();
+	HTMLCanvasElement.prototype.getContext = function (kind) {
 		if (!watched.has(this)) {
 			watched.add(this);
 			this.addEventListener("webglcontextlost", () => { if (!given.has(this)) p.lost++; });
 		}
-		return context.apply(this, arguments);
+		const gl = /webgl/.test(kind), got = gl && under("no-webgl") ? null : context.apply(this, arguments);
+		if (gl && !got && !having.has(this)) p.nogl = true;
+		if (gl && got) p.nogl = false, drawers.add(got);
+		if (got) having.add(this);
+		return got;
+	};
+	// Takes every drawing context away, and gives it back a second later.
+	window.havvelLose = () => {
+		const list = [...drawers].map((gl) => gl.getExtension("WEBGL_lose_context")).filter((e) => e);
+		list.forEach((e) => { e.loseContext(); setTimeout(() => e.restoreContext(), 1000); });
+		return list.length;
 	};
 	const counted = (proto, names, what = "drawn") => proto && names.forEach((n) => {
 		const known = proto[n];
@@ -128,11 +148,11 @@
 		const now = document.fonts && document.fonts.status === "loading" ? "a font" : Object.keys(making).find((k) => making[k] > 0) || "";
 		return {
 			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now,
-			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, canvas,
+			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, nogl: !!p.nogl, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
 			heap: performance.memory ? performance.memory.usedJSHeapSize : 0,
 			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, dpr: window.devicePixelRatio,
 			sw: hides ? 0 : root.scrollWidth, sh: hides ? 0 : root.scrollHeight,
 		};
 	};
-})();
+})

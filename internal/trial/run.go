@@ -10,7 +10,6 @@ import (
 
 	"havvel/internal/browser"
 	"havvel/internal/finding"
-	"havvel/internal/hooks"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
 )
@@ -28,6 +27,7 @@ type state struct {
 	Drawn, Cleared int     // calls
 	Wasm, Heap     int64
 	Ready          bool
+	NoGL           bool // WebGL was asked for on a canvas that had no other context, and not given
 	VW, VH, SW, SH float64
 	DPR            float64
 	Canvas         *struct {
@@ -83,12 +83,13 @@ func (t *Trial) begin(ctx context.Context, b browser.Browser, v rulebook.View, s
 		return nil, nil, err
 	}
 	r = &viewer{trial: t, view: v, scale: scale, watch: newWatcher(server.Game, server.Page)}
-	r.seen = &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}
-	if r.tab, err = b.Open(ctx, r.window(), r.watch.event); err != nil {
+	r.seen = &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Conditions: v.Conditions}
+	if r.tab, err = b.Open(ctx, r.window(r.watch.base), r.watch.event); err != nil {
 		server.Close()
 		return nil, nil, err
 	}
 	done = func() { r.tab.Close(); server.Close() }
+	r.unset()
 	address := server.Game
 	if t.Rules != nil {
 		address = server.Page // the game is in a frame of a portal's page
@@ -102,23 +103,9 @@ func (t *Trial) begin(ctx context.Context, b browser.Browser, v rulebook.View, s
 	return r, done, nil
 }
 
-// window is how the view's window is.
-func (r *viewer) window() browser.Window {
-	w := browser.Window{Width: r.view.Size[0], Height: r.view.Size[1], Scale: r.scale, Touch: r.view.Touch, Probe: probe}
-	if w.Touch {
-		w.Scale = 2
-	}
-	if r.trial.Rules != nil {
-		for _, h := range r.trial.Rules.Hooks {
-			w.Answers = append(w.Answers, browser.Answer{Address: h.Script, Type: "text/javascript; charset=utf-8", Body: hooks.StandIn(h)})
-		}
-	}
-	return w
-}
-
 // resize gives the window another size.
 func (r *viewer) resize(ctx context.Context, width, height int) error {
-	w := r.window()
+	w := r.window("")
 	w.Width, w.Height = width, height
 	return r.tab.Size(ctx, w)
 }
@@ -153,12 +140,15 @@ func (r *viewer) play(ctx context.Context) error {
 			return err
 		}
 	}
+	if err := r.afterwards(ctx); err != nil {
+		return err
+	}
 	r.pause(ctx, r.trial.Watch-time.Since(r.seen.began)+time.Duration(r.seen.StartMS)*time.Millisecond)
 	if last, err = r.ask(ctx); err != nil {
 		return err
 	}
 	r.seen.Heap, r.seen.Wasm, r.seen.Lost = last.Heap, last.Wasm, last.Lost
-	if last.Lost > 0 {
+	if last.Lost > 0 && !r.seen.under("context-lost") {
 		r.problem(
 			"trial-lost",
 			"the drawing context was lost; the picture stays black from then on",

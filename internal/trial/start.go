@@ -175,7 +175,7 @@ func (r *viewer) moment(last answered) moment {
 		}
 	}
 	m.Begun = m.Begun && m.Done == 0
-	m.Failure = r.failure(m.Visible)
+	m.Failure = r.failure(m.Visible, s)
 	return m
 }
 
@@ -195,26 +195,29 @@ func (r *viewer) never(ctx context.Context, s *starting) error {
 
 // failure is the worst that went wrong so far, where it can keep a game from starting; nil for nothing. Where nothing is to be seen, an
 // error on the console counts, too.
-func (r *viewer) failure(visible bool) *failure {
+func (r *viewer) failure(visible bool, s *state) *failure {
+	if s.NoGL && !r.seen.under("no-webgl") {
+		return &failure{"the browser gives the game no WebGL on this machine", "try another browser (--browser), or another machine", true}
+	}
 	r.watch.mu.Lock()
 	defer r.watch.mu.Unlock()
 	for _, f := range r.trial.requests(&View{Requests: r.watch.order}) {
 		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
-			return &failure{f.File + ": " + f.Message, f.Fix}
+			return &failure{Words: f.File + ": " + f.Message, Fix: f.Fix}
 		}
 	}
 	for _, p := range r.watch.problems {
 		switch {
 		case p.ID != "trial-exception" && (p.ID != "trial-console" || visible):
 		case strings.Contains(p.Message, "SharedArrayBuffer"):
-			return &failure{"it needs memory that threads share, for which the page must be isolated, and " + r.host() +
-				" sends no isolation headers", "export without threads"}
+			return &failure{Words: "it needs memory that threads share, for which the page must be isolated, and " + r.host() +
+				" sends no isolation headers", Fix: "export without threads"}
 		default:
 			words := p.Message
 			if p.File != "" && p.Line > 0 {
 				words = fmt.Sprintf("%s (%s:%d)", words, p.File, p.Line)
 			}
-			return &failure{words, "fix it in the game"}
+			return &failure{Words: words, Fix: "fix it in the game"}
 		}
 	}
 	return nil

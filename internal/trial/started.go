@@ -35,6 +35,7 @@ type moment struct {
 // A failure is something that went wrong, and can be why a game does not start.
 type failure struct {
 	Words, Fix string
+	Machine    bool // it is the browser's or the machine's fault, so nothing can be told
 }
 
 // Bounds of the rule.
@@ -116,7 +117,7 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 			s.At = m.Since // what draws in another way now is what the press led to
 		}
 	case m.Failure != nil:
-		s.no(m.Failure.Words, m.Failure.Fix)
+		s.failed(m.Failure)
 	case now >= motion || before >= motion:
 		s.untold("something small moves, and a press changes nothing: a title that waits for something else, or a loading picture")
 	default:
@@ -138,7 +139,7 @@ func (s *starting) end(m moment, limit time.Duration, ownKnown bool) {
 		s.no("the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
 		s.ByTime = !enough
 	case m.Failure != nil:
-		s.no(m.Failure.Words, m.Failure.Fix)
+		s.failed(m.Failure)
 	case m.Work != "" && m.Changed >= alive:
 		s.untold(words("it draws, and still waits for %s", m.Work))
 	case m.Work != "":
@@ -162,13 +163,22 @@ func (s *starting) yes(at time.Duration) bool {
 	return true
 }
 
+func (s *starting) failed(f *failure) {
+	s.Answer, s.Why = No, *f
+	if f.Machine {
+		s.Answer = Untold
+	}
+}
+
 func (s *starting) no(words, fix string) bool {
-	s.Answer, s.Why = No, failure{words, fix}
+	s.Answer, s.Why = No, failure{Words: words, Fix: fix}
 	return true
 }
 
 func (s *starting) untold(words string) {
 	s.Answer = Untold
-	s.Why = failure{words,
-		"let the game send the event loading-done when it can be played, or write steps under [trial] that lead to where it can be seen"}
+	s.Why = failure{
+		Words: words,
+		Fix:   "let the game send the event loading-done when it can be played, or write steps under [trial] that lead to where it can be seen",
+	}
 }

@@ -14,7 +14,7 @@ import (
 func TestStarting(t *testing.T) {
 	const limit = 20 * time.Second
 	sec := func(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
-	failed := &failure{"lane.pack: it is not there", "put it in"}
+	failed := &failure{Words: "lane.pack: it is not there", Fix: "put it in"}
 	for name, c := range map[string]struct {
 		at         func(m *moment) // fills what is known at that time
 		own        float64         // of the time, what the browser was given

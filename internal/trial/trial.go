@@ -35,7 +35,9 @@ type Trial struct {
 	Accepts     []finding.Accept
 	Start       time.Duration // the longest time to the first picture
 	Watch       time.Duration // how long the game is watched once it started
-	Browser     string        // path of the browser
+	Browsers    []string      // paths of the browsers
+	Quick       bool          // only the first view
+	Under       []string      // conditions under which the first view is tried, too
 	Before      *Result       // the trial before, to compare first screens; may be nil
 	Only        []string      // names of views, of which at least one must be there; all when none is named
 	Report      func(view string, done bool)
@@ -57,27 +59,30 @@ func (r *Result) Clean() bool { return finding.Errors(r.Findings) == 0 }
 
 // A View is what was seen in one window.
 type View struct {
-	Name     string            `json:"name"`
-	Width    int               `json:"width"` // CSS pixels
-	Height   int               `json:"height"`
-	Touch    bool              `json:"touch"`
-	Answer   Answer            `json:"answer"`        // whether it starts
-	Why      string            `json:"why,omitempty"` // not, or can't be told
-	Started  bool              `json:"started"`
-	StartMS  int               `json:"start_ms"`    // to the first picture
-	Bytes    int64             `json:"start_bytes"` // that came before it, or until it was given up
-	Frames   float64           `json:"frames"`      // a second, after the start
-	Heap     int64             `json:"heap"`        // of scripts, bytes
-	Wasm     int64             `json:"wasm"`        // memory of WebAssembly, bytes
-	Lost     int               `json:"lost"`        // drawing contexts that were lost
-	Memory   []Memory          `json:"memory"`      // over time
-	Fit      Fit               `json:"fit"`
-	Turned   *Fit              `json:"turned"` // after the window was turned
-	Requests []*Request        `json:"requests"`
-	Heard    []serve.Event     `json:"heard"`
-	Pictures []Picture         `json:"pictures"`
-	Problems []finding.Finding `json:"-"`
-	Sent     []Statistic       `json:"statistics"`
+	Name       string            `json:"name"`
+	Width      int               `json:"width"` // CSS pixels
+	Height     int               `json:"height"`
+	Touch      bool              `json:"touch"`
+	Browser    string            `json:"browser"`              // with its version
+	Cannot     []string          `json:"cannot,omitempty"`     // what this browser can neither tell nor set
+	Conditions []string          `json:"conditions,omitempty"` // what its players have, or lack
+	Answer     Answer            `json:"answer"`               // whether it starts
+	Why        string            `json:"why,omitempty"`        // not, or can't be told
+	Started    bool              `json:"started"`
+	StartMS    int               `json:"start_ms"`    // to the first picture
+	Bytes      int64             `json:"start_bytes"` // that came before it, or until it was given up
+	Frames     float64           `json:"frames"`      // a second, after the start
+	Heap       int64             `json:"heap"`        // of scripts, bytes
+	Wasm       int64             `json:"wasm"`        // memory of WebAssembly, bytes
+	Lost       int               `json:"lost"`        // drawing contexts that were lost
+	Memory     []Memory          `json:"memory"`      // over time
+	Fit        Fit               `json:"fit"`
+	Turned     *Fit              `json:"turned"` // after the window was turned
+	Requests   []*Request        `json:"requests"`
+	Heard      []serve.Event     `json:"heard"`
+	Pictures   []Picture         `json:"pictures"`
+	Problems   []finding.Finding `json:"-"`
+	Sent       []Statistic       `json:"statistics"`
 
 	began   time.Time
 	shownMS int // when it could be seen first with nothing still loading
@@ -122,8 +127,12 @@ func (e *NoView) Fault() *fault.Error { return fault.Tell(e, fault.Usage, "") }
 // views lists the windows of the trial.
 func (t *Trial) views() ([]rulebook.View, error) {
 	all := serve.Views(t.Rules)
+	if t.Quick {
+		all = all[:1]
+	}
 	if len(t.Only) == 0 {
-		return all, nil
+		more, err := under(all, t.Under)
+		return slices.Concat(all, more), err
 	}
 	var list []rulebook.View
 	for _, v := range all {
@@ -138,13 +147,15 @@ func (t *Trial) views() ([]rulebook.View, error) {
 		}
 		return nil, &NoView{t.Only[0], names}
 	}
-	return list, nil
+	more, err := under(list, t.Under)
+	return slices.Concat(list, more), err
 }
 
 // parallel is how many views are run at the same time.
 const parallel = 2
 
-// Run runs the build in each view, all in one browser. The error is *browser.Broken when that crashed or hung in all views; where it did in some of them, these can't be told. What goes wrong with the game is a finding.
+// Run runs the build in each view of each browser. The error is *browser.Broken when a browser crashed or hung in all views; where it did in
+// some of them, these can't be told. What goes wrong with the game is a finding.
 func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	views, err := t.views()
 	if err != nil {
@@ -155,14 +166,38 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 		At:          time.Now().UTC().Truncate(time.Second),
 		Destination: t.Destination,
 		Fingerprint: t.Fingerprint,
-		Views:       make([]*View, len(views)),
 	}
-	failed := make([]error, len(views))
-	b, err := browser.Start(ctx, t.Browser)
+	var names []string
+	for _, program := range t.Browsers {
+		seen, name, err := t.in(ctx, program, views)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range seen {
+			v.Browser = name
+			if len(t.Browsers) > 1 {
+				name, _, _ := strings.Cut(name, "/")
+				v.Name += " in " + name
+			}
+		}
+		r.Views, names = append(r.Views, seen...), append(names, name)
+	}
+	r.Browser = strings.Join(names, ", ")
+	for _, v := range r.Views {
+		v.Sent = t.sent(v)
+	}
+	r.Findings = t.judge(r.Views)
+	return r, nil
+}
+
+// in runs the build in each view of one browser.
+func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) ([]*View, string, error) {
+	b, err := browser.Start(ctx, program)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	defer b.Close()
+	list, failed := make([]*View, len(views)), make([]error, len(views))
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(parallel)
 	for i, v := range views {
@@ -175,28 +210,23 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 			} else if err != nil {
 				return fmt.Errorf("view %s: %w", v.Name, err)
 			}
-			r.Views[i] = seen
+			list[i] = seen
 			t.tell(v.Name, true)
 			return nil
 		})
 	}
 	if err := work.Wait(); err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	if !slices.Contains(failed, nil) {
-		return nil, failed[0]
+		return nil, "", failed[0]
 	}
-	r.Browser = b.Name()
-	for _, v := range r.Views {
-		v.Sent = t.sent(v)
-	}
-	r.Findings = t.judge(r.Views)
-	return r, nil
+	return list, b.Name(), nil
 }
 
 // unseen is a view in which the browser failed, which is never the game's fault.
 func (t *Trial) unseen(v rulebook.View, why *browser.Broken) *View {
-	seen := &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Answer: Untold, Why: why.Error()}
+	seen := &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Conditions: v.Conditions, Answer: Untold, Why: why.Error()}
 	seen.Problems = append(seen.Problems, finding.Finding{
 		ID: "trial-untold", Message: "whether the game starts can't be told: " + why.Error(),
 		Fix: "run the same command again, when the machine has less to do; if it happens again, name another browser with " + browser.Variable,

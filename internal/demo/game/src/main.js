@@ -50,10 +50,13 @@ async function start(canvas, rules, parts, report) {
 	canvas.addEventListener("webglcontextlost", (e) => e.preventDefault());
 	canvas.addEventListener("webglcontextrestored", build);
 
-	// The canvas has as many pixels as the screen, fewer where drawing is slow. It begins with few.
-	let quality = 0.5, scale = 1, most = 1, slow = 0, quick = 0;
+	// What is behind the lanterns has fewer pixels than the screen where drawing is slow. It begins with few.
+	const levels = [{ grain: 0.2, pace: 10, quality: 0.85 }, { grain: 0.25, pace: 3, quality: 1 }, { grain: 0.4, pace: 1, quality: 1 },
+		{ grain: 0.7, pace: 1, quality: 1 }, { grain: 1, pace: 1, quality: 1 }];
+	let level = 1, scale = 1, most = levels.length - 1, slow = 0, quick = 0;
 	function fit() {
-		scale = Math.min(window.devicePixelRatio || 1, 2) * quality;
+		const screen = window.devicePixelRatio || 1;
+		scale = Math.min(screen, level > 2 ? 2 : 1) * levels[level].quality;
 		const w = Math.max(1, Math.round(canvas.clientWidth * scale)), h = Math.max(1, Math.round(canvas.clientHeight * scale));
 		if (canvas.width !== w || canvas.height !== h) canvas.width = w, canvas.height = h;
 	}
@@ -86,15 +89,15 @@ async function start(canvas, rules, parts, report) {
 		if (++drawn > 3 && !document.hidden) {
 			slow = real > 0.045 ? slow + Math.min(6, real / 0.045) : Math.max(0, slow - 1);
 			quick = real > 0.03 ? 0 : quick + 1;
-			if (slow >= 12 && quality > 0.5) quality -= 0.25, most = quality, slow = 0, fit();
-			if (quick >= 6 && quality < most) quality += 0.25, quick = 0, fit();
+			if (slow >= 12 && level > 0) most = Math.max(1, --level), slow = 0, fit();
+			if (quick >= 6 && level < most) level++, quick = 0, fit();
 		}
 		look[0] += (wanted[0] - look[0]) * Math.min(1, dt * 3);
 		look[1] += (wanted[1] - look[1]) * Math.min(1, dt * 3);
 		game.tick(dt);
 		if (!gl.isContextLost()) {
 			gl.viewport(0, 0, canvas.width, canvas.height);
-			drawScreen({ game, nights, scene, text, sound, width: canvas.width, height: canvas.height, time: now / 1000, look });
+			drawScreen({ game, nights, scene, text, sound, width: canvas.width, height: canvas.height, time: now / 1000, look, ...levels[level] });
 		}
 		requestAnimationFrame(frame);
 	}

@@ -123,6 +123,46 @@ void main() {
 	result.rgb *= result.a;
 }`;
 
+// surface is a picture that is drawn apart, and shown in any size.
+function surface(gl) {
+	const buffer = gl.createFramebuffer(), picture = gl.createTexture();
+	const copy = program(gl, `out vec2 at;
+void main() { at = vec2(gl_VertexID & 1, gl_VertexID >> 1); gl_Position = vec4(at * 2. - 1., 0., 1.); }`,
+		`in vec2 at; out vec4 result; uniform sampler2D picture; void main() { result = texture(picture, at); }`);
+	let w = 0, h = 0, age = 0;
+	return {
+		// begin has what follows drawn on it, where it is time for that.
+		begin(width, height, pace) {
+			if (width === w && height === h && ++age < pace) return false;
+			age = 0;
+			gl.bindFramebuffer(gl.FRAMEBUFFER, buffer);
+			if (width !== w || height !== h) {
+				w = width, h = height;
+				gl.bindTexture(gl.TEXTURE_2D, picture);
+				gl.texImage2D(gl.TEXTURE_2D, 0, gl.RGBA8, w, h, 0, gl.RGBA, gl.UNSIGNED_BYTE, null);
+				gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_MIN_FILTER, gl.LINEAR);
+				gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_S, gl.CLAMP_TO_EDGE);
+				gl.texParameteri(gl.TEXTURE_2D, gl.TEXTURE_WRAP_T, gl.CLAMP_TO_EDGE);
+				gl.framebufferTexture2D(gl.FRAMEBUFFER, gl.COLOR_ATTACHMENT0, gl.TEXTURE_2D, picture, 0);
+			}
+			gl.viewport(0, 0, w, h);
+			return true;
+		},
+		show(width, height) {
+			gl.bindFramebuffer(gl.FRAMEBUFFER, null);
+			gl.viewport(0, 0, width, height);
+			gl.disable(gl.BLEND);
+			copy.use();
+			gl.activeTexture(gl.TEXTURE0);
+			gl.bindTexture(gl.TEXTURE_2D, picture);
+			gl.uniform1i(copy.at("picture"), 0);
+			gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
+			gl.bindTexture(gl.TEXTURE_2D, null);
+			gl.enable(gl.BLEND);
+		},
+	};
+}
+
 function scenery(gl, pictures) {
 	const whole = program(gl, `void main() { vec2 p = vec2(gl_VertexID & 1, gl_VertexID >> 1) * 2. - 1.; gl_Position = vec4(p, 0., 1.); }`, skyShader);
 	const lantern = program(gl, `
@@ -145,15 +185,22 @@ void main() { float d = length(local); float f = max(0., 1. - d); result = vec4(
 		mist: texture(gl, pictures.mist, { repeat: true, mip: true }),
 	};
 	const columns = new Float32Array(32);
+	const behind = surface(gl); // the backdrop costs most by far, so it is drawn small, and not every time
 
 	return {
 		lanterns,
 		lights,
-		// backdrop draws everything behind the lanterns. lamps are up to eight {x, y, light} in pixels.
-		backdrop(width, height, { time, warm, horizon, look, lamps }) {
+		// backdrop draws everything behind the lanterns, with a share of the pixels along a side (grain) and every so many frames (pace).
+		// lamps are up to eight {x, y, light} in pixels.
+		backdrop(width, height, { time, warm, horizon, look, lamps, grain, pace }) {
+			const w = Math.max(1, Math.round(width * grain)), h = Math.max(1, Math.round(height * grain));
+			if (!behind.begin(w, h, pace)) {
+				behind.show(width, height);
+				return;
+			}
 			gl.disable(gl.BLEND);
 			whole.use();
-			gl.uniform2f(whole.at("size"), width, height);
+			gl.uniform2f(whole.at("size"), w, h);
 			gl.uniform1f(whole.at("time"), time);
 			gl.uniform1f(whole.at("warm"), warm);
 			gl.uniform1f(whole.at("horizon"), horizon);
@@ -167,7 +214,7 @@ void main() { float d = length(local); float f = max(0., 1. - d); result = vec4(
 				gl.uniform1i(whole.at(name), i);
 			});
 			gl.drawArrays(gl.TRIANGLE_STRIP, 0, 4);
-			gl.enable(gl.BLEND);
+			behind.show(width, height);
 		},
 		// front draws the lanterns that were added, then all light, which adds up.
 		front(width, height, time) {

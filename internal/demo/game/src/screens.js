@@ -3,7 +3,7 @@
 const gold = [1, 0.86, 0.62], pale = [0.72, 0.76, 0.88], bright = [1, 0.95, 0.82];
 
 // drawScreen draws the game as it is now, and tells it where its buttons and lanterns are.
-function drawScreen({ game, nights, scene, text, sound, width: W, height: H, time, look }) {
+function drawScreen({ game, nights, scene, text, sound, width: W, height: H, time, look, grain, pace }) {
 	const u = Math.min(W / 60, H / 62), v = game.view;
 	const wideScreen = W > H;
 	const buttons = [];
@@ -179,7 +179,7 @@ function drawScreen({ game, nights, scene, text, sound, width: W, height: H, tim
 	game.setButtons(buttons);
 	const all = v.screen === "play" || v.screen === "done" ? v.lanterns : [];
 	const warm = all.length ? all.reduce((s, l) => s + l.lit, 0) / all.length : v.screen === "end" ? 1 : 0.45;
-	scene.backdrop(W, H, { time, warm, horizon: wideScreen ? 0.27 : 0.24, look, lamps });
+	scene.backdrop(W, H, { time, warm, horizon: wideScreen ? 0.27 : 0.24, look, lamps, grain, pace });
 	scene.front(W, H, time);
 	text.draw(W, H);
 }
