@@ -20,6 +20,7 @@ var layers = [][]string{
 	{"atomicfile", "export/encoding", "disk/disktest", "inwords"},
 	{
 		"settings",
+		"browser",
 		"progress",
 		"webm",
 		"keys",

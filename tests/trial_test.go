@@ -239,7 +239,7 @@ func TestTrialBrowser(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for browser, says := range map[string]string{"/no/such/browser": "names /no/such/browser, and there is no such program",
+	for browser, says := range map[string]string{"/no/such/browser": "names /no/such/browser, and there is no such browser",
 		crashes: "the browser crashed or hung", hangs: "the browser crashed or hung"} {
 		e := runWith(t, folder, []string{"HAVVEL_BROWSER=" + browser}, "trial").must(t, 3, says, "HAVVEL_BROWSER")
 		if strings.Contains(e.err, "goroutine") {
@@ -251,7 +251,7 @@ func TestTrialBrowser(t *testing.T) {
 		folder,
 		[]string{"HAVVEL_BROWSER=", "PATH=/nowhere"},
 		"trial",
-	).must(t, 3, "there is no Chromium on this machine", "install Chromium")
+	).must(t, 3, "there is neither Chromium nor Firefox on this machine", "install Chromium")
 	run(t, folder, "trial", "--view", "side").must(t, 2, `there is no view "side"; there is: frame`)
 }
 

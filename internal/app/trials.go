@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -29,6 +30,7 @@ type Trying struct {
 	Under        []string      // conditions under which the first view is tried, too
 	Browsers     []string      // names or programs; none for what the project says
 	Watch, Start time.Duration // 0 for what the project says
+	Accept       bool          // keep the first screens as the right ones
 	Report       string        // file for the report; "" for a place in the project
 	EachFile     bool          // several destinations: each has a file of its own
 }
@@ -97,7 +99,14 @@ func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Bui
 		t.Destination, t.Rules, portal, on = d.Name, d.Rules, d.Rules.Name, d.Rules.Name
 	}
 	if k.Project != nil {
-		t.Before = trial.Last(k.Project.Folder, t.Destination)
+		if t.Accepted, err = trial.Accepted(k.Project.Folder, t.Destination); err != nil {
+			return nil, err
+		}
+		if how.Accept {
+			t.Accepted = nil
+		} else if d != nil {
+			t.Public = k.publicFirsts(d)
+		}
 	}
 	k.Tell(Tries{TitleOf(b), on})
 	k.Report.Begin("trying it on "+on, 0)
@@ -109,6 +118,11 @@ func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Bui
 	if k.Project != nil {
 		if err := r.Keep(k.Project.Folder); err != nil {
 			return nil, err
+		}
+		if how.Accept {
+			if err := r.Accept(k.Project.Folder); err != nil {
+				return nil, err
+			}
 		}
 	}
 	path := k.reportPath(d, how)
@@ -133,12 +147,8 @@ func (k *Desk) trialOf(b *export.Build, browsers []string, how Trying) (*trial.T
 	}
 	if p := k.Project; p != nil {
 		t.Statistics, t.Accepts = p.Statistics, Accepts(p)
-		for i, line := range p.Trial.Steps {
-			s, err := trial.Parse(line)
-			if err != nil {
-				return nil, p.Problem(fmt.Sprintf("trial.steps[%d]", i), "trial.steps: %w", err)
-			}
-			t.Steps = append(t.Steps, s)
+		if err := stepsOf(p, t); err != nil {
+			return nil, err
 		}
 		if p.Trial.Start > 0 {
 			t.Start = time.Duration(p.Trial.Start)
@@ -154,6 +164,24 @@ func (k *Desk) trialOf(b *export.Build, browsers []string, how Trying) (*trial.T
 		t.Watch = how.Watch
 	}
 	return t, nil
+}
+
+// publicFirsts are the first screens of the version that is public at a destination, where a trial saw it; nil otherwise.
+func (k *Desk) publicFirsts(d *project.Destination) *trial.Firsts {
+	list, _, err := k.Courier.Book.Deliveries()
+	if err != nil {
+		return nil // whoever asks for deliveries is told
+	}
+	for _, l := range slices.Backward(list) {
+		if l.Destination == d.Name && l.State == "public" {
+			if f := trial.FirstsOf(k.Project.Folder, d.Name, l.Fingerprint); f != nil {
+				f.Version = l.Version
+				return f
+			}
+			return nil
+		}
+	}
+	return nil
 }
 
 // Browsers are the programs in which a build is tried: those that are asked for, or that the project names, or else the first there is.
@@ -174,6 +202,40 @@ func (k *Desk) Browsers(how Trying) ([]string, error) {
 		list = append(list, path)
 	}
 	return list, nil
+}
+
+// stepsOf reads the steps that a project has its trials do.
+func stepsOf(p *project.Project, t *trial.Trial) error {
+	if p.Trial.StepsFile != "" && len(p.Trial.Steps) > 0 {
+		return p.Problem("trial.steps_file", "trial.steps_file: there are steps in havvel.toml, too; take one of the two away")
+	}
+	for i, line := range p.Trial.Steps {
+		s, err := trial.Parse(line)
+		if err != nil {
+			return p.Problem(fmt.Sprintf("trial.steps[%d]", i), "trial.steps: %w", err)
+		}
+		t.Steps = append(t.Steps, s)
+	}
+	if p.Trial.StepsFile == "" {
+		return nil
+	}
+	data, err := os.ReadFile(filepath.Join(p.Folder, filepath.FromSlash(p.Trial.StepsFile)))
+	if err != nil {
+		return p.Problem("trial.steps_file", "trial.steps_file: %w", err)
+	}
+	n := 0
+	for line := range strings.Lines(string(data)) {
+		n++
+		if line = strings.TrimSpace(line); line == "" || strings.HasPrefix(line, "#") {
+			continue
+		}
+		s, err := trial.Parse(line)
+		if err != nil {
+			return p.Problem("trial.steps_file", "%s:%d: %w", p.Trial.StepsFile, n, err)
+		}
+		t.Steps = append(t.Steps, s)
+	}
+	return nil
 }
 
 // reportPath is where a report goes: where it was asked for, or into the project; without both nowhere.

@@ -1,4 +1,4 @@
-// Package browser drives real browsers without a window to look at: it opens pages in sizes of one's choice, tells what they ask for and
+// Package browser drives real browsers, most often without a window to look at: it opens pages in sizes of one's choice, tells what they ask for and
 // complain of, takes pictures, presses and evaluates. Chromium is driven by its own protocol, Firefox by WebDriver BiDi, the W3C's. What a
 // page is worth is left to others.
 package browser
@@ -62,6 +62,9 @@ type Tab interface {
 
 	// Cannot names what this browser can neither tell nor set of what the window should have.
 	Cannot() []string
+
+	// Gone reports whether somebody closed the window, or its browser.
+	Gone() bool
 
 	// Close closes the window.
 	Close()
@@ -131,12 +134,17 @@ const answerLimit = 10 * time.Second
 // openLimit is how long it may take to open a window.
 const openLimit = 3 * answerLimit
 
-// Start starts the browser whose program path is.
-func Start(ctx context.Context, path string) (Browser, error) {
+// Start starts the browser whose program path is, without a window to look at.
+func Start(ctx context.Context, path string) (Browser, error) { return start(ctx, path, false) }
+
+// StartShown starts it with windows that people see and use.
+func StartShown(ctx context.Context, path string) (Browser, error) { return start(ctx, path, true) }
+
+func start(ctx context.Context, path string, shown bool) (Browser, error) {
 	if IsFirefox(path) {
-		return startFirefox(ctx, path)
+		return startFirefox(ctx, path, shown)
 	}
-	return startChromium(ctx, path)
+	return startChromium(ctx, path, shown)
 }
 
 // IsFirefox reports whether a program is Firefox, by its name.

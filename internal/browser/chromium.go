@@ -28,7 +28,7 @@ type chromium struct {
 	process int
 }
 
-func startChromium(ctx context.Context, path string) (*chromium, error) {
+func startChromium(ctx context.Context, path string, shown bool) (*chromium, error) {
 	options := append(
 		chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(path),
@@ -44,6 +44,9 @@ func startChromium(ctx context.Context, path string) (*chromium, error) {
 		chromedp.Flag("enable-precise-memory-info", true),
 		chromedp.Flag("enable-unsafe-swiftshader", true),
 	)
+	if shown {
+		options = append(options, chromedp.VisibleWindow)
+	}
 	if os.Geteuid() == 0 {
 		options = append(options, chromedp.NoSandbox) // a browser refuses to run as root with it
 	}
@@ -83,13 +86,14 @@ type chromiumTab struct {
 	contexts map[cdp.FrameID]*runtime.ExecutionContextDescription
 	offset   float64 // seconds from the browser's clock to that of the day
 	see      func([]byte, time.Time)
-	workers  map[target.SessionID]string // addresses of those that run
-	sent     int64                       // messages to workers
+	sent     int64 // messages to workers
+	gone     bool
 }
 
 func (c *chromium) Open(ctx context.Context, w Window, hear func(Event)) (Tab, error) {
 	t := &chromiumTab{
-		window: w, process: c.process, hear: hear, contexts: map[cdp.FrameID]*runtime.ExecutionContextDescription{}, workers: map[target.SessionID]string{},
+		window: w, process: c.process, hear: hear,
+		contexts: map[cdp.FrameID]*runtime.ExecutionContextDescription{},
 	}
 	inside, end := chromedp.NewContext(c.root, chromedp.WithNewBrowserContext(), chromedp.WithListener(t.event))
 	stopping := context.AfterFunc(ctx, end)
@@ -295,6 +299,12 @@ func (t *chromiumTab) Offline(ctx context.Context, off bool) error {
 
 func (t *chromiumTab) Cannot() []string { return nil }
 func (t *chromiumTab) Process() int     { return t.process }
+
+func (t *chromiumTab) Gone() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.gone || t.inside.Err() != nil
+}
 
 func (t *chromiumTab) Close() { t.end() }
 

@@ -31,6 +31,10 @@ func (t *chromiumTab) event(ev any) {
 		go call(t.inside, t, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{})
 	case *page.EventFrameNavigated:
 		t.hear(Arrived{Frame(e.Frame.ID), Frame(e.Frame.ParentID), e.Frame.URL})
+	case *inspector.EventDetached:
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		t.gone = true
 	case *inspector.EventTargetCrashed:
 		t.hear(Crashed{})
 	case *runtime.EventBindingCalled:
@@ -46,9 +50,6 @@ func (t *chromiumTab) event(ev any) {
 			return c.UniqueID == e.ExecutionContextUniqueID
 		})
 	case *target.EventAttachedToTarget:
-		t.mu.Lock()
-		t.workers[e.SessionID] = e.TargetInfo.URL
-		t.mu.Unlock()
 		go t.watchWorker(e.SessionID)
 	case *target.EventReceivedMessageFromTarget:
 		var m cdproto.Message
@@ -71,7 +72,8 @@ func (t *chromiumTab) watchWorker(session target.SessionID) {
 		message := fmt.Sprintf(`{"id":%d,"method":%q,"params":{}}`, t.sent, method)
 		t.mu.Unlock()
 		ctx, cancel := limited(t.inside)
-		t.target.Call(ctx, "Target.sendMessageToTarget", map[string]any{"message": message, "sessionId": session}, nil) // one that ended is not there
+		// One that ended is not there.
+		t.target.Call(ctx, "Target.sendMessageToTarget", map[string]any{"message": message, "sessionId": session}, nil)
 		cancel()
 	}
 }

@@ -16,7 +16,8 @@ import (
 
 // firefox is Firefox. What pages can find out about the machine is a setting of the whole browser, so each kind of window has its own.
 type firefox struct {
-	path string
+	path  string
+	shown bool
 
 	mu   sync.Mutex
 	kept map[string]*gecko // by their settings
@@ -32,8 +33,8 @@ type gecko struct {
 	screen  func() // ends the screen that it has
 }
 
-func startFirefox(_ context.Context, path string) (*firefox, error) {
-	return &firefox{path: path, kept: map[string]*gecko{}}, nil
+func startFirefox(_ context.Context, path string, shown bool) (*firefox, error) {
+	return &firefox{path: path, shown: shown, kept: map[string]*gecko{}}, nil
 }
 
 func (f *firefox) Name() string {
@@ -98,7 +99,7 @@ func (f *firefox) gecko(ctx context.Context, w Window) (*gecko, error) {
 		}
 		g.close()
 	}
-	g, err := launch(ctx, f.path, settings)
+	g, err := launch(ctx, f.path, settings, f.shown)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +121,7 @@ func (f *firefox) gecko(ctx context.Context, w Window) (*gecko, error) {
 var listening = regexp.MustCompile(`WebDriver BiDi listening on (ws://\S+)`)
 
 // launch starts the program, and waits until it listens.
-func launch(ctx context.Context, path, settings string) (*gecko, error) {
+func launch(ctx context.Context, path, settings string, shown bool) (*gecko, error) {
 	profile, err := os.MkdirTemp("", "havvel-firefox-*")
 	if err != nil {
 		return nil, err
@@ -130,19 +131,22 @@ func launch(ctx context.Context, path, settings string) (*gecko, error) {
 		os.RemoveAll(profile)
 		return nil, err
 	}
-	screen, end := ownScreen(ctx)
-	g.screen = end
-	g.program = exec.Command(path, "--headless", "--no-remote", "--remote-debugging-port=0", "--profile", profile)
-	g.program.Env = append(os.Environ(), "MOZ_HEADLESS=1", "MOZ_CRASHREPORTER_DISABLE=1")
-	if screen != "" {
-		g.program.Env = append(g.program.Env, "DISPLAY="+screen)
+	g.program = exec.Command(path, "--no-remote", "--remote-debugging-port=0", "--profile", profile)
+	g.program.Env = append(os.Environ(), "MOZ_CRASHREPORTER_DISABLE=1")
+	g.screen = func() {}
+	if !shown {
+		g.program.Args = append(g.program.Args, "--headless")
+		var screen string
+		if screen, g.screen = ownScreen(ctx); screen != "" {
+			g.program.Env = append(g.program.Env, "DISPLAY="+screen)
+		}
 	}
 	words, err := g.program.StderrPipe()
 	if err == nil {
 		err = g.program.Start()
 	}
 	if err != nil {
-		end()
+		g.screen()
 		os.RemoveAll(profile)
 		return nil, err
 	}

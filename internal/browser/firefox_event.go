@@ -97,6 +97,7 @@ func (t *firefoxTab) event(method string, params []byte) {
 		t.mu.Lock()
 		defer t.mu.Unlock()
 		if e.Context == t.context && !t.closed {
+			t.gone = true
 			t.hear(Crashed{})
 		}
 	}

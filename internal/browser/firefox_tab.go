@@ -18,7 +18,8 @@ type firefoxTab struct {
 	user    string // its cookies and storage
 
 	mu     sync.Mutex
-	closed bool
+	closed bool // by Close
+	gone   bool // by somebody else
 }
 
 func (f *firefox) Open(ctx context.Context, w Window, hear func(Event)) (Tab, error) {
@@ -233,6 +234,17 @@ func (t *firefoxTab) Cannot() []string {
 		list = append(list, "a slower line")
 	}
 	return list
+}
+
+func (t *firefoxTab) Gone() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	select {
+	case <-t.over:
+		return true
+	default:
+		return t.gone || t.closed
+	}
 }
 
 func (t *firefoxTab) Close() {

@@ -106,6 +106,9 @@ func (a *console) happens(e app.Event) {
 		s.Line("%s %s  %s", took, e.File, s.In(term.Quiet, settings.Size(e.Bytes).String()))
 	case app.Named:
 		s.Line("named in %s as masters: %s", project.Name, strings.Join(e.Files, ", "))
+	case app.Plays:
+		s.Line("%s as on %s", s.In(term.Strong, inwords.Clean(e.Title)), e.On)
+		s.Next("play in the window that opens, and close it when you are done; keys, presses, the wheel and a gamepad become steps")
 	case app.Tries:
 		s.Line("%s as on %s", s.In(term.Strong, inwords.Clean(e.Title)), e.On)
 	case app.Tried:

@@ -24,6 +24,7 @@ import (
 type trialFlags struct {
 	app.Trying
 	format string
+	record bool
 }
 
 func (a *console) trial() *cobra.Command {
@@ -35,13 +36,16 @@ func (a *console) trial() *cobra.Command {
 			"window in which players\n" +
 			"see it: when it starts, how it fits, what it calls, what goes wrong. Steps in havvel.toml play the game. The report is one\n" +
 			"page with pictures. It ends with 1 when something required failed, and with 3 when there is no browser.",
-		example: "  havvel trial\n  havvel trial --to brackwater --view frame --watch 12s\n  havvel trial --quick --browser firefox --as no-storage",
-		args:    cobra.MaximumNArgs(1),
-		run:     func(ctx context.Context, args []string) error { return a.runTrial(ctx, args, f) },
+		example: "  havvel trial\n  havvel trial --to brackwater --view frame --watch 12s\n" +
+			"  havvel trial --quick --browser firefox --as no-storage",
+		args: cobra.MaximumNArgs(1),
+		run:  func(ctx context.Context, args []string) error { return a.runTrial(ctx, args, f) },
 	})
 	c.Flags().StringVar(&f.format, "format", "text", "print as text, json, sarif (2.1.0) or junit")
 	c.Flags().StringVar(&f.Report, "report", "", "`file` for the report (in .havvel/trials)")
 	c.Flags().StringArrayVar(&f.Views, "view", nil, "only this `view` of the destination; may be repeated")
+	c.Flags().BoolVar(&f.record, "record", false, "play in a window yourself; that becomes the steps of the trial")
+	c.Flags().BoolVar(&f.Accept, "accept", false, "keep the first screens as the right ones (in first-screens)")
 	c.Flags().BoolVar(&f.Quick, "quick", false, "only the first view")
 	c.Flags().StringArrayVar(&f.Under, "as", nil, "the first view as these players have it, too: a `condition` such as cheap-phone")
 	c.Flags().StringArrayVar(&f.Browsers, "browser", nil, "the `browser`: chromium, firefox, or a program; may be repeated")
@@ -78,6 +82,9 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 		_, err := a.project()
 		return err
 	}
+	if f.record {
+		return a.recordTrial(ctx, k, b, f)
+	}
 	f.EachFile = len(a.to) != 1
 	programs, err := k.Browsers(f.Trying)
 	if err != nil {
@@ -88,6 +95,25 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 		return err
 	}
 	return a.printTrials(p, b, tried, f.format)
+}
+
+// recordTrial has somebody play, and shows the steps that come of it.
+func (a *console) recordTrial(ctx context.Context, k *app.Desk, b *export.Build, f trialFlags) error {
+	if k.Project == nil {
+		_, err := a.project()
+		return err
+	}
+	doc, err := k.Record(ctx, b, f.Trying)
+	if err != nil {
+		return err
+	}
+	a.answer(doc)
+	for _, s := range doc.Steps {
+		a.screen.Line("  %s", inwords.Clean(s))
+	}
+	a.screen.Line("%d steps are in %s", len(doc.Steps), doc.File)
+	a.screen.Next("havvel trial  (plays them again, in each view)")
+	return nil
 }
 
 func (a *console) showTrial(r *trial.Result, report string) {

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"text/template"
 	"unicode"
@@ -168,6 +170,30 @@ func (p *Project) AddPictures(list []Picture) error {
 		return err
 	}
 	return atomicfile.Bytes(path, b.Bytes())
+}
+
+// PlaySteps names a file of steps for the trial in the project file, which otherwise stays as it is.
+func (p *Project) PlaySteps(file string) error {
+	path := filepath.Join(p.Folder, Name)
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	name, err := quoted(file)
+	if err != nil {
+		return err
+	}
+	line := "steps_file = " + name + "\n"
+	head := regexp.MustCompile(`(?m)^\[trial\][^\n]*\n`)
+	if at := head.FindIndex(data); at != nil {
+		data = slices.Concat(data[:at[1]], []byte(line), data[at[1]:])
+	} else {
+		data = slices.Concat(bytes.TrimRight(data, "\n"), []byte("\n\n[trial]\n"+line))
+	}
+	if _, err := parse(p.Folder, data); err != nil {
+		return err
+	}
+	return atomicfile.Bytes(path, data)
 }
 
 var newPicture = template.Must(template.New("picture").Funcs(template.FuncMap{"toml": quoted}).Parse(`

@@ -117,11 +117,13 @@ type Front struct {
 // Trial says how the game is tried in a real browser.
 type Trial struct {
 	// what is done once the game has started, one step a line: wait, press, tap, drag, picture, expect, for (docs/trial.md)
-	Steps    []string      `toml:"steps"`
-	Start    settings.Span `toml:"start"`    // the longest time to the first picture; default: 20s
-	Watch    settings.Span `toml:"watch"`    // how long the game is watched once it started; default: 3s
-	Required bool          `toml:"required"` // whether send wants a clean trial of the same export
-	Browsers []string      `toml:"browsers"` // in which the build is tried: chromium, firefox, or programs; default: the first there is
+	Steps []string `toml:"steps"`
+	// a file of such steps, one a line, in their place; havvel trial --record writes it
+	StepsFile string        `toml:"steps_file"`
+	Start     settings.Span `toml:"start"`    // the longest time to the first picture; default: 20s
+	Watch     settings.Span `toml:"watch"`    // how long the game is watched once it started; default: 3s
+	Required  bool          `toml:"required"` // whether send wants a clean trial of the same export
+	Browsers  []string      `toml:"browsers"` // in which the build is tried: chromium, firefox, or programs; default: the first there is
 }
 
 // A Statistic is a value that the game sends to portals.

@@ -58,7 +58,10 @@ func (r *Result) Keep(folder string) error {
 	if err := z.Close(); err != nil {
 		return fmt.Errorf("keeping the trial: %w", err)
 	}
-	return atomicfile.Bytes(file(folder, r.Destination), b.Bytes())
+	if err := atomicfile.Bytes(file(folder, r.Destination), b.Bytes()); err != nil {
+		return err
+	}
+	return r.keepFirsts(folder)
 }
 
 // Last returns the last result for a destination, or nil when there is none that can be read.

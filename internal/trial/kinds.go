@@ -234,10 +234,10 @@ func Kinds() []*check.Check {
 		},
 		{
 			ID:    "trial-changed",
-			Title: "The first screen differs from the last trial's",
-			Level: finding.Note,
-			Text: "The first picture of a view looks quite different from the one of the trial before. When you didn't mean to change the " +
-				"first screen, the game may start on the wrong one.",
+			Title: "The first screen is another one",
+			Level: finding.Warning,
+			Text: "The first screen of a view looks different from the one that havvel trial --accept kept, or from the one of the version that " +
+				"is public. What moves by itself is left out. A build that starts on the wrong scene is the mistake that costs most.",
 			Before: "the title",
 			After:  "the editor's test level",
 		},

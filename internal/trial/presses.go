@@ -2,9 +2,9 @@ package trial
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -112,7 +112,7 @@ func at(step, rest string) (point, error) {
 func rightPress(rest string) (func(context.Context, *viewer) error, error) {
 	p, err := at("right-press", rest)
 	return func(ctx context.Context, v *viewer) error {
-		x, y := p.in(v)
+		x, y := p.in(ctx, v)
 		return v.click(ctx, browser.Mouse{X: x, Y: y, Right: true})
 	}, err
 }
@@ -120,7 +120,7 @@ func rightPress(rest string) (func(context.Context, *viewer) error, error) {
 func hover(rest string) (func(context.Context, *viewer) error, error) {
 	p, err := at("hover", rest)
 	return func(ctx context.Context, v *viewer) error {
-		x, y := p.in(v)
+		x, y := p.in(ctx, v)
 		return v.tab.Mouse(ctx, browser.Mouse{Motion: browser.Move, X: x, Y: y})
 	}, err
 }
@@ -148,29 +148,54 @@ func (v *viewer) rotate(ctx context.Context) error {
 	return err
 }
 
-var textLine = regexp.MustCompile(`^(.+?)( within (\S+))?$`)
+// buttons are those of a pad, by their place in the standard layout (W3C Gamepad, Standard Gamepad).
+var buttons = []string{"A", "B", "X", "Y", "L1", "R1", "L2", "R2", "select", "start", "L3", "R3", "up", "down", "left", "right"}
 
-// expectText waits for words in the game's page; what is drawn on a canvas is no text.
-func expectText(rest string) (func(context.Context, *viewer) error, error) {
-	m := textLine.FindStringSubmatch(rest)
-	if m == nil {
-		return nil, fmt.Errorf("write which words: expect text Night two within 5s")
+var padLine = regexp.MustCompile(`^(\S+)( for (\S+))?$`)
+
+// pad presses a button of a gamepad, which is there from its first press on.
+func pad(rest string) (func(context.Context, *viewer) error, error) {
+	m := padLine.FindStringSubmatch(rest)
+	if m == nil || !slices.Contains(buttons, m[1]) {
+		return nil, fmt.Errorf("write which button: %s", strings.Join(buttons, ", "))
 	}
-	words, within := m[1], 3*time.Second
+	d := time.Duration(0)
 	if m[3] != "" {
 		var err error
-		if within, err = upToAMinute(m[3]); err != nil {
+		if d, err = upToAMinute(m[3]); err != nil {
 			return nil, err
 		}
 	}
+	number := slices.Index(buttons, m[1])
 	return func(ctx context.Context, v *viewer) error {
-		return v.await(ctx, within, fmt.Sprintf("the text %q", words), func() (bool, error) {
-			var text string
-			err := v.tab.Evaluate(ctx, v.watch.frame(), `document.body ? document.body.innerText.replace(/\s+/g, " ") : ""`, &text)
-			if errors.Is(err, browser.Gone) {
-				return false, nil // it went while it was asked
-			}
-			return strings.Contains(text, words), err
-		})
+		press := func(down bool) error {
+			return v.tab.Evaluate(ctx, v.watch.frame(), fmt.Sprintf("havvelPad(%d, %v)", number, down), nil)
+		}
+		if err := press(true); err != nil {
+			return err
+		}
+		v.held(ctx, d)
+		return press(false)
 	}, nil
+}
+
+// during has something be so for a time.
+func during(rest string, set func(v *viewer, ctx context.Context, on bool) error) (func(context.Context, *viewer) error, error) {
+	text, ok := strings.CutPrefix(rest, "for ")
+	if !ok {
+		return nil, fmt.Errorf("write how long: for 2s")
+	}
+	d, err := upToAMinute(text)
+	return func(ctx context.Context, v *viewer) error {
+		if err := set(v, ctx, true); err != nil {
+			return err
+		}
+		v.pause(ctx, d)
+		return set(v, ctx, false)
+	}, err
+}
+
+// hide tells the game that its tab is hidden, or shown again.
+func (v *viewer) hide(ctx context.Context, hidden bool) error {
+	return v.tab.Evaluate(ctx, v.watch.frame(), fmt.Sprintf("havvelHide(%v)", hidden), nil)
 }

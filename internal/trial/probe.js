@@ -7,6 +7,7 @@
 	const say = (what) => {
 		try { told(JSON.stringify({ at: performance.timeOrigin + performance.now(), n: ++count, ...what })); } catch { /* no JSON can hold it */ }
 	};
+	window.havvelInput = (what) => say({ kind: "input", detail: what });
 	addEventListener("havvel-heard", (e) => say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }));
 	addEventListener("game-event", (e) => say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }));
 	const p = { frames: 0, played: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
@@ -129,6 +130,27 @@
 	}
 	const Memory = WebAssembly.Memory;
 	WebAssembly.Memory = new Proxy(Memory, { construct(f, a) { const m = new f(...a); p.memories.push(m); return m; } });
+	// A gamepad, from its first press on, and a tab that is hidden.
+	let pad = null;
+	const pads = Navigator.prototype.getGamepads;
+	window.havvelPad = (button, down) => {
+		const first = !pad;
+		pad = pad || { id: "Standard gamepad", index: 0, connected: true, mapping: "standard", axes: [0, 0, 0, 0],
+			buttons: Array.from({ length: 17 }, () => ({ pressed: false, touched: false, value: 0 })) };
+		pad.timestamp = performance.now();
+		pad.buttons[button] = { pressed: down, touched: down, value: down ? 1 : 0 };
+		if (!first) return;
+		const e = new Event("gamepadconnected");
+		e.gamepad = pad;
+		window.dispatchEvent(e);
+	};
+	if (pads) Navigator.prototype.getGamepads = function () { return pad ? [pad, null, null, null] : pads.apply(this, arguments); };
+	window.havvelHide = (hidden) => {
+		for (const [name, value] of [["hidden", hidden], ["visibilityState", hidden ? "hidden" : "visible"]])
+			Object.defineProperty(document, name, { get: () => value, configurable: true });
+		document.dispatchEvent(new Event("visibilitychange", { bubbles: true }));
+		window.dispatchEvent(new Event(hidden ? "blur" : "focus"));
+	};
 	const shown = (e) => { const s = getComputedStyle(e); return s.visibility !== "hidden" && s.display !== "none"; };
 	// Where there is something to press.
 	window.havvelControls = () => [...document.querySelectorAll("button, a[href], input, [role=button], [onclick], summary")].filter((e) => {

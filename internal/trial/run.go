@@ -78,13 +78,25 @@ func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*V
 
 // begin serves the build, and opens a window on it. done closes both.
 func (t *Trial) begin(ctx context.Context, b browser.Browser, v rulebook.View, scale float64) (r *viewer, done func(), err error) {
+	return t.beginWith(ctx, b, v, scale, "delete window.havvelInput;", nil)
+}
+
+// beginWith does so with more of a probe; ready is told of the viewer before there is a window.
+func (t *Trial) beginWith(
+	ctx context.Context, b browser.Browser, v rulebook.View, scale float64, more string, ready func(*viewer),
+) (r *viewer, done func(), err error) {
 	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true})
 	if err != nil {
 		return nil, nil, err
 	}
 	r = &viewer{trial: t, view: v, scale: scale, watch: newWatcher(server.Game, server.Page)}
-	r.seen = &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Conditions: v.Conditions}
-	if r.tab, err = b.Open(ctx, r.window(r.watch.base), r.watch.event); err != nil {
+	r.seen = viewOf(v)
+	if ready != nil {
+		ready(r)
+	}
+	w := r.window(r.watch.base)
+	w.Probe += "\n" + more
+	if r.tab, err = b.Open(ctx, w, r.watch.event); err != nil {
 		server.Close()
 		return nil, nil, err
 	}
@@ -126,6 +138,7 @@ func (r *viewer) play(ctx context.Context) error {
 	}
 	if len(r.seen.Pictures) == 0 {
 		r.seen.Pictures = append(r.seen.Pictures, Picture{"start", int(time.Since(r.seen.began).Milliseconds()), first})
+		r.firstScreen(first)
 	}
 	if err := r.turn(ctx); err != nil {
 		return err
@@ -176,6 +189,12 @@ func (r *viewer) pause(ctx context.Context, d time.Duration) {
 	}
 }
 
+func (r *viewer) note(message string) {
+	r.seen.Problems = append(r.seen.Problems, finding.Finding{
+		ID: "trial-step", Level: finding.Note, Message: message, Fix: "look at the report's pictures, and accept them",
+	})
+}
+
 func (r *viewer) problem(id, message, fix string) {
 	r.seen.Problems = append(r.seen.Problems, finding.Finding{ID: id, Message: message, Fix: fix})
 }
@@ -217,6 +236,13 @@ func (r *viewer) picture(ctx context.Context, name string) ([]byte, error) {
 		r.seen.Pictures = append(r.seen.Pictures, Picture{name, int(time.Since(r.seen.began).Milliseconds()), p})
 	}
 	return p, err
+}
+
+// firstScreen takes a picture as the view's first screen.
+func (r *viewer) firstScreen(picture []byte) {
+	if f, ok := screenOf(picture, &r.sight); ok {
+		r.seen.first = &f
+	}
 }
 
 // frames counts frames for a while.

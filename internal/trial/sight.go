@@ -99,6 +99,21 @@ func (s *sight) since(t time.Time) float64 {
 	return float64(n) / float64(max(1, len(s.changed)))
 }
 
+// moved are the places of a grid in which something changed within the last while.
+func (s *sight) moved(wide, high int) []bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := make([]bool, wide*high)
+	rows := len(s.changed) / sightWidth
+	recently := s.seen.Add(-while)
+	for i, at := range s.changed {
+		if at.After(recently) {
+			list[min(high-1, i/sightWidth*high/max(1, rows))*wide+i%sightWidth*wide/sightWidth] = true
+		}
+	}
+	return list
+}
+
 // age is how long ago the last picture came; longer than anything where none has come.
 func (s *sight) age() time.Duration {
 	s.mu.Lock()

@@ -97,9 +97,11 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 
 // tell has a press tell whether the game has started; where the trial has steps, they do so.
 func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
-	if _, err := r.picture(ctx, "start"); err != nil {
+	p, err := r.picture(ctx, "start")
+	if err != nil {
 		return err
 	}
+	r.firstScreen(p)
 	begun := time.Now()
 	before := r.sight.since(begun.Add(-forAPress))
 	if len(r.trial.Steps) > 0 {

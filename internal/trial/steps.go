@@ -21,12 +21,17 @@ import (
 //	hover 50% 80%
 //	wheel 300
 //	rotate
+//	pad A
+//	hide for 2s
+//	offline for 2s
 //	drag 10% 50% to 90% 50%
 //	picture first night
 //	expect event level-begun within 5s
 //	expect statistic lanterns within 5s
 //	expect call Portal.ready
 //	expect text Night two
+//	expect value lantern.lit is 3
+//	expect picture first night up to 20%
 //	for 3: press ArrowRight; wait 200ms
 type Step struct {
 	Line string
@@ -66,19 +71,25 @@ func Parse(line string) (Step, error) {
 		s.do, err = wheel(rest)
 	case "rotate":
 		s.do = func(ctx context.Context, v *viewer) error { return v.rotate(ctx) }
+	case "pad":
+		s.do, err = pad(rest)
+	case "hide":
+		s.do, err = during(rest, (*viewer).hide)
+	case "offline":
+		s.do, err = during(rest, func(v *viewer, ctx context.Context, off bool) error { return v.tab.Offline(ctx, off) })
 	case "drag":
 		s.do, err = drag(rest)
 	case "picture":
 		if rest == "" {
 			err = fmt.Errorf("the picture needs a name")
 		}
-		s.do = func(ctx context.Context, v *viewer) error { _, err := v.picture(ctx, rest); return err }
+		s.do = func(ctx context.Context, v *viewer) error { _, err := v.named(ctx, rest); return err }
 	case "expect":
 		s.do, err = expect(rest)
 	case "for":
 		s.do, err = repeated(rest)
 	default:
-		err = fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, picture, expect or for")
+		err = fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, picture, expect or for")
 	}
 	if err != nil {
 		return s, fmt.Errorf("the step %q: %w", line, err)
@@ -96,8 +107,11 @@ func press(name string) (func(context.Context, *viewer) error, error) {
 	return func(ctx context.Context, v *viewer) error { return v.key(ctx, name, 0) }, nil
 }
 
-// point is a place in the window, each part in pixels or as a share of the side.
-type point struct{ x, y func(side float64) float64 }
+// point is a place: each part as a share of the side of the game's picture, where it has a canvas, or in pixels of the window.
+type point struct {
+	x, y   func(side float64) float64
+	shares [2]bool
+}
 
 func parsePoint(x, y string) (p point, err error) {
 	part := func(text string) func(float64) float64 {
@@ -114,11 +128,23 @@ func parsePoint(x, y string) (p point, err error) {
 		}
 	}
 	p.x, p.y = part(x), part(y)
+	p.shares = [2]bool{strings.HasSuffix(x, "%"), strings.HasSuffix(y, "%")}
 	return p, err
 }
 
-func (p point) in(v *viewer) (x, y float64) {
-	return p.x(float64(v.view.Size[0])), p.y(float64(v.view.Size[1]))
+func (p point) in(ctx context.Context, v *viewer) (x, y float64) {
+	left, top, width, height := 0.0, 0.0, float64(v.view.Size[0]), float64(v.view.Size[1])
+	if s, err := v.ask(ctx); err == nil && s.Canvas != nil && s.Canvas.W > 0 && s.Canvas.H > 0 { // bars around it don't count
+		left, top, width, height = s.Canvas.X, s.Canvas.Y, s.Canvas.W, s.Canvas.H
+	}
+	x, y = p.x(width), p.y(height)
+	if p.shares[0] {
+		x += left
+	}
+	if p.shares[1] {
+		y += top
+	}
+	return x, y
 }
 
 func tap(rest string) (func(context.Context, *viewer) error, error) {
@@ -128,7 +154,7 @@ func tap(rest string) (func(context.Context, *viewer) error, error) {
 	}
 	p, err := parsePoint(parts[0], parts[1])
 	return func(ctx context.Context, v *viewer) error {
-		x, y := p.in(v)
+		x, y := p.in(ctx, v)
 		return v.press(ctx, x, y)
 	}, err
 }
@@ -144,8 +170,8 @@ func drag(rest string) (func(context.Context, *viewer) error, error) {
 	}
 	to, err := parsePoint(parts[2], parts[3])
 	return func(ctx context.Context, v *viewer) error {
-		x, y := from.in(v)
-		x2, y2 := to.in(v)
+		x, y := from.in(ctx, v)
+		x2, y2 := to.in(ctx, v)
 		return v.stroke(ctx, x, y, x2, y2)
 	}, err
 }
@@ -156,12 +182,18 @@ type unmet struct{ words string }
 func (e *unmet) Error() string { return e.words }
 
 func expect(rest string) (func(context.Context, *viewer) error, error) {
-	if words, ok := strings.CutPrefix(rest, "text "); ok {
+	what, words, _ := strings.Cut(rest, " ")
+	switch what {
+	case "text":
 		return expectText(words)
+	case "value":
+		return expectValue(words)
+	case "picture":
+		return expectPicture(words)
 	}
 	m := expectLine.FindStringSubmatch(rest)
 	if m == nil {
-		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, expect call NAME, or expect text WORDS")
+		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, expect call NAME, expect text WORDS, expect value X is Y, or expect picture NAME")
 	}
 	within := 3 * time.Second
 	if m[4] != "" {

@@ -38,7 +38,8 @@ type Trial struct {
 	Browsers    []string      // paths of the browsers
 	Quick       bool          // only the first view
 	Under       []string      // conditions under which the first view is tried, too
-	Before      *Result       // the trial before, to compare first screens; may be nil
+	Accepted    *Firsts       // first screens that are right; nil for none
+	Public      *Firsts       // those of the version that is public; nil where they aren't known
 	Only        []string      // names of views, of which at least one must be there; all when none is named
 	Report      func(view string, done bool)
 }
@@ -84,6 +85,8 @@ type View struct {
 	Problems   []finding.Finding `json:"-"`
 	Sent       []Statistic       `json:"statistics"`
 
+	first   *First
+	screens map[string]First // what named pictures look like
 	began   time.Time
 	shownMS int // when it could be seen first with nothing still loading
 }
@@ -154,8 +157,8 @@ func (t *Trial) views() ([]rulebook.View, error) {
 // parallel is how many views are run at the same time.
 const parallel = 2
 
-// Run runs the build in each view of each browser. The error is *browser.Broken when a browser crashed or hung in all views; where it did in
-// some of them, these can't be told. What goes wrong with the game is a finding.
+// Run runs the build in each view of each browser. The error is *browser.Broken when a browser crashed or hung in all views; where it did
+// in some of them, these can't be told. What goes wrong with the game is a finding.
 func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	views, err := t.views()
 	if err != nil {
@@ -224,9 +227,14 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 	return list, b.Name(), nil
 }
 
+func viewOf(v rulebook.View) *View {
+	return &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Conditions: v.Conditions}
+}
+
 // unseen is a view in which the browser failed, which is never the game's fault.
 func (t *Trial) unseen(v rulebook.View, why *browser.Broken) *View {
-	seen := &View{Name: v.Name, Width: v.Size[0], Height: v.Size[1], Touch: v.Touch, Conditions: v.Conditions, Answer: Untold, Why: why.Error()}
+	seen := viewOf(v)
+	seen.Answer, seen.Why = Untold, why.Error()
 	seen.Problems = append(seen.Problems, finding.Finding{
 		ID: "trial-untold", Message: "whether the game starts can't be told: " + why.Error(),
 		Fix: "run the same command again, when the machine has less to do; if it happens again, name another browser with " + browser.Variable,

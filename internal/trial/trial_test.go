@@ -3,6 +3,7 @@ package trial
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"image"
 	"image/color"
 	"image/png"
@@ -109,23 +110,12 @@ func TestPictures(t *testing.T) {
 	black := picture(t, func(int, int) color.Color { return color.Black })
 	white := picture(t, func(int, int) color.Color { return color.White })
 	busy := picture(t, func(x, y int) color.Color { return color.RGBA{uint8(x), uint8(2 * y), uint8(x * y), 255} })
-	moved := picture(t, func(x, y int) color.Color { return color.RGBA{uint8(x + 9), uint8(2 * y), uint8(x * y), 255} })
 	for name, c := range map[string]struct {
 		data    []byte
 		visible bool
 	}{"black": {black, false}, "white": {white, false}, "busy": {busy, true}, "broken": {[]byte("x"), false}} {
 		if s := look(c.data); s.visible() != c.visible {
 			t.Errorf("%s: %d, %f", name, s.brights, s.spread)
-		}
-	}
-	before := &Result{Views: []*View{{Name: "frame", Answer: Yes, Started: true, Pictures: []Picture{{PNG: busy}}}}}
-	for name, c := range map[string]struct {
-		now   []byte
-		notes int
-	}{"the same": {busy, 0}, "it moves": {moved, 0}, "another screen": {white, 1}} {
-		tr := &Trial{Before: before}
-		if got := tr.changed(&View{Name: "frame", Started: true, Pictures: []Picture{{PNG: c.now}}}); len(got) != c.notes {
-			t.Errorf("%s: %v", name, got)
 		}
 	}
 }
@@ -152,8 +142,20 @@ func TestKeep(t *testing.T) {
 			},
 		},
 	}
-	if err := r.Keep(folder); err != nil {
+	r.Views[0].first = &First{Wide: 1, High: 1, Light: []uint8{9}, Blue: []uint8{128}, Red: []uint8{128}, Rough: []uint8{0}, Moves: []bool{false}}
+	if err := errors.Join(r.Keep(folder), r.Accept(folder)); err != nil {
 		t.Fatal(err)
+	}
+	right, err := Accepted(folder, "arcade")
+	if err != nil || FirstsOf(folder, "arcade", "441fd1640000") == nil || FirstsOf(folder, "arcade", "0") != nil {
+		t.Errorf("kept first screens are lost: %v", err)
+	}
+	another := *r.Views[0].first
+	another.Light = []uint8{90}
+	for first, notes := range map[*First]int{r.Views[0].first: 0, &another: 1} {
+		if got := (&Trial{Accepted: right}).changed(&View{Name: "frame", Started: true, first: first}); len(got) != notes {
+			t.Errorf("beside what was accepted: %v", got)
+		}
 	}
 	last := Last(folder, "arcade")
 	if last == nil || !last.Clean() || last.Views[0].Heard[0].Name != "A.b" {

@@ -46,6 +46,7 @@ type watcher struct {
 	order    []*Request
 	heard    []serve.Event
 	problems []finding.Finding
+	input    func(string) // is told what the player does, as JSON; nil where nobody asks
 	crashed  bool
 	away     string
 	pages    int
@@ -70,13 +71,22 @@ func (w *watcher) frame() browser.Frame {
 	return w.game
 }
 
+// sinceBegun is a time of the day, in milliseconds, since the page was asked for.
+func (w *watcher) sinceBegun(at float64) float64 { return max(0, at-float64(w.began.UnixMicro())/1000) }
+
 // hear takes what the game says by its own calls and events, which may come in another order than they were made.
 func (w *watcher) hear(text string) {
 	var e serve.Event
-	if json.Unmarshal([]byte(text), &e) != nil || e.Kind != "call" && e.Kind != "event" {
+	if json.Unmarshal([]byte(text), &e) != nil {
 		return
 	}
-	e.At = max(0, e.At-float64(w.began.UnixMicro())/1000)
+	if e.Kind == "input" && w.input != nil {
+		w.input(string(e.Detail))
+	}
+	if e.Kind != "call" && e.Kind != "event" {
+		return
+	}
+	e.At = w.sinceBegun(e.At)
 	at, _ := slices.BinarySearchFunc(w.heard, e, func(a, b serve.Event) int { return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.N, b.N)) })
 	w.heard = slices.Insert(w.heard, at, e)
 }
