@@ -140,6 +140,7 @@ func (a *console) sayPlaying(server *serve.Server, b *export.Build, d *project.D
 		a.code(server.Page)
 		s.Line("")
 		s.Line("%s", s.In(term.Quiet, "anybody on the same network who has this link can play, until Ctrl-C"))
+		s.Line("%s", s.In(term.Quiet, "the browser warns once: nobody vouches for the certificate, which was made just now. Go on to the page"))
 	}
 	s.Next("open the link in a browser; what the game calls, and what goes wrong, appears here. Ctrl-C ends it")
 }

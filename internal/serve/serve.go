@@ -6,6 +6,7 @@ package serve
 import (
 	"bytes"
 	"context"
+	_ "embed"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -172,19 +173,13 @@ func (g *Game) model() hosting.Host {
 	return host
 }
 
-// listener hands on what the game says.
-const listener = `(function(){"use strict";` +
-	`var to=new URL("` + own + `heard",location.href.replace(/[^/]*([?#].*)?$/,"")).href,send=window.fetch.bind(window);` +
-	`var n=0;function say(e){e.at=performance.now();e.n=++n;try{send(to,{method:"POST",body:JSON.stringify(e),keepalive:true}` +
-	`).catch(function(){})}catch(x){}}` +
-	`window.addEventListener("` + hooks.Heard + `",function(e){say({kind:"call",name:e.detail.call,arguments:e.detail.arguments})});` +
-	`window.addEventListener("` + hooks.Event + `",function(e){say({kind:"event",name:String((e.detail||{}).event),detail:e.detail})});` +
-	`window.addEventListener("error",function(e){if(e.message)say({kind:"error",message:e.message,file:e.filename,line:e.lineno,` +
-	`column:e.colno})},true);` +
-	`window.addEventListener("unhandledrejection",function(e){say({kind:"error",message:String(e.reason&&e.reason.message||e.reason)})});` +
-	`var error=console.error;console.error=function(){say({kind:"error",message:Array.prototype.map.call(arguments,String).join(" ` +
-	`")});error.apply(console,arguments)};` +
-	`})();`
+// listener hands on what the game says, one thing after another.
+//
+//go:embed listener.js
+var listenerScript string
+
+// listener is the script as it stands in a page, in one line, so that the lines of what follows stay what they are.
+var listener = strings.NewReplacer("\n", " ", "\t", "", "OWN", own, "HEARD", hooks.Heard, "EVENT", hooks.Event).Replace(listenerScript)
 
 // page serves a page, with stand-ins in place of the portal's scripts, and with a script that hands on what the game says.
 func (g *Game) page(w http.ResponseWriter, r *http.Request, f *export.File) {
@@ -220,16 +215,18 @@ func (g *Game) hook(w http.ResponseWriter, name string) {
 	io.WriteString(w, hooks.StandIn(g.options.Rules.Hooks[n], "")) // an error here is a visitor who left
 }
 
-// mostSaid is the longest thing that a game may say, in bytes.
-const mostSaid = 64 << 10
+// mostSaid is the most that a game may say at once, in bytes.
+const mostSaid = 256 << 10
 
 func (g *Game) hear(w http.ResponseWriter, r *http.Request) {
-	var e Event
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostSaid)).Decode(&e); err != nil {
-		http.Error(w, "this is no event", http.StatusBadRequest)
+	var list []Event
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostSaid)).Decode(&list); err != nil {
+		http.Error(w, "these are no events", http.StatusBadRequest)
 		return
 	}
-	g.tell(e)
+	for _, e := range list {
+		g.tell(e)
+	}
 	w.WriteHeader(http.StatusNoContent)
 }
 

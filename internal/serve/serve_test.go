@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -184,7 +185,7 @@ func TestManyVisitors(t *testing.T) {
 		})
 	}
 	all.Wait()
-	for _, body := range []string{`{"kind":"call","name":"Arcade.score","arguments":["lanterns",3]}`, `{`, strings.Repeat("x", 2*mostSaid)} {
+	for _, body := range []string{`[{"kind":"call","name":"Arcade.score","arguments":["lanterns",3]}]`, `{`, strings.Repeat("x", 2*mostSaid)} {
 		r, err := http.Post(s.Game+"~havvel/heard", "application/json", strings.NewReader(body))
 		if err != nil {
 			t.Fatal(err)
@@ -233,9 +234,19 @@ func TestLAN(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
+	// The certificate is made on the spot, so nobody can know it before.
+	visitor := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	page, err := visitor.Get(strings.Replace(s.Page, ownAddress(), "127.0.0.1", 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer page.Body.Close()
+	if data, _ := io.ReadAll(page.Body); !strings.Contains(string(data), "<svg viewBox") {
+		t.Errorf("the page has no code for phones: %s", data)
+	}
 	port := s.Game[strings.LastIndex(s.Game[:len(s.Game)-20], ":")+1 : strings.LastIndex(s.Game[:len(s.Game)-2], "/")]
 	for path, status := range map[string]int{"/": 404, "/game.js": 404, s.Game[strings.Index(s.Game, port)+len(port):] + "game.js": 200} {
-		r, err := http.Get("http://127.0.0.1:" + port + path)
+		r, err := visitor.Get("https://127.0.0.1:" + port + path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -258,7 +269,7 @@ func TestSlow(t *testing.T) {
 
 // FuzzHear: whatever a game says, it is an event or refused.
 func FuzzHear(f *testing.F) {
-	f.Add([]byte(`{"kind":"call","name":"a.b","arguments":[1,"x"]}`))
+	f.Add([]byte(`[{"kind":"call","name":"a.b","arguments":[1,"x"]}]`))
 	f.Add([]byte(`{"kind":"event","detail":{"event":"x"}}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		g := newGame(&export.Build{}, Options{Heard: func(e Event) {

@@ -3,11 +3,14 @@ package serve
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"slices"
@@ -88,7 +91,19 @@ func Start(c Config) (*Server, error) {
 	if !c.LAN {
 		around = "localhost" // another site than the game's, as on a portal: cookies, storage and service workers are apart
 	}
-	s.Page, s.Game = addressOf(around, pages, guard), addressOf(name, games, folder)
+	scheme := "http"
+	if c.LAN { // only a secure page has all that games use, such as threads, sensors and the clipboard
+		scheme = "https"
+		own, err := certificate(name)
+		if err != nil {
+			pages.Close()
+			games.Close()
+			return nil, err
+		}
+		secure := &tls.Config{Certificates: []tls.Certificate{own}}
+		pages, games = tls.NewListener(pages, secure), tls.NewListener(games, secure)
+	}
+	s.Page, s.Game = addressOf(scheme, around, pages, guard), addressOf(scheme, name, games, folder)
 	heard := c.Heard
 	s.game = newGame(
 		c.Build,
@@ -121,8 +136,8 @@ func Start(c Config) (*Server, error) {
 	return s, nil
 }
 
-func addressOf(name string, l net.Listener, guard string) string {
-	return fmt.Sprintf("http://%s%s", net.JoinHostPort(name, fmt.Sprint(l.Addr().(*net.TCPAddr).Port)), guard)
+func addressOf(scheme, name string, l net.Listener, guard string) string {
+	return fmt.Sprintf("%s://%s%s", scheme, net.JoinHostPort(name, fmt.Sprint(l.Addr().(*net.TCPAddr).Port)), guard)
 }
 
 // ownAddress is this machine's address on the network that leads outside, or the loopback's where there is none.
@@ -136,7 +151,7 @@ func ownAddress() string {
 }
 
 func (s *Server) serve(l net.Listener, h http.Handler) {
-	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, ErrorLog: log.New(io.Discard, "", 0)}
 	s.servers = append(s.servers, server)
 	go server.Serve(l) // ends with Close
 }
@@ -176,6 +191,11 @@ func (s *Server) stage(c Config, guard string) http.HandlerFunc {
 			rules.Frame.Allow,
 			"; ",
 		), "Sandboxed": len(rules.Frame.Sandbox) > 0, "Sandbox": strings.Join(rules.Frame.Sandbox, " "),
+	}
+	if c.LAN {
+		if code, err := drawing(s.Page); err == nil { // an address that is too long has none
+			data["Code"] = code
+		}
 	}
 	if isolated := rules.Serves.Isolation; isolated {
 		data["Allow"] = strings.Join(append(slices.Clone(rules.Frame.Allow), "cross-origin-isolated"), "; ")

@@ -1,0 +1,35 @@
+(function () {
+	"use strict";
+	var to = new URL("OWNheard", location.href.replace(/[^/]*([?#].*)?$/, "")).href, send = window.fetch.bind(window);
+	var n = 0, queue = [], busy = false;
+	function go() {
+		if (busy || !queue.length) return;
+		busy = true;
+		var over = function () { busy = false; go(); };
+		try { send(to, { method: "POST", body: JSON.stringify(queue.splice(0, 100)), keepalive: true }).then(over, over); }
+		catch (x) { over(); }
+	}
+	function say(e) {
+		e.at = performance.now();
+		e.n = ++n;
+		try { JSON.stringify(e); } catch (x) { return; }
+		queue.push(e);
+		go();
+	}
+	window.addEventListener("pagehide", function () {
+		if (queue.length && navigator.sendBeacon) navigator.sendBeacon(to, JSON.stringify(queue.splice(0)));
+	});
+	window.addEventListener("HEARD", function (e) { say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }); });
+	window.addEventListener("EVENT", function (e) { say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }); });
+	window.addEventListener("error", function (e) {
+		if (e.message) say({ kind: "error", message: e.message, file: e.filename, line: e.lineno, column: e.colno });
+	}, true);
+	window.addEventListener("unhandledrejection", function (e) {
+		say({ kind: "error", message: String(e.reason && e.reason.message || e.reason) });
+	});
+	var error = console.error;
+	console.error = function () {
+		say({ kind: "error", message: Array.prototype.map.call(arguments, String).join(" ") });
+		error.apply(console, arguments);
+	};
+})();
