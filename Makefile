@@ -30,7 +30,10 @@ corpus: build ## exports of many libraries and bundlers, packed and run beside t
 matrix: build ## every way in which games load compressed files, on every kind of host; games of known behaviour; in a browser
 	scripts/test-partners corpus
 	scripts/corpus/build $(CORPUS) loaders
-	MATRIX=$(CORPUS)/loaders go test -count=1 -timeout 60m -parallel 3 -run '^TestUnpacking$$|^TestLargeStreams$$|^TestGames$$' ./tests
+	scripts/corpus/build $(CORPUS) known
+	MATRIX=$(CORPUS)/loaders go test -count=1 -timeout 60m -parallel 3 -run '^TestUnpacking$$|^TestLargeStreams$$' ./tests
+	MATRIX=1 CORPUS=$(CORPUS) go test -count=1 -timeout 120m -parallel 2 -run '^TestGames$$' ./tests
+	BUSY=2 MATRIX=1 CORPUS=$(CORPUS) go test -count=1 -timeout 180m -parallel 2 -run '^TestGames$$' ./tests
 
 lint: ## gofmt, go vet and staticcheck
 	@bad=$$(gofmt -l .); if [ -n "$$bad" ]; then echo "not gofmt-clean:"; echo "$$bad"; exit 1; fi

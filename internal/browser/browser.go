@@ -63,6 +63,9 @@ type Tab interface {
 	// Cannot names what this browser can neither tell nor set of what the window should have.
 	Cannot() []string
 
+	// Running stops the script that keeps the page from answering, and tells where it was, the innermost call first.
+	Running(ctx context.Context) ([]Place, error)
+
 	// Gone reports whether somebody closed the window, or its browser.
 	Gone() bool
 

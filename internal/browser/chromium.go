@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/cdproto/fetch"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/profiler"
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
@@ -135,6 +136,10 @@ func (t *chromiumTab) prepare(ctx context.Context) error {
 	}
 	step(runtime.AddBinding.Method, runtime.AddBindingParams{Name: Say})
 	step(page.AddScriptToEvaluateOnNewDocument.Method, page.AddScriptToEvaluateOnNewDocumentParams{Source: t.window.Probe})
+	// Who runs is looked at now and then, so that a page that hangs can be told from where.
+	step(profiler.Enable.Method, cdp.Empty{})
+	step(profiler.SetSamplingInterval.Method, profiler.SetSamplingIntervalParams{Interval: lookEvery.Microseconds()})
+	step(profiler.Start.Method, cdp.Empty{})
 	// Workers wait until they are watched. They are spoken to through the window's own session.
 	step(target.SetAutoAttach.Method, target.SetAutoAttachParams{Flatten: new(true)})
 	step(target.SetAutoAttach.Method, target.SetAutoAttachParams{AutoAttach: true, WaitForDebuggerOnStart: true, Flatten: new(false)})

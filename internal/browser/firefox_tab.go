@@ -236,6 +236,9 @@ func (t *firefoxTab) Cannot() []string {
 	return list
 }
 
+// Running has no counterpart in WebDriver BiDi.
+func (t *firefoxTab) Running(context.Context) ([]Place, error) { return nil, NoWay }
+
 func (t *firefoxTab) Gone() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()

@@ -129,6 +129,9 @@ func (a *console) showTrial(r *trial.Result, report string) {
 		}
 		fit := "no canvas"
 		frames := fmt.Sprintf("%.0f", v.Frames)
+		if v.Worst < v.Frames {
+			frames += fmt.Sprintf(" (%.0f)", v.Worst)
+		}
 		if v.Answer == trial.No {
 			frames, fit = "–", "–" // nobody looked
 		}
@@ -150,6 +153,9 @@ func (a *console) showTrial(r *trial.Result, report string) {
 	}
 	defer a.report(r, report)
 	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
+	if r.Software() {
+		s.Line("  %s", s.In(term.Quiet, "frames/s: the median (and the worst) of seconds, drawn without a graphics card: for comparing builds only"))
+	}
 	s.Line("")
 	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f finding.Finding) bool { return f.Accepted != "" })
 	for _, alike := range bundles(open) {

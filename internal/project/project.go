@@ -133,6 +133,8 @@ type Statistic struct {
 	Label  string `toml:"label"`  // what players read above the leaderboard; default: the name
 	Unit   string `toml:"unit"`   // what is counted, as in "lanterns" or "s"
 	Hidden bool   `toml:"hidden"` // whether players don't see the leaderboard
+	// the least and the most that a player can reach, as in [0, 240]; a trial tells of values that are not between them
+	Range []float64 `toml:"range"`
 }
 
 // An Accept is a finding that the developer has decided to live with.

@@ -10,13 +10,15 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/finding"
+	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
 	"havvel/internal/settings"
 )
 
-// judge brings what was seen in all views together: the same problem in several views is one finding.
-func (t *Trial) judge(views []*View) []finding.Finding {
+// judge brings what was seen in all views together: the same problem in several views is one finding. It also tells in which views, by the
+// finding's key.
+func (t *Trial) judge(views []*View) ([]finding.Finding, map[string][]string) {
 	type place struct {
 		id, file, message string
 		line              int
@@ -25,7 +27,7 @@ func (t *Trial) judge(views []*View) []finding.Finding {
 	first := map[place]finding.Finding{}
 	var order []place
 	for _, v := range views {
-		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v)) {
+		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v), t.growth(v), t.bursts(v)) {
 			p := place{f.ID, f.File, f.Message, f.Line}
 			if _, ok := first[p]; !ok {
 				first[p] = f
@@ -36,7 +38,7 @@ func (t *Trial) judge(views []*View) []finding.Finding {
 			}
 		}
 	}
-	findings, policy := []finding.Finding{}, t.policy()
+	findings, policy, where := []finding.Finding{}, t.policy(), map[string][]string{}
 	for _, p := range order {
 		f := first[p]
 		if f.Level == "" {
@@ -45,6 +47,7 @@ func (t *Trial) judge(views []*View) []finding.Finding {
 		if in := seenIn[p]; len(in) < len(views) {
 			f.Message += " (in " + strings.Join(in, ", ") + ")"
 		}
+		where[key(f)] = seenIn[p]
 		f.Destination = t.Destination
 		f.Level = policy.Level(f.ID, f.Level)
 		findings = append(findings, f)
@@ -53,7 +56,12 @@ func (t *Trial) judge(views []*View) []finding.Finding {
 		return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.File, b.File), cmp.Compare(a.Line, b.Line))
 	})
 	policy.Settle(findings)
-	return findings
+	return findings, where
+}
+
+// key tells one finding from others.
+func key(f finding.Finding) string {
+	return fmt.Sprintf("%s %s:%d %s", f.ID, f.File, f.Line, f.Message)
 }
 
 // requests judges what the game asked for.
@@ -163,6 +171,13 @@ func (t *Trial) fit(v *View) []finding.Finding {
 	}
 	if v.Fit.Canvas && v.Fit.Covers < 0.5 {
 		say("trial-bars", fmt.Sprintf("the game covers %.0f %% of the window", 100*v.Fit.Covers), "let it take more of the window, or accept it")
+	}
+	if v.Fit.Canvas && v.Fit.Sharp > 2.5 {
+		say(
+			"trial-oversize",
+			fmt.Sprintf("the canvas has %.1f times the screen's pixels along a side; nobody sees them, and they cost memory and time", v.Fit.Sharp),
+			"give the canvas as many pixels as the screen has there",
+		)
 	}
 	if v.Fit.Canvas && v.Fit.Sharp > 0 && v.Fit.Sharp < 0.4 {
 		say(
@@ -349,6 +364,21 @@ func (t *Trial) takesStatistics() bool {
 	return t.Rules != nil && slices.ContainsFunc(t.Rules.Hooks, func(h rulebook.Hook) bool { return len(h.At("statistic")) > 0 })
 }
 
+// ranged judges a value against the range that havvel.toml states.
+func (t *Trial) ranged(s sent) []finding.Finding {
+	i := slices.IndexFunc(t.Statistics, func(d project.Statistic) bool { return d.Name == s.name && len(d.Range) == 2 })
+	n, err := strconv.ParseFloat(s.value, 64)
+	if i < 0 || err != nil || n >= t.Statistics[i].Range[0] && n <= t.Statistics[i].Range[1] {
+		return nil
+	}
+	number := func(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
+	return []finding.Finding{{
+		ID: "trial-value", Level: finding.Error, Message: fmt.Sprintf("the game sends %q as %s, which is not from %s to %s, as havvel.toml has it",
+			s.name, s.value, number(t.Statistics[i].Range[0]), number(t.Statistics[i].Range[1])),
+		Fix: "look where the value comes from, or change its range",
+	}}
+}
+
 // nothing says what null stands for.
 func nothing(value string) string {
 	if value == "null" {
@@ -377,6 +407,9 @@ func (t *Trial) statistics(v *View) []finding.Finding {
 					nothing(s.value)),
 				Fix: "look where the value comes from; a portal drops it, or shows it on its leaderboard",
 			})
+		}
+		if ok && s.number {
+			list = append(list, t.ranged(s)...)
 		}
 		if !ok || slices.Contains(heard, s.name) {
 			continue

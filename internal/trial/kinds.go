@@ -242,6 +242,41 @@ func Kinds() []*check.Check {
 			After:  "the editor's test level",
 		},
 		{
+			ID:    "trial-freeze",
+			Title: "The game freezes after its start",
+			Level: finding.Error,
+			Text: "The page stopped answering after the game had started, though the machine gave it time. The finding says which script ran, " +
+				"and from where it was called, and how much memory the game had.",
+			Before: "while (night) {}",
+			After:  "a loop that ends",
+		},
+		{
+			ID:    "trial-growth",
+			Title: "Memory grows",
+			Level: finding.Warning,
+			Text: "The scripts' objects, WebAssembly's memory or the page's elements grow steadily while the game runs, by more than chance can " +
+				"explain. It takes ten seconds of watching to tell (--watch 15s).",
+			Before: "trail.push(new Spark()), and never a pop",
+			After:  "sparks that are used again",
+		},
+		{
+			ID:    "trial-burst",
+			Title: "A call comes too often",
+			Level: finding.Warning,
+			Text: "One of the portal's calls was made more than ten times within a second, or one that belongs once was made again. Portals drop " +
+				"such calls, or refuse the game.",
+			Before: "Portal.score(\"lanterns\", n) in every frame",
+			After:  "once, when the night is over",
+		},
+		{
+			ID:     "trial-oversize",
+			Title:  "The canvas has far more pixels than the screen",
+			Level:  finding.Warning,
+			Text:   "More than two and a half pixels of the canvas for each of the screen, along a side: six times the work and memory for nothing.",
+			Before: "canvas.width = 7680",
+			After:  "canvas.width = innerWidth * devicePixelRatio",
+		},
+		{
 			ID:    "trial-silent",
 			Title: "A declared statistic was not sent",
 			Level: finding.Warning,

@@ -22,12 +22,13 @@
 	if (under("no-webgpu")) lacks(Navigator.prototype, "gpu", () => undefined);
 	if (under("cheap-phone")) lacks(Navigator.prototype, "deviceMemory", () => 2), lacks(Navigator.prototype, "hardwareConcurrency", () => 4);
 	// How the game draws: which kinds of calls a frame makes, in stretches of frames that make the same.
-	const stretches = [], bits = {};
+	const stretches = [], bits = {}, paces = {}, ticks = {}; // frames of each second: in which it drew, and all
 	let kinds = 0;
 	const frame = new MessageChannel(); // so that games on timers are seen, too
 	frame.port1.onmessage = () => {
 		const at = performance.now(), last = stretches[stretches.length - 1];
 		p.played++;
+		paces[Math.floor(at / 1000)] = (paces[Math.floor(at / 1000)] || 0) + 1;
 		if (last && last.kinds === kinds) last.end = at, last.n++;
 		else stretches.push({ kinds, begin: at, end: at, n: 1 });
 		if (stretches.length > 400) stretches.splice(0, 100);
@@ -68,7 +69,7 @@
 	make(window.FontFace && FontFace.prototype, ["load"], "a font");
 	make(WebAssembly, ["compile", "compileStreaming", "instantiate", "instantiateStreaming"], "WebAssembly");
 	const next = window.requestAnimationFrame.bind(window);
-	const tick = () => { p.frames++; next(tick); };
+	const tick = (at) => { p.frames++; ticks[Math.floor(at / 1000)] = (ticks[Math.floor(at / 1000)] || 0) + 1; next(tick); };
 	next(tick);
 	const watched = new WeakSet(), given = new WeakSet(); // given: canvases whose context the page gave away itself
 	const context = HTMLCanvasElement.prototype.getContext, having = new WeakSet(), drawers = new Set();
@@ -157,13 +158,34 @@
 		const r = e.getBoundingClientRect();
 		return shown(e) && r.width > 4 && r.height > 4 && r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
 	}).slice(0, 3).map((e) => { const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]; });
-	window.havvelProbe = () => {
+	// The largest canvas, also in frames of the game's own.
+	const largest = (doc, x, y) => {
 		let canvas = null;
-		for (const c of document.querySelectorAll("canvas")) {
+		const better = (o) => { if (o && (!canvas || o.w * o.h > canvas.w * canvas.h)) canvas = o; };
+		for (const c of doc.querySelectorAll("canvas")) {
 			const r = c.getBoundingClientRect();
-			if (shown(c) && (!canvas || r.width * r.height > canvas.w * canvas.h))
-				canvas = { x: r.x, y: r.y, w: r.width, h: r.height, bw: c.width, bh: c.height, handed: handed.has(c), fitted: getComputedStyle(c).objectFit !== "fill" };
+			if (shown(c)) better({ x: x + r.x, y: y + r.y, w: r.width, h: r.height, bw: c.width, bh: c.height, handed: handed.has(c), fit: getComputedStyle(c).objectFit });
 		}
+		for (const f of doc.querySelectorAll("iframe")) {
+			const r = f.getBoundingClientRect();
+			try { if (shown(f) && f.contentDocument) better(largest(f.contentDocument, x + r.x, y + r.y)); } catch { /* another's */ }
+		}
+		return canvas;
+	};
+	// Frames of each whole second since a time.
+	window.havvelPaces = (since) => {
+		const list = [];
+		for (let s = Math.ceil(since / 1000); s < Math.floor(performance.now() / 1000); s++) list.push([paces[s] || 0, ticks[s] || 0]);
+		return list;
+	};
+	window.havvelRenderer = () => {
+		const gl = context.call(document.createElement("canvas"), "webgl"), more = gl && gl.getExtension("WEBGL_debug_renderer_info");
+		const name = gl ? gl.getParameter(more ? more.UNMASKED_RENDERER_WEBGL : gl.RENDERER) : "";
+		if (gl) gl.getExtension("WEBGL_lose_context")?.loseContext();
+		return name;
+	};
+	window.havvelProbe = () => {
+		const canvas = largest(document, 0, 0);
 		const root = document.documentElement, body = document.body;
 		const hides = [root, body].some((e) => e && /hidden|clip/.test(getComputedStyle(e).overflow + getComputedStyle(e).overflowY));
 		const drawing = pattern();
@@ -172,6 +194,7 @@
 			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now,
 			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, nogl: !!p.nogl, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
+			nodes: document.getElementsByTagName("*").length,
 			heap: performance.memory ? performance.memory.usedJSHeapSize : 0,
 			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, dpr: window.devicePixelRatio,
 			sw: hides ? 0 : root.scrollWidth, sh: hides ? 0 : root.scrollHeight,

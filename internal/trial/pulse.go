@@ -1,10 +1,14 @@
 package trial
 
-import "time"
+import (
+	"sync"
+	"time"
+)
 
 // A pulse tells how much of the time that passed the browser was given to work: time in which its main threads waited for a processor
 // never counts against a game.
 type pulse struct {
+	mu      sync.Mutex
 	browser int // its process
 	began   time.Time
 	last    time.Time
@@ -28,8 +32,25 @@ func newPulse(browser int) *pulse {
 	return p
 }
 
+// A mark is one time, by both clocks.
+type mark struct{ wall, own time.Duration }
+
+// now is the present time.
+func (p *pulse) now() mark {
+	wall, own := p.beat()
+	return mark{wall, own}
+}
+
+// since is how much time has passed since a mark, and how much of it was the browser's own.
+func (p *pulse) since(m mark) (wall, own time.Duration) {
+	wall, own = p.beat()
+	return wall - m.wall, own - m.own
+}
+
 // beat returns the time since the beginning, and how much of it was the browser's own.
 func (p *pulse) beat() (wall, own time.Duration) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	now := time.Now()
 	passed := now.Sub(p.last)
 	waited, ok := waits(p.browser)

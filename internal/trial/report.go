@@ -1,13 +1,19 @@
 package trial
 
 import (
+	"bytes"
 	_ "embed"
 	"encoding/base64"
 	"fmt"
 	"html/template"
+	"image"
+	"image/jpeg"
 	"io"
 	"math"
 	"slices"
+	"strings"
+
+	"golang.org/x/image/draw"
 
 	"havvel/internal/finding"
 	"havvel/internal/settings"
@@ -17,9 +23,9 @@ import (
 var reportPage string
 
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"picture": func(png []byte) template.URL {
-		return template.URL("data:image/png;base64," + base64.StdEncoding.EncodeToString(png))
-	},
+	"picture": func(png []byte) template.URL { return inline(png, 1280) },
+	"small":   func(png []byte) template.URL { return inline(png, 320) },
+	"inc":     func(i int) int { return i + 1 },
 	"seconds": seconds,
 	"size":    func(n int64) string { return settings.Size(n).String() },
 	"percent": func(x float64) string { return fmt.Sprintf("%.0f %%", 100*x) },
@@ -27,6 +33,55 @@ var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap
 		return map[finding.Level]string{finding.Error: "bad", finding.Warning: "care"}[l]
 	},
 }).Parse(reportPage))
+
+// inline is a picture as it stands in the page: a JPEG, so wide at most.
+func inline(data []byte, most int) template.URL {
+	m, _, err := image.Decode(bytes.NewReader(data))
+	if err != nil {
+		return ""
+	}
+	w, h := m.Bounds().Dx(), m.Bounds().Dy()
+	if w > most {
+		w, h = most, max(1, h*most/w)
+	}
+	to := image.NewRGBA(image.Rect(0, 0, w, h))
+	draw.CatmullRom.Scale(to, to.Bounds(), m, m.Bounds(), draw.Src, nil)
+	var b bytes.Buffer
+	if jpeg.Encode(&b, to, &jpeg.Options{Quality: 82}) != nil { // only of pictures of no size
+		return ""
+	}
+	return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(b.Bytes()))
+}
+
+// A shown finding has the picture of a view in which it was made.
+type shown struct {
+	finding.Finding
+	Picture *Picture
+	View    string
+}
+
+// pictured finds for each finding the picture that shows it best.
+func (r *Result) pictured() []shown {
+	var list []shown
+	for _, f := range r.Findings {
+		s := shown{Finding: f}
+		for _, v := range r.Views {
+			if !slices.Contains(r.where[key(f)], v.Name) || len(v.Pictures) == 0 {
+				continue
+			}
+			best := 0
+			for i, p := range v.Pictures {
+				if f.ID == "trial-step" && strings.Contains(p.Name, "failed") || p.Name == "turned" && strings.Contains(f.Message, "turned") {
+					best = i
+				}
+			}
+			s.Picture, s.View = &v.Pictures[best], v.Name
+			break
+		}
+		list = append(list, s)
+	}
+	return list
+}
 
 func seconds(ms int) string { return fmt.Sprintf("%.1fs", float64(ms)/1000) }
 
@@ -128,11 +183,22 @@ func (r *Result) Report(w io.Writer, title, portal string) error {
 		Errors                        int
 		Result                        *Result
 		Views                         []reported
+		Found                         []shown
+		Software                      bool
 	}{Title: title, Portal: portal, Errors: errors, Result: r, Verdict: r.Verdict(), First: r.Views[0].Name}
+	data.Found, data.Software = r.pictured(), r.Software()
 	for _, v := range r.Views {
 		data.Views = append(data.Views, report(v))
 	}
 	return reportTemplate.Execute(w, data)
+}
+
+// Software reports whether the pictures were drawn without a graphics card.
+func (r *Result) Software() bool {
+	return slices.ContainsFunc(r.Views, func(v *View) bool {
+		name := strings.ToLower(v.Renderer)
+		return strings.Contains(name, "swiftshader") || strings.Contains(name, "llvmpipe") || strings.Contains(name, "software")
+	})
 }
 
 // Untold reports whether it can't be told in some view whether the game starts.

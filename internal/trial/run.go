@@ -5,7 +5,10 @@ import (
 	"context"
 	_ "embed"
 	"errors"
+	"fmt"
 	_ "image/png" // what the browser gives
+	"slices"
+	"sync"
 	"time"
 
 	"havvel/internal/browser"
@@ -26,29 +29,32 @@ type state struct {
 	Making         string  // what is being made of files that have come; "" for nothing
 	Drawn, Cleared int     // calls
 	Wasm, Heap     int64
+	Nodes          int // of the page
 	Ready          bool
 	NoGL           bool // WebGL was asked for on a canvas that had no other context, and not given
 	VW, VH, SW, SH float64
 	DPR            float64
 	Canvas         *struct {
 		X, Y, W, H, BW, BH float64
-		Fitted             bool
-		Handed             bool // to a worker, whose calls the probe doesn't see
+		Fit                string // as CSS has it: object-fit
+		Handed             bool   // to a worker, whose calls the probe doesn't see
 	}
 }
 
 // A viewer runs a build in one window.
 type viewer struct {
-	trial   *Trial
-	view    rulebook.View
-	seen    *View
-	watch   *watcher
-	tab     browser.Tab
-	scale   float64 // pixels of the screen for each of CSS, on a desktop; 0 for 1
-	sight   sight
-	pulse   *pulse
-	played  bool // the steps were done
-	resting bool // a picture at rest is enough: nothing is pressed to tell whether it is the game
+	trial    *Trial
+	view     rulebook.View
+	seen     *View
+	watch    *watcher
+	tab      browser.Tab
+	scale    float64 // pixels of the screen for each of CSS, on a desktop; 0 for 1
+	sight    sight
+	pulse    *pulse
+	mu       sync.Mutex // of what an answer changes
+	answered mark       // when the page answered last
+	played   bool       // the steps were done
+	resting  bool       // a picture at rest is enough: nothing is pressed to tell whether it is the game
 }
 
 func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*View, error) {
@@ -57,7 +63,7 @@ func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*V
 		return nil, err
 	}
 	defer done()
-	if err := r.play(ctx); err != nil {
+	if err := r.play(ctx); err != nil && !r.froze(ctx, err) {
 		return nil, browser.Failed(ctx, err)
 	}
 	w := r.watch
@@ -131,7 +137,6 @@ func (r *viewer) play(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	r.seen.Fit = fitOf(last)
 	first, err := r.tab.Picture(ctx) // a second later, since a loading picture may still fade
 	if err != nil {
 		return err
@@ -140,6 +145,7 @@ func (r *viewer) play(ctx context.Context) error {
 		r.seen.Pictures = append(r.seen.Pictures, Picture{"start", int(time.Since(r.seen.began).Milliseconds()), first})
 		r.firstScreen(first)
 	}
+	r.seen.Fit = fitOf(last, first)
 	if err := r.turn(ctx); err != nil {
 		return err
 	}
@@ -160,6 +166,7 @@ func (r *viewer) play(ctx context.Context) error {
 	if last, err = r.ask(ctx); err != nil {
 		return err
 	}
+	r.paces(ctx)
 	r.seen.Heap, r.seen.Wasm, r.seen.Lost = last.Heap, last.Wasm, last.Lost
 	if last.Lost > 0 && !r.seen.under("context-lost") {
 		r.problem(
@@ -211,7 +218,10 @@ func (r *viewer) ask(ctx context.Context) (*state, error) {
 		return &state{}, nil
 	}
 	if err == nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
 		r.remember(s)
+		r.answered = r.pulse.now()
 	}
 	return s, err
 }
@@ -223,7 +233,7 @@ func (r *viewer) remember(s *state) {
 	if len(list) > 0 && at-list[len(list)-1].MS < int(between.Milliseconds())/2 {
 		return
 	}
-	r.seen.Memory = append(list, Memory{at, s.Heap, s.Wasm})
+	r.seen.Memory = append(list, Memory{at, s.Heap, s.Wasm, s.Nodes})
 }
 
 // unseen reports whether the probe can't tell if the page draws.
@@ -262,6 +272,30 @@ func (r *viewer) frames(ctx context.Context) (*state, error) {
 		r.seen.Frames = float64(drawn) / time.Since(at).Seconds()
 	}
 	return after, err
+}
+
+// paces takes how many frames the game drew in each whole second since it started, and how they were drawn.
+func (r *viewer) paces(ctx context.Context) {
+	var list [][2]float64
+	since := fmt.Sprintf("havvelPaces(%d)", r.seen.StartMS)
+	if r.tab.Evaluate(ctx, r.watch.frame(), since, &list) != nil {
+		return // a page that went has no more to say
+	}
+	r.tab.Evaluate(ctx, r.watch.frame(), "havvelRenderer()", &r.seen.Renderer) // likewise
+	which := 0
+	if s, err := r.ask(ctx); err == nil && s.unseen() {
+		which = 1
+	}
+	var paces []float64
+	for _, p := range list {
+		paces = append(paces, p[which])
+	}
+	if len(paces) == 0 {
+		r.seen.Worst = r.seen.Frames
+		return
+	}
+	slices.Sort(paces)
+	r.seen.Frames, r.seen.Worst = paces[len(paces)/2], paces[0]
 }
 
 // light judges two pictures of the running game.
@@ -307,7 +341,11 @@ func (r *viewer) turn(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	fit := fitOf(s)
+	turned, err := r.picture(ctx, "turned")
+	if err != nil {
+		return err
+	}
+	fit := fitOf(s, turned)
 	r.seen.Turned = &fit
 	if err := r.resize(ctx, r.view.Size[0], r.view.Size[1]); err != nil {
 		return err

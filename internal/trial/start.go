@@ -187,6 +187,9 @@ func (r *viewer) never(ctx context.Context, s *starting) error {
 		r.picture(ctx, "when the time was up") // a page that hangs gives none
 	}
 	f := finding.Finding{ID: "trial-start", Message: "the game did not start: " + s.Why.Words, Fix: s.Why.Fix}
+	if s.Hung {
+		r.running(ctx, &f)
+	}
 	if s.ByTime {
 		f.Level = finding.Warning // a slower line or machine is not the game's fault
 	}

@@ -65,6 +65,7 @@ type starting struct {
 	Answer  Answer
 	At      time.Duration // of a yes: when it had started
 	Why     failure       // of a no, and of a can't tell: what settles it
+	Hung    bool          // a no, since the page does not answer
 	ByTime  bool          // a no that rests on time alone
 	WantsTo bool          // nothing moves by itself: a press would tell
 }
@@ -137,7 +138,7 @@ func (s *starting) end(m moment, limit time.Duration, ownKnown bool) {
 		s.untold("the page did not answer, and the machine gave the browser little time")
 	case m.At-m.Answered > hungAfter:
 		s.no("the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
-		s.ByTime = !enough
+		s.ByTime, s.Hung = !enough, true
 	case m.Failure != nil:
 		s.failed(m.Failure)
 	case m.Work != "" && m.Changed >= alive:

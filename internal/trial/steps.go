@@ -285,11 +285,13 @@ func (r *viewer) steps(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, longestSteps)
 	defer cancel()
 	for _, s := range r.trial.Steps {
+		r.seen.Did = append(r.seen.Did, Did{MS: int(time.Since(r.seen.began).Milliseconds())})
 		err := s.do(ctx, r)
 		if ctx.Err() != nil && whole.Err() == nil {
 			err = &unmet{fmt.Sprintf("all steps together took longer than %s", longestSteps)}
 		}
 		if lost, ok := err.(*unmet); ok {
+			r.seen.Did[len(r.seen.Did)-1].Failed = lost.words
 			r.problem(
 				"trial-step",
 				fmt.Sprintf("the step %q: %s", s.Line, lost.words),

@@ -53,6 +53,9 @@ type Result struct {
 	Browser     string            `json:"browser"`
 	Views       []*View           `json:"views"`
 	Findings    []finding.Finding `json:"findings"`
+	Steps       []string          `json:"steps,omitempty"` // that were to be done
+
+	where map[string][]string // views in which a finding was made, by its key
 }
 
 // Clean reports whether nothing that is required failed.
@@ -70,13 +73,15 @@ type View struct {
 	Answer     Answer            `json:"answer"`               // whether it starts
 	Why        string            `json:"why,omitempty"`        // not, or can't be told
 	Started    bool              `json:"started"`
-	StartMS    int               `json:"start_ms"`    // to the first picture
-	Bytes      int64             `json:"start_bytes"` // that came before it, or until it was given up
-	Frames     float64           `json:"frames"`      // a second, after the start
-	Heap       int64             `json:"heap"`        // of scripts, bytes
-	Wasm       int64             `json:"wasm"`        // memory of WebAssembly, bytes
-	Lost       int               `json:"lost"`        // drawing contexts that were lost
-	Memory     []Memory          `json:"memory"`      // over time
+	StartMS    int               `json:"start_ms"`           // to the first picture
+	Bytes      int64             `json:"start_bytes"`        // that came before it, or until it was given up
+	Frames     float64           `json:"frames"`             // a second, after the start: the median of seconds
+	Worst      float64           `json:"frames_worst"`       // of the second in which it drew least
+	Renderer   string            `json:"renderer,omitempty"` // what draws WebGL
+	Heap       int64             `json:"heap"`               // of scripts, bytes
+	Wasm       int64             `json:"wasm"`               // memory of WebAssembly, bytes
+	Lost       int               `json:"lost"`               // drawing contexts that were lost
+	Memory     []Memory          `json:"memory"`             // over time
 	Fit        Fit               `json:"fit"`
 	Turned     *Fit              `json:"turned"` // after the window was turned
 	Requests   []*Request        `json:"requests"`
@@ -84,6 +89,7 @@ type View struct {
 	Pictures   []Picture         `json:"pictures"`
 	Problems   []finding.Finding `json:"-"`
 	Sent       []Statistic       `json:"statistics"`
+	Did        []Did             `json:"steps"` // the steps that were begun
 
 	first   *First
 	screens map[string]First // what named pictures look like
@@ -102,9 +108,16 @@ type Statistic struct {
 
 // Memory is what the game took at one time.
 type Memory struct {
-	MS   int   `json:"ms"`   // after the page was asked for
-	Heap int64 `json:"heap"` // of scripts, bytes
-	Wasm int64 `json:"wasm"` // of WebAssembly, bytes
+	MS    int   `json:"ms"`    // after the page was asked for
+	Heap  int64 `json:"heap"`  // of scripts, bytes
+	Wasm  int64 `json:"wasm"`  // of WebAssembly, bytes
+	Nodes int   `json:"nodes"` // elements of the page
+}
+
+// Did is what became of a step.
+type Did struct {
+	MS     int    `json:"ms"`               // after the page was asked for, when it began
+	Failed string `json:"failed,omitempty"` // why it did
 }
 
 // A Picture is what was to be seen at one time.
@@ -189,7 +202,10 @@ func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	for _, v := range r.Views {
 		v.Sent = t.sent(v)
 	}
-	r.Findings = t.judge(r.Views)
+	for _, s := range t.Steps {
+		r.Steps = append(r.Steps, s.Line)
+	}
+	r.Findings, r.where = t.judge(r.Views)
 	return r, nil
 }
 

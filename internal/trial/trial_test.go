@@ -59,8 +59,8 @@ func TestFit(t *testing.T) {
 			Fit{Canvas: true, Covers: 1, Outside: .5, Overflow: true, Sharp: 1}},
 		"stretched": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400}}`,
 			Fit{Canvas: true, Covers: 2. / 3, Stretched: 1, Sharp: .5}},
-		"letterbox": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400,"fitted":true}}`,
-			Fit{Canvas: true, Covers: 2. / 3, Sharp: .5}},
+		"letterbox": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":800,"h":400,"bw":400,"bh":400,"fit":"contain"}}`,
+			Fit{Canvas: true, Covers: 1. / 3, Sharp: 1}},
 		"no canvas":  {`{"vw":800,"vh":600}`, Fit{}},
 		"of no size": {`{"vw":800,"vh":600,"dpr":1,"canvas":{"x":0,"y":0,"w":0,"h":0}}`, Fit{}},
 	} {
@@ -68,13 +68,76 @@ func TestFit(t *testing.T) {
 		if err := json.Unmarshal([]byte(c.state), &s); err != nil {
 			t.Fatal(err)
 		}
-		got := fitOf(&s)
+		got := fitOf(&s, nil)
 		for _, x := range []struct{ got, want float64 }{{got.Covers, c.want.Covers}, {got.Outside, c.want.Outside},
 			{got.Stretched, c.want.Stretched}, {got.Sharp, c.want.Sharp}} {
 			if math.Abs(x.got-x.want) > 1e-9 || got.Canvas != c.want.Canvas || got.Overflow != c.want.Overflow {
 				t.Errorf("%s: %+v, want %+v", name, got, c.want)
 			}
 		}
+	}
+}
+
+// TestBars: bars that a game draws inside of its canvas, and skies that are none.
+func TestBars(t *testing.T) {
+	for name, c := range map[string]struct {
+		at   func(x, y int) color.Color
+		want float64
+	}{
+		"at both sides": {func(x, y int) color.Color {
+			if x < 40 || x >= 160 {
+				return color.Black
+			}
+			return color.RGBA{uint8(x), uint8(y), 90, 255}
+		}, .4},
+		"above only": {func(x, y int) color.Color {
+			if y < 40 {
+				return color.Black
+			}
+			return color.RGBA{uint8(x), uint8(y), 90, 255}
+		}, 0},
+		"of one colour": {func(int, int) color.Color { return color.White }, 0},
+	} {
+		m, _, err := image.Decode(bytes.NewReader(picture(t, c.at)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := bars(m, m.Bounds()); math.Abs(got-c.want) > .01 {
+			t.Errorf("%s: %.2f, want %.2f", name, got, c.want)
+		}
+	}
+}
+
+// TestGrowth: memory that grows, and memory that goes up and down.
+func TestGrowth(t *testing.T) {
+	for name, c := range map[string]struct {
+		heap func(i int) int64
+		want int
+	}{
+		"grows":          {func(i int) int64 { return 10e6 + int64(i)*1e6 }, 1},
+		"up and down":    {func(i int) int64 { return 10e6 + int64(i%5)*4e6 }, 0},
+		"stays":          {func(int) int64 { return 10e6 }, 0},
+		"grows a little": {func(i int) int64 { return 10e6 + int64(i)*2e3 }, 0},
+	} {
+		v := &View{Started: true}
+		for i := range 30 {
+			v.Memory = append(v.Memory, Memory{MS: 2000 + i*500, Heap: c.heap(i)})
+		}
+		if got := (&Trial{}).growth(v); len(got) != c.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
+// TestBursts: calls that come too often.
+func TestBursts(t *testing.T) {
+	v := &View{Started: true}
+	for i := range 12 {
+		v.Heard = append(v.Heard, serve.Event{Kind: "call", Name: "Brackwater.score", At: float64(i * 40)})
+		v.Heard = append(v.Heard, serve.Event{Kind: "call", Name: "Brackwater.level", At: float64(i * 400)})
+	}
+	if got := (&Trial{}).bursts(v); len(got) != 1 || !strings.Contains(got[0].Message, "Brackwater.score was called 12 times") {
+		t.Errorf("%v", got)
 	}
 }
 

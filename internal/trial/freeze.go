@@ -1,0 +1,60 @@
+package trial
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"havvel/internal/browser"
+	"havvel/internal/finding"
+	"havvel/internal/settings"
+)
+
+// froze reports whether an error comes from a game that had started, and then kept its page from answering. Where the machine gave the
+// browser too little time to know, it did not.
+func (r *viewer) froze(ctx context.Context, err error) bool {
+	if !errors.Is(err, browser.NoAnswer) || !r.seen.Started || ctx.Err() != nil {
+		return false
+	}
+	if wall, own := r.pulse.since(r.lastAnswer()); r.pulse.Known && own < wall/2 {
+		return false
+	}
+	f := finding.Finding{
+		ID: "trial-freeze", Message: "the game froze after its start: the page no longer answers",
+		Fix: "look for a loop there that never ends",
+	}
+	r.running(ctx, &f)
+	if n := len(r.seen.Memory); n > 0 && r.seen.Memory[n-1].Heap > 0 {
+		m := r.seen.Memory[n-1]
+		f.Message += fmt.Sprintf("; it had %s of scripts' objects and %s of WebAssembly", settings.Size(m.Heap), settings.Size(m.Wasm))
+	}
+	r.seen.Problems = append(r.seen.Problems, f)
+	return true
+}
+
+func (r *viewer) lastAnswer() mark {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.answered
+}
+
+// running adds which script runs, where the browser tells.
+func (r *viewer) running(ctx context.Context, f *finding.Finding) {
+	stack, err := r.tab.Running(ctx)
+	if err != nil || len(stack) == 0 {
+		return // there is no more to say
+	}
+	at := r.watch.place(stack)
+	f.File, f.Line, f.Column = at.File, at.Line, at.Column
+	var calls []string
+	for _, p := range stack[:min(len(stack), 6)] {
+		name := p.Function
+		if name == "" {
+			name = "a function without a name"
+		}
+		file, _ := r.watch.inside(p.Address)
+		calls = append(calls, fmt.Sprintf("%s (%s:%d)", name, file, p.Line))
+	}
+	f.Message += "; running: " + strings.Join(calls, ", called by ")
+}
