@@ -4,12 +4,12 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 )
 
 // someGames are those that every run of the tests tries, the first two also in Firefox; make matrix tries all, in both browsers.
@@ -55,20 +55,7 @@ func TestGames(t *testing.T) {
 	partner(t, "chromium")
 	partner(t, "firefox-esr")
 	busy, _ := strconv.Atoi(os.Getenv("BUSY"))
-	done := make(chan struct{})
-	defer close(done)
-	for range busy {
-		go func() {
-			runtime.LockOSThread()
-			for {
-				select {
-				case <-done:
-					return
-				default:
-				}
-			}
-		}()
-	}
+	defer keepBusy(busy)()
 	most := 0.1 // share that can't be told
 	if busy > 0 {
 		most = 0.3
@@ -127,4 +114,56 @@ func tryGame(t *testing.T, g knownGame, browser string) (untold bool) {
 		}
 	}
 	return untold
+}
+
+// TestSteady: no yes becomes a no, or back, in 20 runs of games of each kind on a busy machine.
+func TestSteady(t *testing.T) {
+	if os.Getenv("MATRIX") == "" {
+		t.Skip("skipped: it takes half an hour (make matrix)")
+	}
+	partner(t, "chromium")
+	runs := 20
+	if n, err := strconv.Atoi(os.Getenv("RUNS")); err == nil {
+		runs = n
+	}
+	defer keepBusy(2)()
+	for _, name := range []string{
+		"moving", "depth-moves", "page-waits-for-a-press", "flat-throws-after-its-bar", "vector-lacks-its-data", "timer-stands-at-90",
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			folder, err := filepath.Abs(filepath.Join("../internal/trial/testdata/games", name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			answers := map[string]int{}
+			for range runs {
+				e := run(t, t.TempDir(), "trial", folder, "--view", "frame", "--start", "10s", "--watch", "1s", "--json")
+				answers[trialOf(t, e).Views[0].Answer]++
+			}
+			t.Log(answers)
+			if answers["yes"] > 0 && answers["no"] > 0 {
+				t.Errorf("the answers are %v", answers)
+			}
+		})
+	}
+}
+
+// keepBusy has so many loops run beside the tests, until it is called off.
+func keepBusy(loops int) (stop func()) {
+	done := make(chan struct{})
+	for range loops {
+		go func() {
+			for stop := false; !stop; {
+				for range 1_000_000 {
+				}
+				select {
+				case <-done:
+					stop = true
+				case <-time.After(0):
+				}
+			}
+		}()
+	}
+	return func() { close(done) }
 }

@@ -170,7 +170,7 @@ func (k *Desk) trialOf(b *export.Build, browsers []string, how Trying) (*trial.T
 func (k *Desk) publicFirsts(d *project.Destination) *trial.Firsts {
 	list, _, err := k.Courier.Book.Deliveries()
 	if err != nil {
-		return nil // whoever asks for deliveries is told
+		return nil // the commands that list deliveries tell why
 	}
 	for _, l := range slices.Backward(list) {
 		if l.Destination == d.Name && l.State == "public" {

@@ -144,7 +144,7 @@ func (b *bidi) call(ctx context.Context, method string, params, into any) error 
 	case <-b.over:
 		return errors.New("the line to it was lost")
 	case <-ctx.Done():
-		return fmt.Errorf("%w: %w", NoAnswer, ctx.Err())
+		return fmt.Errorf("%w: %w", ErrNoAnswer, ctx.Err())
 	case r := <-wait:
 		if r.Error != "" {
 			return &bidiError{method, r.Error, r.Message}

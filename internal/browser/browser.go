@@ -1,6 +1,6 @@
-// Package browser drives real browsers, most often without a window to look at: it opens pages in sizes of one's choice, tells what they ask for and
-// complain of, takes pictures, presses and evaluates. Chromium is driven by its own protocol, Firefox by WebDriver BiDi, the W3C's. What a
-// page is worth is left to others.
+// Package browser drives real browsers, most often without a window to look at: it opens pages in sizes of one's choice, tells what they
+// ask for and complain of, takes pictures, presses and evaluates. Chromium is driven by its own protocol, Firefox by WebDriver BiDi, the
+// W3C's. What a page is worth is left to others.
 package browser
 
 import (
@@ -35,7 +35,7 @@ type Tab interface {
 	// Size gives the window another size.
 	Size(ctx context.Context, w Window) error
 
-	// Evaluate gives the value of an expression, or of the promise that it is, as JSON into a pointer. The error is Gone where the
+	// Evaluate gives the value of an expression, or of the promise that it is, as JSON into a pointer. The error is ErrGone where the
 	// frame has no page, or gets another meanwhile.
 	Evaluate(ctx context.Context, frame Frame, expression string, into any) error
 
@@ -126,9 +126,9 @@ const Say = "havvelSay"
 
 // Errors.
 var (
-	Gone     = errors.New("the frame has another page")                      // of Evaluate
-	NoAnswer = errors.New("it did not answer in time")                       // of all that is asked
-	NoWay    = errors.New("this browser has no way to do this from outside") // of what some browsers can't
+	ErrGone     = errors.New("the frame has another page")                      // of Evaluate
+	ErrNoAnswer = errors.New("it did not answer in time")                       // of all that is asked
+	ErrNoWay    = errors.New("this browser has no way to do this from outside") // of what some browsers can't
 )
 
 // answerLimit is how long a browser may take for one answer.
@@ -172,7 +172,7 @@ func Failed(ctx context.Context, err error) error {
 		return ctx.Err()
 	}
 	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-		err = NoAnswer
+		err = ErrNoAnswer
 	}
 	return &Broken{err}
 }

@@ -145,7 +145,7 @@ func try(t *testing.T, b browser.Browser, page, game string, touch bool) {
 	}
 	press(t, h, tab, touch)
 	look(t, tab)
-	if err := tab.Evaluate(t.Context(), "99", "1", nil); !errors.Is(err, browser.Gone) {
+	if err := tab.Evaluate(t.Context(), "99", "1", nil); !errors.Is(err, browser.ErrGone) {
 		t.Errorf("a frame that isn't there gives %v", err)
 	}
 }

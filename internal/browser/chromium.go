@@ -119,7 +119,7 @@ func call[P, R any](ctx context.Context, t *chromiumTab, command cdp.Command[P, 
 	defer cancel()
 	r, err := cdp.Call(ctx, t.target, command, params)
 	if err != nil && ctx.Err() != nil {
-		err = fmt.Errorf("%w: %w", NoAnswer, ctx.Err())
+		err = fmt.Errorf("%w: %w", ErrNoAnswer, ctx.Err())
 	}
 	return r, err
 }
@@ -235,13 +235,13 @@ func (t *chromiumTab) Evaluate(ctx context.Context, f Frame, expression string, 
 	p := runtime.EvaluateParams{Expression: expression, ReturnByValue: new(true), AwaitPromise: new(true)}
 	if f != "" {
 		if p.UniqueContextID = t.context(f); p.UniqueContextID == "" {
-			return Gone
+			return ErrGone
 		}
 	}
 	r, err := call(ctx, t, runtime.Evaluate, p)
 	switch {
 	case err != nil && f != "" && t.context(f) != p.UniqueContextID:
-		return Gone
+		return ErrGone
 	case err != nil:
 		return err
 	case r.ExceptionDetails != nil:

@@ -93,7 +93,7 @@ func (f *firefox) gecko(ctx context.Context, w Window) (*gecko, error) {
 	settings := w.settings()
 	if g := f.kept[settings]; g != nil {
 		select {
-		case <-g.over: // it ended, and whoever used it was told
+		case <-g.over: // it ended; its windows were told
 		default:
 			return g, nil
 		}
@@ -172,7 +172,7 @@ func launch(ctx context.Context, path, settings string, shown bool) (*gecko, err
 	case <-g.ended:
 		err = errors.New("it ended at once")
 	case <-late.C:
-		err = fmt.Errorf("%w: it did not say within %s that it listens", NoAnswer, openLimit)
+		err = fmt.Errorf("%w: it did not say within %s that it listens", ErrNoAnswer, openLimit)
 	case <-ctx.Done():
 		err = ctx.Err()
 	}

@@ -124,7 +124,7 @@ func (t *firefoxTab) Evaluate(ctx context.Context, f Frame, expression string, i
 	var refused *bidiError
 	switch {
 	case errors.As(err, &refused) && (strings.HasPrefix(refused.code, "no such") || strings.Contains(refused.message, "destroyed")):
-		return Gone
+		return ErrGone
 	case err != nil:
 		return err
 	case r.Type == "exception":
@@ -237,7 +237,7 @@ func (t *firefoxTab) Cannot() []string {
 }
 
 // Running has no counterpart in WebDriver BiDi.
-func (t *firefoxTab) Running(context.Context) ([]Place, error) { return nil, NoWay }
+func (t *firefoxTab) Running(context.Context) ([]Place, error) { return nil, ErrNoWay }
 
 func (t *firefoxTab) Gone() bool {
 	t.mu.Lock()

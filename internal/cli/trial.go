@@ -154,7 +154,8 @@ func (a *console) showTrial(r *trial.Result, report string) {
 	defer a.report(r, report)
 	s.Table([]string{"view", "size", "started in", "loaded", "frames/s", "covers", "heard"}, rows, 2, 3, 4, 5)
 	if r.Software() {
-		s.Line("  %s", s.In(term.Quiet, "frames/s: the median (and the worst) of seconds, drawn without a graphics card: for comparing builds only"))
+		s.Paragraph(term.Quiet, "  ", "  ", "frames/s are the median (and the worst) of seconds; drawn without a graphics card, "+
+			"they compare builds only")
 	}
 	s.Line("")
 	open := slices.DeleteFunc(slices.Clone(r.Findings), func(f finding.Finding) bool { return f.Accepted != "" })

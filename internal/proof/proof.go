@@ -73,7 +73,7 @@ func Play(ctx context.Context, program string, s Side) (*Run, error) {
 			return nil, err
 		}
 		// On a busy machine, the page may not have begun yet with what came.
-		if err := tab.Evaluate(ctx, "", shown, nil); err != nil && !errors.Is(err, browser.Gone) {
+		if err := tab.Evaluate(ctx, "", shown, nil); err != nil && !errors.Is(err, browser.ErrGone) {
 			return nil, fmt.Errorf("waiting for the game: %w", err)
 		}
 	}

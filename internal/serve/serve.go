@@ -37,7 +37,7 @@ type Options struct {
 	Isolation bool               // send cross-origin isolation headers
 	Heard     func(Event)        // is told what the game says, one at a time; may be nil
 	Slow      int64              // bytes a second, over all; 0 for no limit
-	Plain     bool               // pages are served as they are: whoever watches them answers for the portal's scripts
+	Plain     bool               // pages are served as they are: the browser answers for the portal's scripts
 }
 
 // An Event is something that the game said while it ran.

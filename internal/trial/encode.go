@@ -61,7 +61,7 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 		return nil, browser.Failed(whole, err)
 	}
 	for here := ""; here != address; pause(ctx, often) { // the empty page before it has none
-		if err := tab.Evaluate(ctx, "", "document.readyState === 'complete' ? location.href : ''", &here); err != nil && err != browser.Gone {
+		if err := tab.Evaluate(ctx, "", "document.readyState === 'complete' ? location.href : ''", &here); err != nil && err != browser.ErrGone {
 			return nil, browser.Failed(whole, err)
 		}
 	}

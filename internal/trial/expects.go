@@ -38,7 +38,7 @@ func expectText(rest string) (func(context.Context, *viewer) error, error) {
 		return v.await(ctx, within, fmt.Sprintf("the text %q", words), func() (bool, error) {
 			var text string
 			err := v.tab.Evaluate(ctx, v.watch.frame(), `document.body ? document.body.innerText.replace(/\s+/g, " ") : ""`, &text)
-			if errors.Is(err, browser.Gone) {
+			if errors.Is(err, browser.ErrGone) {
 				return false, nil // it went while it was asked
 			}
 			return strings.Contains(text, words), err
@@ -61,7 +61,7 @@ func expectValue(rest string) (func(context.Context, *viewer) error, error) {
 			code := "(() => { try { const v = (" + expression + "); return typeof v === 'string' ? v : String(JSON.stringify(v)); } " +
 				"catch (e) { return String(e); } })()"
 			err := v.tab.Evaluate(ctx, v.watch.frame(), code, &now)
-			if errors.Is(err, browser.Gone) {
+			if errors.Is(err, browser.ErrGone) {
 				return false, nil
 			}
 			if err != nil { // it is no expression

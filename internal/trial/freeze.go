@@ -14,10 +14,10 @@ import (
 // froze reports whether an error comes from a game that had started, and then kept its page from answering. Where the machine gave the
 // browser too little time to know, it did not.
 func (r *viewer) froze(ctx context.Context, err error) bool {
-	if !errors.Is(err, browser.NoAnswer) || !r.seen.Started || ctx.Err() != nil {
+	if !errors.Is(err, browser.ErrNoAnswer) || !r.seen.Started || ctx.Err() != nil {
 		return false
 	}
-	if wall, own := r.pulse.since(r.lastAnswer()); r.pulse.Known && own < wall/2 {
+	if wall, own := r.pulse.since(r.lastAnswer()); own < wall/2 {
 		return false
 	}
 	f := finding.Finding{

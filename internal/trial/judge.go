@@ -27,7 +27,9 @@ func (t *Trial) judge(views []*View) ([]finding.Finding, map[string][]string) {
 	first := map[place]finding.Finding{}
 	var order []place
 	for _, v := range views {
-		for _, f := range slices.Concat(v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v), t.growth(v), t.bursts(v)) {
+		for _, f := range slices.Concat(
+			v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v), t.growth(v), t.bursts(v),
+		) {
 			p := place{f.ID, f.File, f.Message, f.Line}
 			if _, ok := first[p]; !ok {
 				first[p] = f
@@ -373,7 +375,8 @@ func (t *Trial) ranged(s sent) []finding.Finding {
 	}
 	number := func(f float64) string { return strconv.FormatFloat(f, 'f', -1, 64) }
 	return []finding.Finding{{
-		ID: "trial-value", Level: finding.Error, Message: fmt.Sprintf("the game sends %q as %s, which is not from %s to %s, as havvel.toml has it",
+		ID: "trial-value", Level: finding.Error,
+		Message: fmt.Sprintf("the game sends %q as %s, which is not from %s to %s, as havvel.toml has it",
 			s.name, s.value, number(t.Statistics[i].Range[0]), number(t.Statistics[i].Range[1])),
 		Fix: "look where the value comes from, or change its range",
 	}}

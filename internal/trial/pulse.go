@@ -2,6 +2,7 @@ package trial
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -15,7 +16,10 @@ type pulse struct {
 	waits   map[waiter]time.Duration
 	theft   time.Duration
 	own     time.Duration
-	Known   bool // the system tells it; where it doesn't, all time counts
+	Known   bool         // the system tells it; where it doesn't, a clock of our own does
+	late    atomic.Int64 // how late that clock's ticks came, in nanoseconds, added up
+	seen    int64
+	stop    chan struct{}
 }
 
 // A waiter is one process of a browser, and what it does.
@@ -29,8 +33,34 @@ func newPulse(browser int) *pulse {
 	p.last = p.began
 	p.waits, p.Known = waits(browser)
 	p.theft = stolen()
+	p.stop = make(chan struct{})
+	if !p.Known {
+		go p.tick()
+	}
 	return p
 }
+
+// everyTick is the time between two ticks; systems may round it a little.
+const (
+	everyTick = 20 * time.Millisecond
+	rounding  = 12 * time.Millisecond
+)
+
+// tick measures how late this program gets the processor itself. A browser on the same machine waits about as long.
+func (p *pulse) tick() {
+	for {
+		began := time.Now()
+		select {
+		case <-p.stop:
+			return
+		case <-time.After(everyTick):
+			p.late.Add(int64(max(0, time.Since(began)-everyTick-rounding)))
+		}
+	}
+}
+
+// end stops the clock.
+func (p *pulse) end() { close(p.stop) }
 
 // A mark is one time, by both clocks.
 type mark struct{ wall, own time.Duration }
@@ -59,6 +89,11 @@ func (p *pulse) beat() (wall, own time.Duration) {
 	if ok {
 		lost += lostSince(p.waits, waited)
 		p.waits = waited
+	}
+	if !p.Known {
+		late := p.late.Load()
+		lost += time.Duration(late - p.seen)
+		p.seen = late
 	}
 	p.theft, p.last = theft, now
 	p.own += max(0, passed-lost)

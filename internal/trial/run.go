@@ -106,13 +106,13 @@ func (t *Trial) beginWith(
 		server.Close()
 		return nil, nil, err
 	}
-	done = func() { r.tab.Close(); server.Close() }
+	r.pulse = newPulse(r.tab.Process())
+	done = func() { r.pulse.end(); r.tab.Close(); server.Close() }
 	r.unset()
 	address := server.Game
 	if t.Rules != nil {
 		address = server.Page // the game is in a frame of a portal's page
 	}
-	r.pulse = newPulse(r.tab.Process())
 	r.seen.began = r.watch.begin()
 	if err := r.tab.Go(ctx, address); err != nil {
 		done()
@@ -214,7 +214,7 @@ func (r *viewer) ask(ctx context.Context) (*state, error) {
 	}
 	s := &state{}
 	err := r.tab.Evaluate(ctx, frame, "window.havvelProbe && havvelProbe()", s)
-	if errors.Is(err, browser.Gone) { // it went while it was asked
+	if errors.Is(err, browser.ErrGone) { // it went while it was asked
 		return &state{}, nil
 	}
 	if err == nil {

@@ -89,7 +89,7 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 			return s, r.tell(ctx, s, last)
 		}
 		if over {
-			s.end(m, r.trial.Start, r.pulse.Known)
+			s.end(m, r.trial.Start)
 			return s, nil
 		}
 	}
@@ -177,7 +177,7 @@ func (r *viewer) moment(last answered) moment {
 		}
 	}
 	m.Begun = m.Begun && m.Done == 0
-	m.Failure = r.failure(m.Visible, s)
+	m.Failure = r.failure(m.Visible && !m.Begun, s)
 	return m
 }
 
@@ -187,6 +187,9 @@ func (r *viewer) never(ctx context.Context, s *starting) error {
 		r.picture(ctx, "when the time was up") // a page that hangs gives none
 	}
 	f := finding.Finding{ID: "trial-start", Message: "the game did not start: " + s.Why.Words, Fix: s.Why.Fix}
+	if last := r.watch.last(); s.Why.Stuck && last != "" {
+		f.Message += "; " + last
+	}
 	if s.Hung {
 		r.running(ctx, &f)
 	}
@@ -202,7 +205,10 @@ func (r *viewer) never(ctx context.Context, s *starting) error {
 // error on the console counts, too.
 func (r *viewer) failure(visible bool, s *state) *failure {
 	if s.NoGL && !r.seen.under("no-webgl") {
-		return &failure{"the browser gives the game no WebGL on this machine", "try another browser (--browser), or another machine", true}
+		return &failure{
+			Words: "the browser gives the game no WebGL on this machine", Fix: "try another browser (--browser), or another machine",
+			Machine: true,
+		}
 	}
 	r.watch.mu.Lock()
 	defer r.watch.mu.Unlock()

@@ -35,6 +35,7 @@ type moment struct {
 // A failure is something that went wrong, and can be why a game does not start.
 type failure struct {
 	Words, Fix string
+	Stuck      bool // nothing went wrong that could be named: the last thing that happened is all there is
 	Machine    bool // it is the browser's or the machine's fault, so nothing can be told
 }
 
@@ -127,14 +128,14 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 }
 
 // end takes the moment at which the time is up.
-func (s *starting) end(m moment, limit time.Duration, ownKnown bool) {
+func (s *starting) end(m moment, limit time.Duration) {
 	if s.Answer != "" {
 		return
 	}
-	enough := !ownKnown || m.Own >= judgedAfter
+	enough := m.Own >= judgedAfter
 	words := func(f string, args ...any) string { return fmt.Sprintf(f, args...) }
 	switch {
-	case m.At-m.Answered > hungAfter && m.Own < judgedAfter && ownKnown:
+	case m.At-m.Answered > hungAfter && !enough:
 		s.untold("the page did not answer, and the machine gave the browser little time")
 	case m.At-m.Answered > hungAfter:
 		s.no("the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
@@ -148,12 +149,14 @@ func (s *starting) end(m moment, limit time.Duration, ownKnown bool) {
 		s.ByTime = true
 	case m.Begun:
 		s.no("loading was begun and never done", "look what the game waits for, and whether it sends loading-done")
+		s.Why.Stuck = true
 	case !enough:
 		s.untold(words("the machine gave the browser %s of %s only", m.Own.Round(100*time.Millisecond), limit))
 	case !m.Visible && m.Pattern > 0:
 		s.untold("it draws, and all is of one colour")
 	case !m.Visible:
-		s.no("nothing is to be seen", "look at the report: what was the last file that came?")
+		s.no("nothing is to be seen", "look at what the game does after that")
+		s.Why.Stuck = true
 	default:
 		s.untold("the picture never came to rest, and changes little")
 	}

@@ -71,7 +71,7 @@ func TestStarting(t *testing.T) {
 					break
 				}
 				if m.Own > limit || at > patience*limit {
-					s.end(m, limit, !c.ownUnknown)
+					s.end(m, limit)
 					break
 				}
 			}

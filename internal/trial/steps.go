@@ -89,7 +89,8 @@ func Parse(line string) (Step, error) {
 	case "for":
 		s.do, err = repeated(rest)
 	default:
-		err = fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, picture, expect or for")
+		err = fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, picture, " +
+			"expect or for")
 	}
 	if err != nil {
 		return s, fmt.Errorf("the step %q: %w", line, err)
@@ -193,7 +194,8 @@ func expect(rest string) (func(context.Context, *viewer) error, error) {
 	}
 	m := expectLine.FindStringSubmatch(rest)
 	if m == nil {
-		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, expect call NAME, expect text WORDS, expect value X is Y, or expect picture NAME")
+		return nil, fmt.Errorf("write what: expect event level-begun within 5s, expect statistic NAME, expect call NAME, expect text WORDS, " +
+			"expect value X is Y, or expect picture NAME")
 	}
 	within := 3 * time.Second
 	if m[4] != "" {

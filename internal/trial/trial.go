@@ -114,7 +114,7 @@ type Memory struct {
 	Nodes int   `json:"nodes"` // elements of the page
 }
 
-// Did is what became of a step.
+// Did is how a step went.
 type Did struct {
 	MS     int    `json:"ms"`               // after the page was asked for, when it began
 	Failed string `json:"failed,omitempty"` // why it did

@@ -276,6 +276,30 @@ func (w *watcher) work(began time.Time) (open string, ended time.Duration, crash
 	return open, ended, w.crashed
 }
 
+// last is the last thing that came or was heard; "" for nothing.
+func (w *watcher) last() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	at, words := 0.0, ""
+	for _, r := range w.order {
+		if r.EndMS > at {
+			at, words = r.EndMS, "the last file that came was "+r.Path
+			if r.By != "" && r.Line > 0 {
+				words += fmt.Sprintf(", for which %s:%d asked", r.By, r.Line)
+			}
+		}
+	}
+	for _, e := range w.heard {
+		if e.At > at {
+			at, words = e.At, "the last thing that was heard was "+e.Name
+		}
+	}
+	if words == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s, after %s", words, seconds(int(at)))
+}
+
 // pending reports whether a request has not ended, and how many bytes have come.
 func (w *watcher) pending() (open bool, bytes int64) {
 	w.mu.Lock()

@@ -73,7 +73,7 @@ func (p *player) click(ctx context.Context, selector string) {
 	for there := false; p.err == nil && !there; {
 		p.do(ctx, func() error {
 			err := p.tab.Evaluate(ctx, "", fmt.Sprintf("(e => e && (e.click(), true) || false)(document.querySelector(%q))", selector), &there)
-			if err == browser.Gone {
+			if err == browser.ErrGone {
 				err = nil
 			}
 			return err
