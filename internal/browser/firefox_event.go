@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -174,6 +175,9 @@ func (e *bidiRequest) by() []Place {
 	return nil
 }
 
+// exception is how one begins, also where it comes without a stack, as from a worker.
+var exception = regexp.MustCompile(`^(\w+: |uncaught exception)`)
+
 // logged takes exceptions and what pages write to the console.
 func (t *firefoxTab) logged(params []byte) {
 	var e struct {
@@ -187,8 +191,8 @@ func (t *firefoxTab) logged(params []byte) {
 	switch {
 	case e.Type == "console":
 		t.hear(Logged{Message: e.Text, Calls: e.StackTrace.places()})
-	case e.Type == "javascript" && strings.HasPrefix(e.Text, "Content-Security-Policy"):
-		t.hear(Complained{Message: first})
+	case e.Type == "javascript" && len(e.StackTrace.places()) == 0 && !exception.MatchString(first):
+		t.hear(Complained{Message: first}) // the browser's own words, as of a policy or a line that it can't have
 	case e.Type == "javascript":
 		t.hear(Thrown{Message: first, Calls: e.StackTrace.places()})
 	}

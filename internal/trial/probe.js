@@ -22,13 +22,15 @@
 	if (under("no-webgpu")) lacks(Navigator.prototype, "gpu", () => undefined);
 	if (under("cheap-phone")) lacks(Navigator.prototype, "deviceMemory", () => 2), lacks(Navigator.prototype, "hardwareConcurrency", () => 4);
 	// How the game draws: which kinds of calls a frame makes, in stretches of frames that make the same.
-	const stretches = [], bits = {}, paces = {}, ticks = {}; // frames of each second: in which it drew, and all
+	const stretches = [], bits = {}, paces = {}, ticks = {}; // frames of each second of the day: in which it drew, and all
+	const second = (at) => Math.floor((performance.timeOrigin + at) / 1000);
+	const pace = (of, at) => { of[second(at)] = (of[second(at)] || 0) + 1; };
 	let kinds = 0;
 	const frame = new MessageChannel(); // so that games on timers are seen, too
 	frame.port1.onmessage = () => {
 		const at = performance.now(), last = stretches[stretches.length - 1];
 		p.played++;
-		paces[Math.floor(at / 1000)] = (paces[Math.floor(at / 1000)] || 0) + 1;
+		pace(paces, at);
 		if (last && last.kinds === kinds) last.end = at, last.n++;
 		else stretches.push({ kinds, begin: at, end: at, n: 1 });
 		if (stretches.length > 400) stretches.splice(0, 100);
@@ -69,7 +71,7 @@
 	make(window.FontFace && FontFace.prototype, ["load"], "a font");
 	make(WebAssembly, ["compile", "compileStreaming", "instantiate", "instantiateStreaming"], "WebAssembly");
 	const next = window.requestAnimationFrame.bind(window);
-	const tick = (at) => { p.frames++; ticks[Math.floor(at / 1000)] = (ticks[Math.floor(at / 1000)] || 0) + 1; next(tick); };
+	const tick = (at) => { p.frames++; pace(ticks, at); next(tick); };
 	next(tick);
 	const watched = new WeakSet(), given = new WeakSet(); // given: canvases whose context the page gave away itself
 	const context = HTMLCanvasElement.prototype.getContext, having = new WeakSet(), drawers = new Set();
@@ -175,7 +177,16 @@
 	// Frames of each whole second since a time.
 	window.havvelPaces = (since) => {
 		const list = [];
-		for (let s = Math.ceil(since / 1000); s < Math.floor(performance.now() / 1000); s++) list.push([paces[s] || 0, ticks[s] || 0]);
+		for (let s = second(since) + 1; s < second(performance.now()); s++) list.push([paces[s] || 0, ticks[s] || 0]);
+		return inner((w) => w.havvelPaces(since + performance.timeOrigin - w.performance.timeOrigin)).reduce(
+			(all, more) => all.map((n, i) => [n[0] + (more[i] ? more[i][0] : 0), n[1]]), list);
+	};
+	// What frames of the game's own have to say.
+	const inner = (ask) => {
+		const list = [];
+		for (let i = 0; i < window.frames.length; i++) {
+			try { if (window.frames[i].havvelProbe) list.push(ask(window.frames[i])); } catch { /* another's */ }
+		}
 		return list;
 	};
 	window.havvelRenderer = () => {
@@ -190,7 +201,7 @@
 		const hides = [root, body].some((e) => e && /hidden|clip/.test(getComputedStyle(e).overflow + getComputedStyle(e).overflowY));
 		const drawing = pattern();
 		const now = document.fonts && document.fonts.status === "loading" ? "a font" : Object.keys(making).find((k) => making[k] > 0) || "";
-		return {
+		const own = {
 			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now,
 			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, nogl: !!p.nogl, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
@@ -199,5 +210,11 @@
 			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, dpr: window.devicePixelRatio,
 			sw: hides ? 0 : root.scrollWidth, sh: hides ? 0 : root.scrollHeight,
 		};
+		for (const o of inner((w) => w.havvelProbe())) {
+			own.wasm += o.wasm, own.nodes += o.nodes, own.lost += o.lost, own.drawn += o.drawn, own.cleared += o.cleared;
+			own.making = own.making || o.making, own.nogl = own.nogl || o.nogl;
+			if (o.played > own.played) own.played = o.played, own.pattern = o.pattern, own.patternat = o.patternat, own.now = o.now;
+		}
+		return own;
 	};
 })

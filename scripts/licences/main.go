@@ -51,6 +51,7 @@ var reasons = map[string]string{
 	"golang.org/x/time":                  "how often something may be asked of a host",
 	"gonum.org/v1/plot":                  "plots of a round's report",
 	"modernc.org/sqlite":                 "the playtest host's data",
+	"github.com/coder/websocket":         "the line to Firefox, over which WebDriver BiDi is spoken",
 	"rsc.io/qr":                          "codes that phones read",
 }
 
@@ -179,7 +180,7 @@ func kindOf(text string) string {
 		{"Apache 2.0", "Apache License Version 2.0"}, {"MPL 2.0", "Mozilla Public License Version 2.0"},
 		{"BSD, 3 clauses", "Neither the name of"}, {"BSD, 3 clauses", "nor the names of"},
 		{"MIT", "Permission is hereby granted, free of charge"}, {"BSD, 2 clauses", "Redistribution and use in source and binary forms"},
-		{"ISC", "Permission to use, copy, modify, and/or distribute"},
+		{"ISC", "Permission to use, copy, modify, and/or distribute"}, {"ISC", "Permission to use, copy, modify, and distribute this software for any"},
 		{"FreeType", "The FreeType License, which is similar to the original BSD license"}, {"CC BY 4.0", "Creative Commons Attribution 4.0 " +
 			"International"}, {"public domain", "unencumbered software released into the public domain"},
 	} {

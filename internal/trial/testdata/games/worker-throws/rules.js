@@ -1,0 +1,1 @@
+setTimeout(() => { moth.fly(); postMessage(1); }, 300);
