@@ -225,6 +225,9 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 			seen, err := t.run(ctx, b, v)
 			var gone *browser.Broken
 			if errors.As(err, &gone) && ctx.Err() == nil {
+				seen, err = t.again(ctx, program, v)
+			}
+			if errors.As(err, &gone) && ctx.Err() == nil {
 				seen, failed[i] = t.unseen(v, gone), fmt.Errorf("view %s: %w", v.Name, err)
 			} else if err != nil {
 				return fmt.Errorf("view %s: %w", v.Name, err)
@@ -241,6 +244,16 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 		return nil, "", failed[0]
 	}
 	return list, b.Name(), nil
+}
+
+// again runs the build in a view that a browser failed in, in a browser of its own.
+func (t *Trial) again(ctx context.Context, program string, v rulebook.View) (*View, error) {
+	b, err := browser.Start(ctx, program)
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	return t.run(ctx, b, v)
 }
 
 func viewOf(v rulebook.View) *View {

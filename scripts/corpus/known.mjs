@@ -17,7 +17,7 @@ const bell = Buffer.from("UklGRiQAAABXQVZFZm10IBAAAAABAAEAQB8AAEAfAAABAAgAZGF0YQ
 const kinds = {
   "waits-for-a-key": ["yes", `addEventListener("keydown", begin, { once: true });`],
   "lacks-its-data": ["no: night.json", `fetch("night.json").then((r) => { if (!r.ok) throw new Error("there is no night"); return begin(); });`],
-  "throws-when-loaded": ["no: wick", `setTimeout(() => { window.wick.light(); begin(); }, 500);`],
+  "throws-when-loaded": ["no: light", `setTimeout(() => { window.wick.light(); begin(); }, 500);`],
 };
 for (const [name, library] of Object.entries(libraries)) {
   for (const [kind, [want, code]] of Object.entries(kinds)) {
@@ -50,7 +50,7 @@ ${code}`);
     fs.writeFileSync(path.join(to, "index.html"), `<!doctype html>
 <!-- ${want} -->
 <meta charset="utf-8"><title>Tinderwick Lane</title>
-<style>html, body { margin: 0; height: 100%; overflow: hidden; background: #000; color: #fc6; font: 40px sans-serif } canvas { display: block; width: 100vw; height: 100vh }</style>
+<style>html, body { margin: 0; height: 100%; overflow: hidden; background: #000; color: #fc6; font: 40px sans-serif } canvas { display: block; width: 100vw; height: 60vh }</style>
 <h1 id="title" style="position: absolute; left: 20vw; top: 10vh">Tinderwick Lane</h1>
 <canvas width="640" height="360"></canvas>
 <script type="module" src="game.js"></script>
