@@ -280,7 +280,7 @@ func TestTrialRequired(t *testing.T) {
 	run(t, project, "send").must(t, 0, "sent 0.4.0")
 	run(t, project, "trial", "--view", "frame", "--format", "sarif").must(t, 0, `"version": "2.1.0"`)
 	if report, err := os.ReadFile(filepath.Join(project, ".havvel", "trials", "brackwater.html")); err != nil ||
-		!strings.Contains(string(report), "data:image/png;base64,") ||
+		!strings.Contains(string(report), "data:image/jpeg;base64,") ||
 		strings.Contains(string(report), "http://") {
 		t.Errorf("the report is not a page of its own (%v)", err)
 	}

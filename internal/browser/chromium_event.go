@@ -136,9 +136,12 @@ func (t *chromiumTab) told(ev any, worker bool) {
 			t.hear(Logged{written(e.Args), worker, calls(e.StackTrace)})
 		}
 	case *log.EventEntryAdded:
-		l := e.Entry // requests and exceptions are told one by one
-		if l.Source != "network" && l.Source != "javascript" && l.Source != "worker" && (l.Level == "error" || l.Source == "security" || l.Source == "intervention" || l.Source == "violation") {
-			c := Complained{Message: l.Text}
+		l, c := e.Entry, Complained{Message: e.Entry.Text}
+		switch l.Source {
+		case "network", "javascript", "worker":
+			return // requests and exceptions are told one by one
+		}
+		if l.Level == "error" || l.Source == "security" || l.Source == "intervention" || l.Source == "violation" {
 			if l.URL != "" {
 				c.Place = Place{Address: l.URL, Line: int(l.LineNumber) + 1}
 			}
