@@ -98,6 +98,8 @@ func TestConditions(t *testing.T) {
 		"webgl": {`const gl = canvas.getContext("webgl"); gl.clearColor(0, 0, .2, 1);
 play((t) => { gl.disable(gl.SCISSOR_TEST); gl.clearColor(0, 0, .2, 1); gl.clear(gl.COLOR_BUFFER_BIT); gl.enable(gl.SCISSOR_TEST);
 gl.scissor((t / 4) % 500, 90, 140, 140); gl.clearColor(1, .8, .4, 1); gl.clear(gl.COLOR_BUFFER_BIT); });`, "no-webgl", "null"},
+		"webgpu": {`(async () => { const a = await navigator.gpu.requestAdapter(); if (!a) throw new Error("no adapter");
+play(lane(canvas.getContext("2d"))); })();`, "no-webgpu", "requestAdapter"},
 		"language": {`if ((1.5).toLocaleString() !== "1.5") throw new Error("a comma: " + (1.5).toLocaleString()); play(lane(canvas.getContext("2d")));`,
 			"other-language", "a comma"},
 	} {

@@ -119,6 +119,7 @@ func try(t *testing.T, b browser.Browser, page, game string, touch bool) {
 	until(t, h, "its answer", func(e browser.Answered) bool { return e.ID == missing.ID && e.Status == 404 })
 	until(t, h, "its end", func(e browser.Ended) bool { return e.ID == missing.ID && e.Failed == "" })
 	worked := until(t, h, "the worker's request", func(e browser.Asked) bool { return strings.HasSuffix(e.Address, "data.json?w") })
+	until(t, h, "the request of the worker's worker", func(e browser.Asked) bool { return strings.HasSuffix(e.Address, "data.json?nested") })
 	until(t, h, "that request's end", func(e browser.Ended) bool { return e.ID == worked.ID && e.Bytes > 0 })
 	x := until(t, h, "the exception", func(e browser.Thrown) bool { return strings.Contains(e.Message, "null") })
 	if len(x.Calls) == 0 || x.Calls[0].Address != game+"/inner.html" || x.Calls[0].Line != 13 {

@@ -38,12 +38,15 @@ func startChromium(ctx context.Context, path string, shown bool) (*chromium, err
 		chromedp.Flag("disable-features", "Translate,BlinkGenPropertyTrees,SitePerProcess,IsolateOrigins,IsolateSandboxedIframes"),
 		chromedp.Flag("disable-site-isolation-trials", true),
 		chromedp.Flag("disable-component-update", true),
+		// Where there is no graphics card, WebGL and WebGPU are drawn in software.
+		chromedp.Flag("enable-unsafe-swiftshader", true),
+		chromedp.Flag("enable-unsafe-webgpu", true),
+		chromedp.Flag("use-webgpu-adapter", "swiftshader"),
 		// Without a graphics card, drawing in few steps is quicker, most of all on a busy machine.
 		chromedp.Flag("disable-gpu-rasterization", true),
 		chromedp.Flag("disable-gpu-compositing", true),
 		chromedp.Flag("disable-accelerated-2d-canvas", true),
 		chromedp.Flag("enable-precise-memory-info", true),
-		chromedp.Flag("enable-unsafe-swiftshader", true),
 	)
 	if shown {
 		options = append(options, chromedp.VisibleWindow)

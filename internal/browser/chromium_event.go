@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -50,30 +51,58 @@ func (t *chromiumTab) event(ev any) {
 			return c.UniqueID == e.ExecutionContextUniqueID
 		})
 	case *target.EventAttachedToTarget:
-		go t.watchWorker(e.SessionID)
+		go t.watchWorker([]target.SessionID{e.SessionID})
 	case *target.EventReceivedMessageFromTarget:
-		var m cdproto.Message
-		if json.Unmarshal([]byte(e.Message), &m) != nil || m.Method == "" {
-			return
-		}
-		if inner, err := cdproto.UnmarshalMessage(&m, chromedp.DefaultUnmarshalOptions); err == nil {
-			t.told(inner, true)
-		}
+		t.fromWorker(e, nil)
 	default:
 		t.told(ev, false)
 	}
 }
 
-// watchWorker has a worker tell what it does, and lets it run.
-func (t *chromiumTab) watchWorker(session target.SessionID) {
-	for _, method := range []string{"Runtime.enable", "Network.enable", "Runtime.runIfWaitingForDebugger"} {
-		t.mu.Lock()
-		t.sent++
-		message := fmt.Sprintf(`{"id":%d,"method":%q,"params":{}}`, t.sent, method)
-		t.mu.Unlock()
+// fromWorker takes what a worker tells; path leads to the worker that made it, and is empty where the page did.
+func (t *chromiumTab) fromWorker(e *target.EventReceivedMessageFromTarget, path []target.SessionID) {
+	var m cdproto.Message
+	if json.Unmarshal([]byte(e.Message), &m) != nil || m.Method == "" {
+		return
+	}
+	inner, err := cdproto.UnmarshalMessage(&m, chromedp.DefaultUnmarshalOptions)
+	if err != nil {
+		return // an event of a browser that is newer than this program
+	}
+	path = append(slices.Clone(path), e.SessionID)
+	switch inner := inner.(type) {
+	case *target.EventAttachedToTarget:
+		go t.watchWorker(append(path, inner.SessionID))
+	case *target.EventReceivedMessageFromTarget:
+		t.fromWorker(inner, path)
+	default:
+		t.told(inner, true)
+	}
+}
+
+// watchWorker has a worker tell what it does, and its own workers, and lets it run.
+func (t *chromiumTab) watchWorker(path []target.SessionID) {
+	for _, c := range [][2]string{
+		{"Runtime.enable", "{}"}, {"Network.enable", "{}"},
+		{"Target.setAutoAttach", `{"autoAttach":true,"waitForDebuggerOnStart":true,"flatten":false}`}, {"Runtime.runIfWaitingForDebugger", "{}"},
+	} {
+		method, params := c[0], json.RawMessage(c[1])
+		for _, session := range slices.Backward(path) {
+			t.mu.Lock()
+			t.sent++
+			id := t.sent
+			t.mu.Unlock()
+			message, err := json.Marshal(map[string]any{"id": id, "method": method, "params": params})
+			if err != nil {
+				return
+			}
+			method = "Target.sendMessageToTarget"
+			if params, err = json.Marshal(map[string]any{"message": string(message), "sessionId": session}); err != nil {
+				return
+			}
+		}
 		ctx, cancel := limited(t.inside)
-		// One that ended is not there.
-		t.target.Call(ctx, "Target.sendMessageToTarget", map[string]any{"message": message, "sessionId": session}, nil)
+		t.target.Call(ctx, method, params, nil) // one that ended is not there
 		cancel()
 	}
 }

@@ -38,6 +38,7 @@ func (t *Trial) growth(v *View) []finding.Finding {
 	bytes := func(n float64) string { return settings.Size(int64(n)).String() }
 	judge("the scripts' objects", growsBytes, func(m Memory) float64 { return float64(m.Heap) }, bytes)
 	judge("WebAssembly's pages", growsBytes, func(m Memory) float64 { return float64(m.Wasm) }, bytes)
+	judge("WebGL's textures and buffers", growsBytes, func(m Memory) float64 { return float64(m.Graphics) }, bytes)
 	judge("the page's elements", growsNodes, func(m Memory) float64 { return float64(m.Nodes) }, func(n float64) string {
 		return fmt.Sprintf("%.0f", n)
 	})

@@ -98,8 +98,39 @@
 	});
 	const three = ["drawArrays", "drawElements", "drawArraysInstanced", "drawElementsInstanced", "drawRangeElements", "blitFramebuffer"];
 	const flat = ["drawImage", "fillRect", "strokeRect", "fillText", "strokeText", "putImageData", "fill", "stroke"];
+	// What textures and buffers take of the graphics card's memory, about: four bytes for each pixel.
+	const sizes = new Map(), bound = new WeakMap();
+	const slot = (gl, target) => {
+		if (!bound.has(gl)) bound.set(gl, { unit: 0, things: {} });
+		const b = bound.get(gl);
+		return [b, target === 34962 || target === 34963 ? target : b.unit + ":" + (target >= 34069 && target <= 34074 ? 34067 : target)];
+	};
+	const takes = (gl, target, part, bytes) => {
+		const [b, at] = slot(gl, target), thing = b.things[at];
+		if (!thing || !(bytes >= 0)) return;
+		if (!sizes.has(thing)) sizes.set(thing, {});
+		sizes.get(thing)[part] = bytes;
+	};
+	const after = (proto, name, then) => {
+		const known = proto && proto[name];
+		if (typeof known === "function") proto[name] = function () { const r = known.apply(this, arguments); then(this, arguments); return r; };
+	};
+	const side = (s, w, v, n) => s && (s[v] || s[n] || s[w]) || 0;
+	const weigh = (proto) => {
+		after(proto, "activeTexture", (gl, [unit]) => { slot(gl, 0)[0].unit = unit - 33984; });
+		for (const name of ["bindTexture", "bindBuffer"]) after(proto, name, (gl, [target, thing]) => { const [b, at] = slot(gl, target); b.things[at] = thing; });
+		for (const name of ["deleteTexture", "deleteBuffer"]) after(proto, name, (_, [thing]) => { sizes.delete(thing); });
+		after(proto, "texImage2D", (gl, a) => {
+			const s = a[5], w = a.length > 6 ? a[3] : side(s, "width", "videoWidth", "naturalWidth"), h = a.length > 6 ? a[4] : side(s, "height", "videoHeight", "naturalHeight");
+			takes(gl, a[0], a[0] + ":" + a[1], w * h * 4);
+		});
+		after(proto, "texStorage2D", (gl, a) => takes(gl, a[0], "all", a[3] * a[4] * (a[1] > 1 ? 16 / 3 : 4)));
+		after(proto, "compressedTexImage2D", (gl, a) => takes(gl, a[0], a[0] + ":" + a[1], a[6] && a[6].byteLength));
+		after(proto, "bufferData", (gl, a) => takes(gl, a[0], "all", typeof a[1] === "number" ? a[1] : a[1] && a[1].byteLength));
+	};
 	for (const kind of ["WebGLRenderingContext", "WebGL2RenderingContext"]) {
 		const proto = window[kind] && window[kind].prototype;
+		weigh(proto);
 		counted(proto, three);
 		counted(proto, ["clear"], "cleared");
 		const extension = proto && proto.getExtension;
@@ -205,13 +236,14 @@
 			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now,
 			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, nogl: !!p.nogl, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
+			graphics: [...sizes.values()].reduce((sum, parts) => sum + Object.values(parts).reduce((a, b) => a + b, 0), 0),
 			nodes: document.getElementsByTagName("*").length,
 			heap: performance.memory ? performance.memory.usedJSHeapSize : 0,
 			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, dpr: window.devicePixelRatio,
 			sw: hides ? 0 : root.scrollWidth, sh: hides ? 0 : root.scrollHeight,
 		};
 		for (const o of inner((w) => w.havvelProbe())) {
-			own.wasm += o.wasm, own.nodes += o.nodes, own.lost += o.lost, own.drawn += o.drawn, own.cleared += o.cleared;
+			own.wasm += o.wasm, own.graphics += o.graphics, own.nodes += o.nodes, own.lost += o.lost, own.drawn += o.drawn, own.cleared += o.cleared;
 			own.making = own.making || o.making, own.nogl = own.nogl || o.nogl;
 			if (o.played > own.played) own.played = o.played, own.pattern = o.pattern, own.patternat = o.patternat, own.now = o.now;
 		}

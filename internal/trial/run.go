@@ -29,7 +29,8 @@ type state struct {
 	Making         string  // what is being made of files that have come; "" for nothing
 	Drawn, Cleared int     // calls
 	Wasm, Heap     int64
-	Nodes          int // of the page
+	Graphics       float64 // bytes of WebGL's textures and buffers
+	Nodes          int     // of the page
 	Ready          bool
 	NoGL           bool // WebGL was asked for on a canvas that had no other context, and not given
 	VW, VH, SW, SH float64
@@ -233,7 +234,7 @@ func (r *viewer) remember(s *state) {
 	if len(list) > 0 && at-list[len(list)-1].MS < int(between.Milliseconds())/2 {
 		return
 	}
-	r.seen.Memory = append(list, Memory{at, s.Heap, s.Wasm, s.Nodes})
+	r.seen.Memory = append(list, Memory{at, s.Heap, s.Wasm, int64(s.Graphics), s.Nodes})
 }
 
 // unseen reports whether the probe can't tell if the page draws.

@@ -108,10 +108,11 @@ type Statistic struct {
 
 // Memory is what the game took at one time.
 type Memory struct {
-	MS    int   `json:"ms"`    // after the page was asked for
-	Heap  int64 `json:"heap"`  // of scripts, bytes
-	Wasm  int64 `json:"wasm"`  // of WebAssembly, bytes
-	Nodes int   `json:"nodes"` // elements of the page
+	MS       int   `json:"ms"`       // after the page was asked for
+	Heap     int64 `json:"heap"`     // of scripts, bytes
+	Wasm     int64 `json:"wasm"`     // of WebAssembly, bytes
+	Graphics int64 `json:"graphics"` // of WebGL\'s textures and buffers, bytes, about
+	Nodes    int   `json:"nodes"`    // elements of the page
 }
 
 // Did is how a step went.

@@ -1,1 +1,2 @@
+new Worker("nested.js");
 fetch("data.json?w").then(() => { lantern(); });
