@@ -41,7 +41,6 @@ func startChromium(ctx context.Context, path string, shown bool) (*chromium, err
 		// Where there is no graphics card, WebGL and WebGPU are drawn in software.
 		chromedp.Flag("enable-unsafe-swiftshader", true),
 		chromedp.Flag("enable-unsafe-webgpu", true),
-		chromedp.Flag("use-webgpu-adapter", "swiftshader"),
 		// Without a graphics card, drawing in few steps is quicker, most of all on a busy machine.
 		chromedp.Flag("disable-gpu-rasterization", true),
 		chromedp.Flag("disable-gpu-compositing", true),

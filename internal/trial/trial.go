@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -168,8 +169,8 @@ func (t *Trial) views() ([]rulebook.View, error) {
 	return slices.Concat(list, more), err
 }
 
-// parallel is how many views are run at the same time.
-const parallel = 2
+// parallel is how many views are run at the same time: two at least, since they wait more than they work.
+func parallel() int { return max(2, min(4, runtime.NumCPU())) }
 
 // Run runs the build in each view of each browser. The error is *browser.Broken when a browser crashed or hung in all views; where it did
 // in some of them, these can't be told. What goes wrong with the game is a finding.
@@ -219,7 +220,7 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 	defer b.Close()
 	list, failed := make([]*View, len(views)), make([]error, len(views))
 	work, ctx := errgroup.WithContext(ctx)
-	work.SetLimit(parallel)
+	work.SetLimit(parallel())
 	for i, v := range views {
 		work.Go(func() error {
 			t.tell(v.Name, false)
