@@ -48,7 +48,7 @@ func startChromium(ctx context.Context, path string, shown bool) (*chromium, err
 		chromedp.Flag("enable-precise-memory-info", true),
 	)
 	if shown {
-		options = append(options, chromedp.VisibleWindow)
+		options = append(options, chromedp.VisibleWindow, chromedp.Flag("no-startup-window", true))
 	}
 	if os.Geteuid() == 0 {
 		options = append(options, chromedp.NoSandbox) // a browser refuses to run as root with it
@@ -59,9 +59,6 @@ func startChromium(ctx context.Context, path string, shown bool) (*chromium, err
 	guard := time.AfterFunc(openLimit, c.stop) // the browser ends with the context that starts it, which so has no limit of its own
 	defer guard.Stop()
 	version, err := chromedp.CallBrowser(root, browser.GetVersion, cdp.Empty{})
-	if err == nil {
-		err = chromedp.Do(root) // the first window belongs to all others
-	}
 	if err != nil {
 		c.stop()
 		return nil, Failed(ctx, err)
