@@ -11,6 +11,34 @@ import (
 	"havvel/internal/settings"
 )
 
+// fell reports whether the game's page crashed. Where it had started, that is a finding of its own.
+func (r *viewer) fell(ctx context.Context) bool {
+	if _, _, crashed := r.watch.work(r.seen.began); !crashed || ctx.Err() != nil {
+		return false
+	}
+	f := finding.Finding{
+		ID: "trial-freeze", Message: "the page crashed after the start; most often it took more memory than the browser gives" + r.had(),
+		Fix: "havvel look shows what takes memory; watch what grows while you play",
+	}
+	if !r.seen.Started {
+		f.ID, f.Message = "trial-start", "the page crashed; most often it took more memory than the browser gives"
+	}
+	r.seen.Problems = append(r.seen.Problems, f)
+	return true
+}
+
+// had says how much memory the game had when it was asked last.
+func (r *viewer) had() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	n := len(r.seen.Memory)
+	if n == 0 || r.seen.Memory[n-1].Heap == 0 {
+		return ""
+	}
+	m := r.seen.Memory[n-1]
+	return fmt.Sprintf("; it had %s of scripts' objects and %s of WebAssembly", settings.Size(m.Heap), settings.Size(m.Wasm))
+}
+
 // froze reports whether an error comes from a game that had started, and then kept its page from answering. Where the machine gave the
 // browser too little time to know, it did not.
 func (r *viewer) froze(ctx context.Context, err error) bool {
@@ -25,10 +53,7 @@ func (r *viewer) froze(ctx context.Context, err error) bool {
 		Fix: "look for a loop there that never ends",
 	}
 	r.running(ctx, &f)
-	if n := len(r.seen.Memory); n > 0 && r.seen.Memory[n-1].Heap > 0 {
-		m := r.seen.Memory[n-1]
-		f.Message += fmt.Sprintf("; it had %s of scripts' objects and %s of WebAssembly", settings.Size(m.Heap), settings.Size(m.Wasm))
-	}
+	f.Message += r.had()
 	r.seen.Problems = append(r.seen.Problems, f)
 	return true
 }

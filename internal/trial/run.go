@@ -64,21 +64,12 @@ func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*V
 		return nil, err
 	}
 	defer done()
-	if err := r.play(ctx); err != nil && !r.froze(ctx, err) {
+	if err := r.play(ctx); err != nil && !r.fell(ctx) && !r.froze(ctx, err) {
 		return nil, browser.Failed(ctx, err)
 	}
 	w := r.watch
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	if w.crashed {
-		w.add(
-			finding.Finding{
-				ID:      "trial-start",
-				Message: "the page crashed; most often it took more memory than the browser gives",
-				Fix:     "havvel look shows what takes memory",
-			},
-		)
-	}
 	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.order, append(r.seen.Problems, w.problems...)
 	return r.seen, nil
 }
