@@ -141,6 +141,8 @@ func (x *tried) build(world string) {
 	x.in.ends()
 	x.example(
 		"havvel trial --to brackwater --view frame --watch 12s",
+		"havvel trial --quick --browser firefox --as no-storage",
+		"havvel trial",
 		"havvel trial",
 		"havvel pictures",
 		"havvel pictures --from-trial --to brackwater",

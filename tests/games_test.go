@@ -15,7 +15,7 @@ import (
 // someGames are those that every run of the tests tries, the first two also in Firefox; make matrix tries all, in both browsers.
 var someGames = []string{
 	"title-waits-for-key", "bar-then-exception", "moving", "page-at-rest", "data-missing", "spinner-for-ever", "late-start", "vector-waits-for-a-press",
-	"freezes-after-its-start", "depth-lacks-its-data", "page-moves", "timer-throws-after-its-bar",
+	"freezes-after-its-start", "depth-lacks-its-data",
 }
 
 var wanted = regexp.MustCompile(`<!-- (.*?) -->`)
@@ -92,11 +92,7 @@ func tryGame(t *testing.T, g knownGame, browser string) (untold bool) {
 		t.Fatal(err)
 	}
 	answer, detail, _ := strings.Cut(wanted.FindStringSubmatch(string(page))[1], ": ")
-	watch := "2s"
-	if g.name == "freezes-after-its-start" {
-		watch = "12s"
-	}
-	e := run(t, t.TempDir(), "trial", g.folder, "--view", "frame", "--start", "10s", "--watch", watch, "--browser", browser, "--json")
+	e := run(t, t.TempDir(), "trial", g.folder, "--view", "frame", "--start", "10s", "--watch", "3s", "--browser", browser, "--json")
 	r := trialOf(t, e)
 	for _, v := range r.Views {
 		switch {

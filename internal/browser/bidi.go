@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"github.com/coder/websocket"
 )
@@ -117,7 +118,12 @@ func (b *bidi) parent(frame string) string {
 
 // call asks for something, and reads the result into a pointer where there is one.
 func (b *bidi) call(ctx context.Context, method string, params, into any) error {
-	ctx, cancel := limited(ctx)
+	return b.callFor(ctx, answerLimit, method, params, into)
+}
+
+// callFor does so with a limit of its own, for what takes longer.
+func (b *bidi) callFor(ctx context.Context, limit time.Duration, method string, params, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	if params == nil {
 		params = struct{}{}

@@ -109,7 +109,7 @@ func (f *firefox) gecko(ctx context.Context, w Window) (*gecko, error) {
 	wanted := map[string]any{"capabilities": map[string]any{"alwaysMatch": map[string]any{
 		"acceptInsecureCerts": true, "unhandledPromptBehavior": map[string]string{"default": "ignore"},
 	}}}
-	if err := g.call(ctx, "session.new", wanted, &about); err != nil {
+	if err := g.callFor(ctx, openLimit, "session.new", wanted, &about); err != nil {
 		g.close()
 		return nil, err
 	}

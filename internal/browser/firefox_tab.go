@@ -45,11 +45,11 @@ var told = []string{
 // prepare opens the window, and makes it as it should be before it has a page.
 func (t *firefoxTab) prepare(ctx context.Context) error {
 	var user struct{ UserContext string }
-	err := t.call(ctx, "browser.createUserContext", nil, &user)
+	err := t.callFor(ctx, openLimit, "browser.createUserContext", nil, &user)
 	t.user = user.UserContext
 	var made struct{ Context string }
 	if err == nil {
-		err = t.call(ctx, "browsingContext.create", map[string]any{"type": "window", "userContext": t.user}, &made)
+		err = t.callFor(ctx, openLimit, "browsingContext.create", map[string]any{"type": "window", "userContext": t.user}, &made)
 	}
 	if err != nil {
 		return err
@@ -87,7 +87,9 @@ func (t *firefoxTab) prepare(ctx context.Context) error {
 }
 
 func (t *firefoxTab) Go(ctx context.Context, address string) error {
-	return t.call(ctx, "browsingContext.navigate", map[string]any{"context": t.context, "url": address, "wait": "none"}, nil)
+	return t.callFor(ctx, openLimit, "browsingContext.navigate", map[string]any{
+		"context": t.context, "url": address, "wait": "none",
+	}, nil)
 }
 
 func (t *firefoxTab) Size(ctx context.Context, w Window) error {

@@ -423,6 +423,8 @@ func spot(f finding.Finding) string {
 		return "the whole build"
 	case f.Line == 0:
 		return inwords.Clean(f.File)
+	case f.Column == 0:
+		return fmt.Sprintf("%s:%d", inwords.Clean(f.File), f.Line)
 	}
 	return fmt.Sprintf("%s:%d:%d", inwords.Clean(f.File), f.Line, f.Column)
 }
