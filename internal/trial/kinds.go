@@ -245,7 +245,8 @@ func Kinds() []*check.Check {
 			ID:    "trial-freeze",
 			Title: "The game freezes or crashes after its start",
 			Level: finding.Error,
-			Text: "The page crashed, or stopped answering, after the game had started, though the machine gave it time. The finding says which script ran, " +
+			Text: "The page crashed, or stopped answering, after the game had started, though the machine gave it time. The " +
+				"finding says which script ran, " +
 				"and from where it was called, and how much memory the game had.",
 			Before: "while (night) {}",
 			After:  "a loop that ends",
