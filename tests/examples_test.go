@@ -143,7 +143,6 @@ func (x *tried) build(world string) {
 		"havvel trial --to brackwater --view frame --watch 12s",
 		"havvel trial --quick --browser firefox --as no-storage",
 		"havvel trial",
-		"havvel trial",
 		"havvel pictures",
 		"havvel pictures --from-trial --to brackwater",
 	)

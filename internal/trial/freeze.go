@@ -40,17 +40,19 @@ func (r *viewer) had() string {
 }
 
 // froze reports whether an error comes from a game that had started, and then kept its page from answering. Where the machine gave the
-// browser too little time to know, it did not.
+// browser too little time to know, that is said, and it is no error.
 func (r *viewer) froze(ctx context.Context, err error) bool {
 	if !errors.Is(err, browser.ErrNoAnswer) || !r.seen.Started || ctx.Err() != nil {
-		return false
-	}
-	if wall, own := r.pulse.since(r.lastAnswer()); own < wall/2 {
 		return false
 	}
 	f := finding.Finding{
 		ID: "trial-freeze", Message: "the game froze after its start: the page no longer answers",
 		Fix: "look for a loop there that never ends",
+	}
+	if wall, own := r.pulse.since(r.lastAnswer()); own < wall/2 {
+		f.Level = finding.Warning
+		f.Message = "the page stopped answering after the game's start; this machine was busy, so whether the game froze can't be told"
+		f.Fix = "run the same command again, when the machine has less to do"
 	}
 	r.running(ctx, &f)
 	f.Message += r.had()

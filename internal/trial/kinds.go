@@ -247,7 +247,7 @@ func Kinds() []*check.Check {
 			Level: finding.Error,
 			Text: "The page crashed, or stopped answering, after the game had started, though the machine gave it time. The " +
 				"finding says which script ran, " +
-				"and from where it was called, and how much memory the game had.",
+				"and from where it was called, and how much memory the game had. On a busy machine it is a warning.",
 			Before: "while (night) {}",
 			After:  "a loop that ends",
 		},
