@@ -133,6 +133,7 @@ func (x *tried) build(world string) {
 		"havvel hooks --to brackwater --json",
 		"havvel pack --plan",
 		"havvel pack --to brackwater --slim --out archives",
+		"havvel pack --prove",
 		"havvel listing",
 		"havvel listing --show brackwater",
 		"havvel play",

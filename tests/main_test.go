@@ -72,6 +72,7 @@ func TestMain(m *testing.M) {
 	}
 	build.Stderr = os.Stderr
 	code := 1
+	os.Setenv("HAVVEL_PROOF", "off") // send proves in the tests of proofs
 	if err := build.Run(); err == nil {
 		code = m.Run()
 	}

@@ -9,7 +9,6 @@ import (
 	"testing"
 
 	"havvel/internal/demo/game"
-	"havvel/internal/proof"
 )
 
 // TestRooted packs exports that expect to be at a host's root, or in a folder of it, and runs both sides in a browser: the export where
@@ -90,18 +89,18 @@ func TestRooted(t *testing.T) {
 			)
 			writeInto(t, folder, game.Files{"havvel.toml": []byte(settings)})
 			answer := decode[struct{ Archives []struct{ Path string } }](t, run(t, folder, "pack", "--json").must(t, 0))
-			before, err := proof.Play(context.Background(), at, proof.Side{Folder: filepath.Join(folder, "export"), At: c.root})
+			before, err := playSide(context.Background(), at, playedSide{Folder: filepath.Join(folder, "export"), At: c.root})
 			if err != nil {
 				t.Fatal(err)
 			}
-			after, err := proof.Play(context.Background(), at, proof.Side{Folder: filepath.Join(folder, answer.Archives[0].Path), At: "/games/7/"})
+			after, err := playSide(context.Background(), at, playedSide{Folder: filepath.Join(folder, answer.Archives[0].Path), At: "/games/7/"})
 			if err != nil {
 				t.Fatal(err)
 			}
 			if len(before.Failed) > 0 || len(before.Errors) > 0 || !before.Drawn || !slices.Contains(before.Loaded, "art/lamp.gif") {
 				t.Fatalf("the export itself: %+v", before)
 			}
-			if worse := proof.Worse(before, after); len(worse) > 0 {
+			if worse := worsePlayed(before, after); len(worse) > 0 {
 				t.Errorf("%s\n%+v", strings.Join(worse, "; "), after)
 			}
 		})

@@ -10,7 +10,6 @@ import (
 
 	"havvel/internal/demo/game"
 	model "havvel/internal/hosting"
-	"havvel/internal/proof"
 )
 
 // level is what the games of this file load: they draw when they have got it.
@@ -239,8 +238,8 @@ func (w way) on(t *testing.T, browser string, serves []string) {
 			),
 		},
 	)
-	play := func(at string) *proof.Run {
-		r, err := proof.Play(context.Background(), browser, proof.Side{Folder: at, At: "/games/7/", Host: model.Host{Encodings: serves}})
+	play := func(at string) *played {
+		r, err := playSide(context.Background(), browser, playedSide{Folder: at, At: "/games/7/", Host: model.Host{Encodings: serves}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -30,11 +30,13 @@ type Archive struct {
 	Parts       []pack.Part       `json:"parts"`
 	Steps       []pack.Step       `json:"steps"`
 	Findings    []finding.Finding `json:"findings"`
+	Proof       *Proof            `json:"proof"` // null where it was never run
 }
 
 // A Packing is how archives are to be made.
 type Packing struct {
 	Choices
+	Proving
 	Version string
 	Folder  string // for the archives; "" for packed, beside havvel.toml
 }
@@ -54,12 +56,23 @@ func (k *Desk) Pack(ctx context.Context, b *export.Build, how Packing) (*Archive
 			return nil, err
 		}
 	}
+	prover, err := k.prover(how.Proving)
+	if err != nil {
+		return nil, err
+	}
 	write := func(ctx context.Context, i int, report progress.Reporter) error {
+		d := k.Destinations[i]
 		plan, err := cache.Plan(ctx, b, wants[i])
-		if err == nil {
-			err = k.packed(ctx, plan, ArchivePath(k.Project, k.Destinations[i], how.Folder, how.Version), report, &out.List[i])
+		if err != nil {
+			return err
 		}
-		out.List[i].Destination = k.Destinations[i].Name
+		seen, stop := prover.beside(ctx, d, b, plan, how.Choices, replanWith(cache, b, wants[i]))
+		defer stop()
+		err = k.packed(ctx, plan, ArchivePath(k.Project, d, how.Folder, how.Version), report, &out.List[i])
+		out.List[i].Destination = d.Name
+		if seen.Answer != "" {
+			out.List[i].Proof = seen
+		}
 		return err
 	}
 	wants[0].Report = k.Report

@@ -37,6 +37,7 @@ type Delivery struct {
 	Reasons     []string      `json:"reasons"`
 	Fingerprint string        `json:"fingerprint"`
 	Sent        string        `json:"sent"`
+	Proof       string        `json:"proof"` // whether it was proven, and what came of it; "" for not
 	Live        *deliver.Live `json:"live,omitempty"`
 	Lacks       []string      `json:"page_lacks,omitempty"`
 	Would       string        `json:"would_be,omitempty"` // of a dry run: the state that it would have
@@ -49,7 +50,7 @@ type Delivery struct {
 func Told(s *deliver.Status) Delivery {
 	d := Delivery{
 		Destination: s.Destination, Version: s.Version, State: s.State, Link: s.Link(), Reasons: append([]string{}, s.Reasons...),
-		Fingerprint: s.Fingerprint, Would: s.Would, Status: s, News: true,
+		Fingerprint: s.Fingerprint, Proof: s.Proof, Would: s.Would, Status: s, News: true,
 	}
 	if !s.Sent.IsZero() {
 		d.Sent = s.Sent.UTC().Format(time.RFC3339)
@@ -106,6 +107,11 @@ type (
 	}
 	// Packs says that precompressed files are packed for a destination.
 	Packs struct{ At *project.Destination }
+	// Proved says whether what a destination gets runs as well as the export.
+	Proved struct {
+		At    *project.Destination
+		Proof *Proof
+	}
 	// Sent says that a version has arrived.
 	Sent struct {
 		At      *project.Destination
@@ -167,6 +173,7 @@ type (
 func (Has) event()       {}
 func (WouldSend) event() {}
 func (Packs) event()     {}
+func (Proved) event()    {}
 func (Sent) event()      {}
 func (PageOf) event()    {}
 func (Page) event()      {}

@@ -12,6 +12,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/logbook"
+	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -19,6 +20,7 @@ import (
 // A Sending is how a version is to be sent.
 type Sending struct {
 	Choices
+	Proving
 	Version   string
 	Again     bool // also what was sent before
 	BuildOnly bool // and nothing of the page
@@ -57,8 +59,12 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 	}
 	var failed error
 	var sent []*deliver.Status
+	prover, err := k.prover(how.Proving)
+	if err != nil {
+		return out, err
+	}
 	for _, d := range destinations {
-		status, err := k.sendOne(ctx, d, b, pages[d.Name], how)
+		status, err := k.sendOne(ctx, prover, d, b, pages[d.Name], how)
 		if status != nil {
 			sent = append(sent, status)
 		}
@@ -135,16 +141,26 @@ func (k *Desk) sendable(d *project.Destination, b *export.Build, how Sending) er
 
 func (k *Desk) sendOne(
 	ctx context.Context,
+	p *prover,
 	d *project.Destination,
 	b *export.Build,
 	page *deliver.Contents,
 	how Sending,
 ) (*deliver.Status, error) {
-	plan, done, err := PlanFor(ctx, k.Project, d, b, how.Version, how.Choices, k.Report)
+	to, err := PackFor(k.Project, d, how.Version, how.Choices)
 	if err != nil {
 		return nil, err
 	}
-	defer done()
+	to.Report = k.Report
+	cache, err := pack.Open(CacheFolder(k.Project))
+	if err != nil {
+		return nil, err
+	}
+	defer cache.Close()
+	plan, err := cache.Plan(ctx, b, to)
+	if err != nil {
+		return nil, err
+	}
 	path := ArchivePath(k.Project, d, "", how.Version)
 	if k.DryRun {
 		k.Tell(WouldSend{d, how.Version, plan.Path(path), len(plan.Items)})
@@ -155,11 +171,17 @@ func (k *Desk) sendOne(
 	if slices.ContainsFunc(b.Parts(), func(f *export.File) bool { return f.Encoding != "" }) {
 		k.Tell(Packs{d})
 	}
+	seen, stop := p.beside(ctx, d, b, plan, how.Choices, replanWith(cache, b, to))
+	defer stop()
 	archive, err := plan.Write(ctx, path, k.Report)
 	if err != nil {
 		return nil, err
 	}
-	status, err := k.Courier.Send(ctx, d, deliver.Parcel{Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive})
+	if seen.Answer != "" {
+		k.Tell(Proved{d, seen})
+	}
+	parcel := deliver.Parcel{Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Proof: string(seen.Answer)}
+	status, err := k.Courier.Send(ctx, d, parcel)
 	if err != nil {
 		return nil, err
 	}

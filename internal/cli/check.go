@@ -19,6 +19,7 @@ import (
 	"havvel/internal/finding"
 	"havvel/internal/inwords"
 	"havvel/internal/project"
+	"havvel/internal/proof"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
 )
@@ -222,7 +223,7 @@ func (a *console) printFindings(b *export.Build, subjects []check.Subject, findi
 
 // explain prints what a check looks for.
 func (a *console) explain(id string) error {
-	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds()) {
+	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds(), proof.Kinds()) {
 		if c.ID != id {
 			continue
 		}

@@ -66,6 +66,8 @@ func (a *console) happens(e app.Event) {
 		a.hostWords(e.At)
 	case app.Packs:
 		a.hostWords(e.At)
+	case app.Proved:
+		a.showProof(e.Proof)
 	case app.Sent:
 		about := fmt.Sprintf("%s, %s", e.Archive.Path, settings.Size(e.Archive.Bytes))
 		s.Line("%s  %s", s.In(term.Strong, "sent "+e.Status.Version+" to "+e.At.Rules.Name), s.In(term.Quiet, about))

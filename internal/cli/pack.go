@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -17,6 +18,7 @@ import (
 	"havvel/internal/inwords"
 	"havvel/internal/pack"
 	"havvel/internal/project"
+	"havvel/internal/proof"
 	"havvel/internal/settings"
 )
 
@@ -27,8 +29,9 @@ func (a *console) pack() *cobra.Command {
 		short: "Write the archives that the destinations want",
 		long: "Pack works out what has to differ from the export for each destination, says so, and writes the archive.\n" +
 			"It never changes the export; the same export gives the same bytes. The archive is read back and checked before it gets\n" +
-			"its name. --plan only says what would change.",
-		example: "  havvel pack --plan\n  havvel pack --to brackwater --slim --out archives",
+			"its name. --plan only says what would change; --prove runs export and archive side by side in a browser, and writes no\n" +
+			"archive that runs worse.",
+		example: "  havvel pack --plan\n  havvel pack --to brackwater --slim --out archives\n  havvel pack --prove",
 		args:    cobra.MaximumNArgs(1),
 		run: func(ctx context.Context, args []string) error {
 			f.Unsummed = !a.json
@@ -38,10 +41,18 @@ func (a *console) pack() *cobra.Command {
 	c.Flags().StringVarP(&f.Folder, "out", "o", "", "`folder` for the archives (packed, beside havvel.toml)")
 	c.Flags().StringVar(&f.Version, "version", "", "`version` in the archive's name (the one in havvel.toml)")
 	c.Flags().BoolVar(&a.dryRun, "plan", false, "say what would change, and why, and write nothing")
+	c.Flags().BoolVar(&f.Wanted, "prove", false, "run the export and what is handed over side by side, and compare")
+	a.withBrowser(c, &f.Browser)
 	a.withChoices(c, &f.Choices)
 	a.withTo(c)
 	a.withDryRun(c, "the same as --plan")
 	return c
+}
+
+// withBrowser adds the flag that names the browser of a proof.
+func (a *console) withBrowser(c *cobra.Command, to *string) {
+	c.Flags().StringVar(to, "browser", "", "the `browser` that proves it: chromium, firefox, or a program")
+	c.RegisterFlagCompletionFunc("browser", cobra.FixedCompletions([]string{"chromium", "firefox"}, cobra.ShellCompDirectiveDefault))
 }
 
 func (a *console) withChoices(c *cobra.Command, to *app.Choices) {
@@ -67,6 +78,7 @@ func (a *console) runPack(ctx context.Context, args []string, f app.Packing) err
 		return err
 	}
 	defer b.Close()
+	f.Release = version
 	packed, err := k.Pack(ctx, b, f)
 	if packed != nil && packed.Unkept != nil {
 		a.screen.Warn("can't keep what was compressed, so the next pack takes as long: %v", packed.Unkept)
@@ -81,6 +93,9 @@ func (a *console) runPack(ctx context.Context, args []string, f app.Packing) err
 	if a.dryRun {
 		a.screen.Next("havvel pack%s%s  (writes it)", a.toFlags(), argument(args))
 	} else {
+		if !f.Wanted && slices.ContainsFunc(packed.List, func(r app.Archive) bool { return r.Proof == nil }) {
+			a.screen.Next("havvel pack --prove%s%s  (runs it beside your export)", a.toFlags(), argument(args))
+		}
 		a.screen.Next("havvel send%s%s", a.toFlags(), argument(args))
 	}
 	return nil
@@ -88,6 +103,10 @@ func (a *console) runPack(ctx context.Context, args []string, f app.Packing) err
 
 // refusal prints the findings for which a destination would not take a build, where that is the error, instead of naming the first.
 func (a *console) refusal(p *project.Project, b *export.Build, err error) error {
+	var worse *app.Less
+	if errors.As(err, &worse) {
+		return a.lesser(worse)
+	}
 	var faulty *app.Barred
 	if !errors.As(err, &faulty) {
 		return err
@@ -130,7 +149,44 @@ func (a *console) showPacked(d *project.Destination, b *export.Build, r app.Arch
 	} else {
 		s.Line("  read back and checked: whole, %s", verdict)
 	}
+	if r.Proof != nil {
+		a.showProof(r.Proof)
+	}
 	s.Line("")
+}
+
+// showProof says in one line whether what is handed over runs as well as the export.
+func (a *console) showProof(p *app.Proof) {
+	s := a.screen
+	in := s.In(term.Quiet, fmt.Sprintf("(%s, %s)", p.Browser, p.View))
+	switch p.Answer {
+	case proof.Proven:
+		s.Line("  %s: it runs as well as your export %s", s.In(term.Good, "proven"), in)
+	case proof.Worse:
+		s.Line("  %s: %s %s", s.In(term.Bad, "worse than your export"), inwords.Clean(p.Findings[0].Message), in)
+	default:
+		s.Paragraph(term.Careful, "  ", "    ", "not proven: "+inwords.Clean(p.Why))
+	}
+}
+
+// lesser prints what is worse than in the export, instead of naming the first.
+func (a *console) lesser(e *app.Less) error {
+	a.answer(struct {
+		Proof *app.Proof `json:"proof"`
+	}{e.Proof})
+	if a.json {
+		return e
+	}
+	s := a.screen
+	s.Line("%s  %s", s.In(term.Bad, "What "+e.At.Rules.Name+" would get runs worse than your export"),
+		s.In(term.Quiet, fmt.Sprintf("(%s, %s)", e.Proof.Browser, e.Proof.View)))
+	a.showGroup("Worse than in the export", term.Bad, e.Proof.Findings, func(f finding.Finding) bool { return f.Accepted == "" }, false)
+	s.Line("")
+	s.Line("nothing was written or sent for it; both sides: %s", inwords.Near(e.Proof.Report))
+	for _, step := range e.Proof.Without {
+		s.Next("havvel pack --prove --to %s --without %s", e.At.Name, step)
+	}
+	return fault.Said
 }
 
 // showSteps prints what changes, kind by kind; with --plan also why.

@@ -22,6 +22,7 @@ import (
 	"havvel/internal/deliver/site"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
+	"havvel/internal/proof"
 	"havvel/internal/round"
 	"havvel/internal/rulebook"
 	"havvel/internal/trial"
@@ -75,7 +76,12 @@ func checksPage(string) string {
 	for _, c := range trial.Kinds() {
 		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
 	}
-	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds()) {
+	b.WriteString("\n`havvel pack --prove` and `havvel send` find these, by running the export and what is handed over side by side:\n\n" +
+		"| id | level | what it finds |\n|---|---|---|\n")
+	for _, c := range proof.Kinds() {
+		fmt.Fprintf(&b, "| [%s](#%s) | %s | %s |\n", c.ID, c.ID, c.Level, c.Title)
+	}
+	for _, c := range slices.Concat(check.Catalogue(), trial.Kinds(), proof.Kinds()) {
 		fmt.Fprintf(&b, "\n## %s\n\n%s. Level: %s.\n\n%s\n\n- before: `%s`\n- after: `%s`\n", c.ID, c.Title, c.Level, c.Text, c.Before, c.After)
 	}
 	return b.String()

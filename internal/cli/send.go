@@ -12,7 +12,8 @@ import (
 // sendFlags are what send takes besides what all commands take.
 type sendFlags struct {
 	app.Sending
-	only string
+	only      string
+	notProven bool
 }
 
 func (a *console) send() *cobra.Command {
@@ -21,8 +22,9 @@ func (a *console) send() *cobra.Command {
 		use:   "send [EXPORT]",
 		short: "Upload this version",
 		long: "Send checks the export, packs it, uploads it to each destination, and fills in its page there with what has changed of it. An\n" +
-			"export with errors is not sent, nor one that was sent before; then only the page goes, if that has changed. What was sent is\n" +
-			"written into the logbook; havvel where says what state it is in.",
+			"export with errors is not sent, nor one that was sent before; then only the page goes, if that has changed. Where there is a\n" +
+			"browser, what is sent runs beside the export first, and what runs worse is not sent. The logbook has what was sent; havvel\n" +
+			"where says what state it is in.",
 		example: "  havvel send --wait\n  havvel send --to brackwater --version 0.4.1",
 		args:    cobra.MaximumNArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runSend(ctx, args, f) },
@@ -31,6 +33,8 @@ func (a *console) send() *cobra.Command {
 	c.Flags().BoolVar(&f.Again, "again", false, "send it even if this export, or this version, was sent before")
 	c.Flags().StringVar(&f.only, "only", "", "send only the `build`, or only the page")
 	c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"build", "page"}, cobra.ShellCompDirectiveNoFileComp))
+	c.Flags().BoolVar(&f.notProven, "no-proof", false, "send it without running it beside the export (the default where HAVVEL_PROOF=off)")
+	a.withBrowser(c, &f.Browser)
 	a.withWait(c, &f.Wait, &f.Limit)
 	a.withNotice(c)
 	a.withChoices(c, &f.Choices)
@@ -67,6 +71,7 @@ func (a *console) runSend(ctx context.Context, args []string, f sendFlags) error
 		return err
 	}
 	defer b.Close()
+	f.Wanted, f.Release = app.ProvesByDefault() && !f.notProven || f.Browser != "", version
 	sent, err := k.Send(ctx, b, f.Sending)
 	return a.delivered(ctx, sent, a.refusal(k.Project, b, err))
 }

@@ -56,6 +56,7 @@ type Parcel struct {
 	Version     string
 	Fingerprint string
 	Archive     *pack.Archive
+	Proof       string // "proven", "not proven" or "worse": whether it runs as well as the export; "" where nobody looked
 }
 
 // AlreadySent says that nothing new would be sent.
@@ -152,7 +153,7 @@ func (c *Courier) begin(d *project.Destination, p Parcel, answer *portal.Answer,
 	line := logbook.Line{
 		At: c.Now(), ID: logbook.NewID(), Destination: d.Name, By: sender(),
 		Version: p.Version, Fingerprint: p.Fingerprint, SHA256: p.Archive.SHA256, Bytes: p.Archive.Bytes,
-		Errors: p.Archive.Errors(), State: answer.State, Reasons: answer.Reasons, Values: values,
+		Errors: p.Archive.Errors(), Proof: p.Proof, State: answer.State, Reasons: answer.Reasons, Values: values,
 	}
 	if line.State == "" {
 		line.State = rulebook.Sent

@@ -35,6 +35,7 @@ type Line struct {
 	SHA256      string            `json:"sha256,omitempty"`      // of the archive
 	Bytes       int64             `json:"bytes,omitempty"`       // of the archive
 	Errors      []string          `json:"errors,omitempty"`      // ids of the checks whose errors were sent on purpose, with --accept-errors
+	Proof       string            `json:"proof,omitempty"`       // "proven", "not proven" or "worse": whether it runs as well as the export
 	State       string            `json:"state"`
 	Reasons     []string          `json:"reasons,omitempty"`
 	Link        string            `json:"link,omitempty"` // the public one
@@ -186,8 +187,8 @@ func (d *Delivery) take(l Line) {
 	before := d.Line
 	d.Line = l
 	if l.Version == "" {
-		d.By, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors = before.By, before.Version, before.Fingerprint, before.SHA256,
-			before.Bytes, before.Errors
+		d.By, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors, d.Proof = before.By, before.Version, before.Fingerprint, before.SHA256,
+			before.Bytes, before.Errors, before.Proof
 	}
 	if l.Link == "" {
 		d.Link = before.Link

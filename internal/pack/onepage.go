@@ -49,6 +49,9 @@ func (p *Plan) fold(ctx context.Context) error {
 		return err
 	}
 	inside := len(p.Items) - 1
+	for i := range p.origins {
+		p.origins[i].Steps = append(slices.Clone(p.origins[i].Steps), "one-page")
+	}
 	p.entry.text = page
 	p.Items = []*Item{p.entry}
 	p.Steps = append(

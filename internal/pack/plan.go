@@ -36,6 +36,8 @@ type Plan struct {
 	cache   *Cache
 	made    *making
 	result  *export.Build // what is handed over, read as a build
+	left    []Origin      // of what stays behind
+	origins []Origin
 }
 
 // An Item is one file that is handed over.
@@ -43,6 +45,7 @@ type Item struct {
 	Name string       // where it goes
 	From *export.File // where it comes from; nil for what pack adds
 
+	by       []string                      // the steps that changed it
 	anew     bool                          // it is compressed again, although it has its encoding
 	encoding string                        // that it has in the end: "gzip", "br" or none
 	edits    []edit                        // of its text
@@ -76,6 +79,7 @@ type For struct {
 	Unsummed              bool              // nobody asks for the SHA-256 of a zip, which takes longer than writing it
 	AcceptErrors          bool              // an archive with errors is written, too
 	Front                 *Front            // nil to leave the page as it is
+	Until                 func() error      // is waited for before an archive gets its name; an error keeps it from that
 	Report                progress.Reporter // of what takes long before anything is written; nil for nobody
 }
 
@@ -149,7 +153,7 @@ func (c *Cache) Plan(ctx context.Context, b *export.Build, to For) (*Plan, error
 		if k.Name != "" && slices.Contains(to.Without, k.Name) {
 			continue
 		}
-		if err := k.run(ctx, p); err != nil {
+		if err := p.tracked(k.Name, func() error { return k.run(ctx, p) }); err != nil {
 			return nil, err
 		}
 	}
@@ -200,6 +204,7 @@ func (p *Plan) resolve(ctx context.Context) error {
 	if err := p.readable(); err != nil {
 		return err
 	}
+	p.noteOrigins()
 	if p.HandOver() == "one-page" {
 		return p.fold(ctx)
 	}
@@ -283,6 +288,9 @@ func (p *Plan) page(ctx context.Context) ([]byte, error) {
 	}
 	return p.entry.read(ctx)
 }
+
+// Await sets what is waited for before the archive gets its name; For has what that means.
+func (p *Plan) Await(until func() error) { p.to.Until = until }
 
 // Result is what is handed over, read as a build.
 func (p *Plan) Result() *export.Build { return p.result }

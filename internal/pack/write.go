@@ -72,13 +72,14 @@ func (p *Plan) Path(stem string) string {
 	return stem + map[string]string{"zip": ".zip", "one-page": ".html"}[p.HandOver()]
 }
 
-// Write writes what is handed over to a file or folder at Path. It is read back and judged by the
-// destination's checks before it gets its name; when anything fails, what was there is as it was before. The error is *Faulty
-// when the checks found errors, unless the plan accepts them.
+// Write writes what is handed over to a file or folder at Path. It is read back and judged by the destination's checks, and by Until,
+// before it gets its name; when anything fails, what was there is as it was before. The error is *Faulty when the checks found errors, unless the plan accepts them.
 func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter) (*Archive, error) {
 	var findings []finding.Finding
 	judge := func(file string) (err error) {
-		findings, err = p.judge(file)
+		if findings, err = p.judge(file); err == nil && p.to.Until != nil {
+			err = p.to.Until()
+		}
 		return err
 	}
 	var a *Archive
@@ -173,28 +174,36 @@ func (p *Plan) apart(ctx context.Context, stem string, report progress.Reporter,
 // folder writes the items into a folder.
 func (p *Plan) folder(ctx context.Context, stem string, report progress.Reporter, judge func(string) error) (*Archive, error) {
 	a := &Archive{Path: stem, Entries: len(p.Items)}
+	err := atomicfile.Folder(stem, func(folder string) error {
+		if err := p.fill(ctx, folder, a, report); err != nil {
+			return err
+		}
+		return judge(folder)
+	})
+	return a, err
+}
+
+// fill writes the items into a folder that becomes the archive.
+func (p *Plan) fill(ctx context.Context, folder string, a *Archive, report progress.Reporter) error {
 	var total int64
 	for _, it := range p.Items {
 		total += it.Size()
 	}
 	report.Begin("writing", total)
 	defer report.End()
-	err := atomicfile.Folder(stem, func(folder string) error {
-		whole := sha256.New()
-		for _, it := range p.Items {
-			w, err := it.write(ctx, filepath.Join(folder, filepath.FromSlash(it.Name)))
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(whole, "%s %s\n", w.sha256, it.Name)
-			a.Bytes += w.bytes
-			a.Files = append(a.Files, Content{it.Name, filepath.Join(stem, filepath.FromSlash(it.Name)), w.bytes, w.sha256, p.encoding(it.Name)})
-			report.Advance(w.bytes)
+	whole := sha256.New()
+	for _, it := range p.Items {
+		w, err := it.write(ctx, filepath.Join(folder, filepath.FromSlash(it.Name)))
+		if err != nil {
+			return err
 		}
-		a.SHA256 = hex.EncodeToString(whole.Sum(nil))
-		return judge(folder)
-	})
-	return a, err
+		fmt.Fprintf(whole, "%s %s\n", w.sha256, it.Name)
+		a.Bytes += w.bytes
+		a.Files = append(a.Files, Content{it.Name, filepath.Join(a.Path, filepath.FromSlash(it.Name)), w.bytes, w.sha256, p.encoding(it.Name)})
+		report.Advance(w.bytes)
+	}
+	a.SHA256 = hex.EncodeToString(whole.Sum(nil))
+	return nil
 }
 
 // encoding is what a server must name for a file: only names that say so are sent compressed.

@@ -36,6 +36,7 @@ type Project struct {
 	// how the entry page looks, where the engine left it bare; what is left out stays as it is
 	Front *Front `toml:"front"`
 	Trial Trial  `toml:"trial"` // how the game is tried in a real browser
+	Proof Proof  `toml:"proof"` // whether what is sent must be proven to run as well as the export
 	// a value that the game sends to portals, such as a score; portals make a leaderboard of it
 	Statistics   []Statistic `toml:"statistic"`
 	Listing      Listing     `toml:"listing"`      // the game's page: its texts and options, written once for all portals
@@ -124,6 +125,11 @@ type Trial struct {
 	Watch     settings.Span `toml:"watch"`    // how long the game is watched once it started; default: 3s
 	Required  bool          `toml:"required"` // whether send wants a clean trial of the same export
 	Browsers  []string      `toml:"browsers"` // in which the build is tried: chromium, firefox, or programs; default: the first there is
+}
+
+// Proof says what is wanted of proofs.
+type Proof struct {
+	Required bool `toml:"required"` // whether what can't be proven to run as well as the export is not sent
 }
 
 // A Statistic is a value that the game sends to portals.

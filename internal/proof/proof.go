@@ -1,259 +1,260 @@
-// Package proof runs an export and what is handed over side by side in a real browser, and says what became worse.
+// Package proof runs an export and what is handed over in its place side by side in a real browser, and says what became worse, where, and
+// by which step of packing. Running a build is trial's business, what a host sends hosting's.
 package proof
 
 import (
-	"bytes"
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
-	"image"
-	_ "image/png"
-	"net"
-	"net/http"
-	"os"
-	"path"
-	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"time"
 
-	"havvel/internal/browser"
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/export"
+	"havvel/internal/finding"
 	"havvel/internal/hosting"
+	"havvel/internal/pack"
+	"havvel/internal/rulebook"
+	"havvel/internal/serve"
+	"havvel/internal/trial"
 )
 
-// A Side is one of the two builds: a folder, and the path on the host at which it is served.
-type Side struct {
-	Folder string
-	At     string // begins and ends with a slash
-	Allow  []string
-	Host   hosting.Host // that serves it; isolated in any case
-}
+// An Answer says whether what is handed over runs as well as the export.
+type Answer string
 
-// A Run is what one side did.
-type Run struct {
-	Failed []string // paths that were asked for and are not there: in the build, or from the host's root, with a slash before them
-	Loaded []string // paths in the build that were answered
-	Errors []string // exceptions that nothing caught
-	Drawn  bool     // the picture has more than one colour
-}
-
+// The answers.
 const (
-	quiet   = 1200 * time.Millisecond // without a request, after which a game has loaded what it loads at first
-	longest = 20 * time.Second        // that is waited for it
+	Proven Answer = "proven"
+	Untold Answer = "not proven"
+	Worse  Answer = "worse"
 )
 
-// Play serves one side and opens it in a browser. The error says what is wrong with the machine or the browser; what the game does
-// is in the Run.
-func Play(ctx context.Context, program string, s Side) (*Run, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+// A Proof is what a comparison came to.
+type Proof struct {
+	Format   int               `json:"proof"`
+	Answer   Answer            `json:"answer"`
+	Why      string            `json:"why"`      // it is not proven; "" where it is, or where it is worse
+	Findings []finding.Finding `json:"findings"` // what is worse
+	Without  []string          `json:"without"`  // steps of packing; without them it runs as well
+	Browser  string            `json:"browser"`  // with its version
+	View     string            `json:"view"`     // in which both ran
+	Export   *Run              `json:"export"`
+	Handed   *Run              `json:"handed"`
+}
+
+// A Case is what is to be proven.
+type Case struct {
+	Export      *export.Build
+	Handed      Handed
+	Destination string
+	Rules       *rulebook.Rulebook // of the destination; nil for none in particular
+	Hooks       []rulebook.Hook    // scripts of the project's portals, which the export may name, too
+	Steps       []trial.Step
+	Accepts     []finding.Accept
+	Program     string // of the browser
+	Release     string // of Havvel
+	Place       string // on its host, where the export expects to be; "" for what its page shows
+
+	// Replan plans again without some more steps of packing; nil where none can be left out.
+	Replan func(ctx context.Context, without []string) (Handed, error)
+}
+
+// Handed is what is handed over.
+type Handed struct {
+	Build   *export.Build
+	Origins []pack.Origin // of its files
+	Steps   []string      // of packing that were taken, and can be left out
+}
+
+// Of is what a plan hands over.
+func Of(p *pack.Plan) Handed { return Handed{p.Result(), p.Origins(), p.Taken()} }
+
+// onePage reports whether it is one page that holds all files.
+func (h Handed) onePage() bool {
+	return slices.ContainsFunc(h.Origins, func(o pack.Origin) bool { return slices.Contains(o.Steps, "one-page") })
+}
+
+// Prove runs both sides. Where the second seems worse, both run once more, and only what is worse each time counts. The error says
+// what is wrong with the machine or its browser, or is the context's.
+func (s *Store) Prove(ctx context.Context, c Case) (*Proof, error) {
+	handed := c.handed(c.Handed)
+	key := s.key(ctx, &c, c.untouched(), handed)
+	if p := s.proof(key); p != nil {
+		return p, nil
+	}
+	before, after, err := s.both(ctx, &c, handed, false)
 	if err != nil {
-		return nil, fmt.Errorf("starting the server: %w", err)
+		return nil, err
 	}
-	h := &host{side: s}
-	server := &http.Server{Handler: h, ReadHeaderTimeout: longest}
-	go server.Serve(l)
-	defer server.Close()
-	errs := &complaints{}
-	b, err := browser.Start(ctx, program)
-	if err != nil {
-		return nil, fmt.Errorf("opening a browser: %w", err)
-	}
-	defer b.Close()
-	tab, err := b.Open(ctx, browser.Window{Width: 800, Height: 600}, errs.hear)
-	if err != nil {
-		return nil, fmt.Errorf("opening a window: %w", err)
-	}
-	defer tab.Close()
-	if err := tab.Go(ctx, "http://"+l.Addr().String()+s.At); err != nil {
-		return nil, fmt.Errorf("opening the game: %w", err)
-	}
-	for range 2 { // what the page does once it is there may ask for more
-		if err := h.settled(ctx); err != nil {
+	p := compare(before, after, c.Handed.Origins)
+	if p.Answer != Proven {
+		again, after, err := s.both(ctx, &c, handed, true)
+		if err != nil {
 			return nil, err
 		}
-		// On a busy machine, the page may not have begun yet with what came.
-		if err := tab.Evaluate(ctx, "", shown, nil); err != nil && !errors.Is(err, browser.ErrGone) {
-			return nil, fmt.Errorf("waiting for the game: %w", err)
+		p = p.and(compare(again, after, c.Handed.Origins), before, again)
+	}
+	p.View, p.Browser = handed.view.Name, p.Handed.Browser
+	if p.Answer == Worse && c.Replan != nil {
+		if p.Without, err = s.halve(ctx, &c, p); err != nil {
+			return nil, err
 		}
 	}
-	shot, err := tab.Picture(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("taking a picture: %w", err)
-	}
-	r := h.run()
-	r.Errors, r.Drawn = errs.list(l.Addr().String()), drawn(shot)
-	return r, nil
+	p.settle(&c)
+	return p, s.keep(key, p)
 }
 
-// shown is kept once the page is loaded and has been drawn twice, or doesn't get there within some seconds.
-const shown = `new Promise(done => {
-	setTimeout(() => done(), 5000);
-	const drawn = () => requestAnimationFrame(() => requestAnimationFrame(() => done()));
-	document.readyState === "complete" ? drawn() : addEventListener("load", drawn);
-})`
-
-// host serves the files of a side, and notes what is asked for.
-type host struct {
-	side   Side
-	mu     sync.Mutex
-	last   time.Time
-	open   int
-	failed map[string]bool
-	loaded map[string]bool
+// A side is one of the two builds, as it is run.
+type side struct {
+	trial *trial.Trial
+	view  rulebook.View
 }
 
-func (h *host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	h.mu.Lock()
-	h.open++
-	h.mu.Unlock()
-	name, ok := h.serve(w, r)
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.open--
-	h.last = time.Now()
-	if h.failed == nil {
-		h.failed, h.loaded = map[string]bool{}, map[string]bool{}
+// limits of a run: a game that takes longer can't be told.
+const (
+	startLimit = 20e9 // nanoseconds
+	watchLimit = 2e9
+)
+
+func (c *Case) view() rulebook.View { return serve.Views(c.Rules)[0] }
+
+func (c *Case) handed(h Handed) side {
+	rules := c.Rules
+	if rules == nil {
+		rules = c.plain()
 	}
+	return side{&trial.Trial{
+		Build: h.Build, Rules: rules, Destination: c.Destination, Steps: c.Steps, Accepts: c.Accepts, Start: startLimit, Watch: watchLimit,
+	}, c.view()}
+}
+
+// untouched is the export as it runs at best: on a host that sends everything as it should be, at the place that it expects, in a frame
+// that allows all, and with the portals' scripts.
+func (c *Case) untouched() side {
+	return side{&trial.Trial{
+		Build: c.Export, Rules: c.plain(), Steps: c.Steps, At: cmp.Or(c.Place, c.Export.Root()), Start: startLimit, Watch: watchLimit,
+	}, c.view()}
+}
+
+// plain is a host that has all that the export needs.
+func (c *Case) plain() *rulebook.Rulebook {
+	return &rulebook.Rulebook{
+		Name: "a plain host", Hooks: c.Hooks,
+		Serves: rulebook.Serves{Encodings: hosting.Any.Encodings, Isolation: c.Export.NeedsIsolation() != nil, CORS: true},
+		Frame: rulebook.Frame{Allow: []string{
+			"autoplay", "fullscreen", "gamepad", "clipboard-read", "clipboard-write", "accelerometer", "gyroscope", "magnetometer", "microphone",
+			"camera", "midi", "screen-wake-lock", "web-share", "xr-spatial-tracking",
+		}},
+	}
+}
+
+// both runs the export and what is handed over, at the same time. An export that was run before in the same way is not run again, unless
+// it must be.
+func (s *Store) both(ctx context.Context, c *Case, handed side, anew bool) (before, after *Run, err error) {
+	var started atomic.Int64 // milliseconds to the start of the export, once that is known
+	handed.trial.Sooner = func() time.Duration { return waited(int(started.Load())) }
+	work, ctx := errgroup.WithContext(ctx)
+	work.Go(func() (err error) {
+		if before, err = s.export(ctx, c, anew); err == nil {
+			started.Store(int64(before.StartMS))
+		}
+		return err
+	})
+	work.Go(func() (err error) {
+		after, err = s.run(ctx, handed, c.Program)
+		return err
+	})
+	return before, after, work.Wait()
+}
+
+// waited is how long one waits for what is handed over, where the export took so many milliseconds to start; 0 where it did not, or isn't
+// known to.
+func waited(ms int) time.Duration {
+	if ms == 0 {
+		return 0
+	}
+	return 4*time.Second + 2*time.Duration(ms)*time.Millisecond
+}
+
+// halve looks for the fewest steps of packing without which it runs as well; none where leaving all of them out doesn't help.
+func (s *Store) halve(ctx context.Context, c *Case, p *Proof) ([]string, error) {
+	passes := func(without []string) (bool, error) {
+		other, err := c.Replan(ctx, without)
+		if err != nil {
+			return false, ctx.Err() // it can't be packed without them
+		}
+		one := c.handed(other)
+		one.trial.Sooner = func() time.Duration { return waited(p.Export.StartMS) }
+		after, err := s.run(ctx, one, c.Program)
+		if err != nil {
+			return false, err
+		}
+		return compare(p.Export, after, other.Origins).Answer == Proven, nil
+	}
+	suspects := c.Handed.Steps
+	if len(suspects) == 0 {
+		return nil, nil
+	}
+	for _, name := range p.named(suspects) {
+		if ok, err := passes([]string{name}); err != nil || ok {
+			return []string{name}, err
+		}
+	}
+	if ok, err := passes(suspects); err != nil || !ok {
+		return nil, err
+	}
+	for len(suspects) > 1 {
+		half := len(suspects) / 2
+		first, rest := suspects[:half], suspects[half:]
+		if ok, err := passes(first); err != nil {
+			return nil, err
+		} else if ok {
+			suspects = first
+			continue
+		}
+		if ok, err := passes(rest); err != nil {
+			return nil, err
+		} else if !ok {
+			break // it takes both
+		}
+		suspects = rest
+	}
+	return suspects, nil
+}
+
+// named are the steps that the findings name, among those that can be left out; at most two.
+func (p *Proof) named(steps []string) (list []string) {
+	for _, name := range steps {
+		if slices.ContainsFunc(p.Findings, func(f finding.Finding) bool { return slices.Contains(changedBy(f.Message), name) }) {
+			list = append(list, name)
+		}
+	}
+	return list[:min(len(list), 2)]
+}
+
+// mistake is what to do about what Havvel spoiled.
+const mistake = "this is a mistake in Havvel, not in the game: hand over the export as the engine wrote it, and tell us"
+
+// settle says what to do about each finding.
+func (p *Proof) settle(c *Case) {
+	fix := mistake
 	switch {
-	case strings.HasSuffix(name, "favicon.ico") || slices.Contains(h.side.Allow, name):
-	case ok:
-		h.loaded[name] = true
-	default:
-		h.failed[name] = true
+	case len(p.Without) > 0:
+		fix = fmt.Sprintf("without %s it runs as well as the export: havvel pack --prove --without %s",
+			strings.Join(p.Without, " and "), strings.Join(p.Without, " --without "))
+	case !c.Handed.onePage() && c.Rules != nil:
+		fix = "leaving out what packing changes doesn't help, so it comes from how " + c.Rules.Name +
+			" shows games: its frame, its isolation, or the encodings that it serves"
 	}
-}
-
-func (h *host) serve(w http.ResponseWriter, r *http.Request) (name string, ok bool) {
-	name, ok = strings.CutPrefix(r.URL.Path, h.side.At)
-	if !ok {
-		http.NotFound(w, r)
-		return r.URL.Path, false
+	for i := range p.Findings {
+		f := &p.Findings[i]
+		f.Level, f.Destination, f.Fix = finding.Error, c.Destination, fix
 	}
-	file := filepath.Join(h.side.Folder, filepath.FromSlash(path.Clean("/"+name)))
-	if info, err := os.Stat(file); err == nil && info.IsDir() {
-		file, name = filepath.Join(file, "index.html"), path.Join(name, "index.html")
+	finding.Policy{Rules: c.Rules, Accepts: c.Accepts}.Settle(p.Findings)
+	if p.Answer == Worse && !slices.ContainsFunc(p.Findings, func(f finding.Finding) bool { return f.Accepted == "" }) {
+		p.Answer, p.Why = Untold, "what is worse was accepted"
 	}
-	data, err := os.ReadFile(file)
-	if err != nil {
-		http.NotFound(w, r)
-		return name, false
-	}
-	sent := h.side.Host.Send(file)
-	w.Header().Set("Content-Type", sent.Type)
-	if sent.Encoding != "" {
-		w.Header().Set("Content-Encoding", sent.Encoding)
-	}
-	hosting.Host{Isolation: true}.Isolate(w.Header())
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
-	return name, true
-}
-
-// settled waits until the game asks for nothing more.
-func (h *host) settled(ctx context.Context) error {
-	end := time.After(longest)
-	tick := time.NewTicker(100 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-end:
-			return nil
-		case <-tick.C:
-			h.mu.Lock()
-			still := h.open == 0 && !h.last.IsZero() && time.Since(h.last) > quiet
-			h.mu.Unlock()
-			if still {
-				return nil
-			}
-		}
-	}
-}
-
-func (h *host) run() *Run {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	r := &Run{}
-	for name := range h.failed {
-		r.Failed = append(r.Failed, name)
-	}
-	for name := range h.loaded {
-		r.Loaded = append(r.Loaded, name)
-	}
-	slices.Sort(r.Failed)
-	slices.Sort(r.Loaded)
-	return r
-}
-
-// complaints are the exceptions of a run.
-type complaints struct {
-	mu   sync.Mutex
-	said []string
-}
-
-func (c *complaints) hear(ev browser.Event) {
-	if e, ok := ev.(browser.Thrown); ok {
-		c.mu.Lock()
-		defer c.mu.Unlock()
-		c.said = append(c.said, e.Message)
-	}
-}
-
-// list are the exceptions, without the host's address, which differs from run to run.
-func (c *complaints) list(address string) []string {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	var list []string
-	for _, s := range c.said {
-		if s = strings.ReplaceAll(s, "http://"+address, ""); !slices.Contains(list, s) {
-			list = append(list, s)
-		}
-	}
-	return list
-}
-
-// drawn reports whether a picture has more than one colour.
-func drawn(data []byte) bool {
-	picture, _, err := image.Decode(bytes.NewReader(data))
-	if err != nil {
-		return false
-	}
-	b := picture.Bounds()
-	first := picture.At(b.Min.X, b.Min.Y)
-	other := 0
-	for y := b.Min.Y; y < b.Max.Y; y += 3 {
-		for x := b.Min.X; x < b.Max.X; x += 3 {
-			if picture.At(x, y) != first {
-				other++
-			}
-		}
-	}
-	return other > 20
-}
-
-// Worse says what the second run lacks that the first had; nothing where it is as good.
-func Worse(before, after *Run) []string {
-	var list []string
-	if extra := len(after.Failed) - len(before.Failed); extra > 0 {
-		for _, name := range after.Failed {
-			if !slices.Contains(before.Failed, name) {
-				list = append(list, "not found: "+name)
-			}
-		}
-	}
-	if len(after.Errors) > len(before.Errors) {
-		for _, e := range after.Errors {
-			if !slices.Contains(before.Errors, e) {
-				list = append(list, "exception: "+e)
-			}
-		}
-	}
-	if before.Drawn && !after.Drawn {
-		list = append(list, "nothing is drawn")
-	}
-	if missing := len(before.Loaded) - len(after.Loaded); missing > 0 && len(list) == 0 {
-		list = append(list, fmt.Sprintf("%d files fewer are loaded", missing))
-	}
-	return list
 }

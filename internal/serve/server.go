@@ -1,6 +1,7 @@
 package serve
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -32,6 +33,7 @@ type Config struct {
 	Slow  int64              // bytes a second; 0 for no limit
 	LAN   bool               // for others on the same network, too, under a path that can't be guessed
 	Port  int                // of the page around the game; 0 for any that is free
+	At    string             // the folder of its host that the game is in, with slashes around it; "" for one that it doesn't expect
 
 	Bare bool // the page around the game has nothing but the game's frame, as large as the window, and the game's pages are as they are
 }
@@ -87,6 +89,7 @@ func Start(c Config) (*Server, error) {
 	if c.Build.Root() == folder { // in the folder that it expects to be in, its mistakes could not be seen
 		folder = guard + "build/"
 	}
+	folder = cmp.Or(c.At, folder)
 	around := name
 	if !c.LAN {
 		around = "localhost" // another site than the game's, as on a portal: cookies, storage and service workers are apart

@@ -68,7 +68,7 @@ func (t *Trial) requests(v *View) []finding.Finding {
 	for _, r := range v.Requests {
 		f := finding.Finding{File: r.Path}
 		switch {
-		case r.Foreign && t.policy().Allows(r.Path), t.hook(r.Path):
+		case r.Foreign && t.policy().Allows(r.Path), t.Hook(r.Path):
 			continue
 		case r.Foreign:
 			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
@@ -101,8 +101,8 @@ func (t *Trial) requests(v *View) []finding.Finding {
 	return list
 }
 
-// hook reports whether a path is that of a portal's script.
-func (t *Trial) hook(path string) bool {
+// Hook reports whether a path is that of a portal's script.
+func (t *Trial) Hook(path string) bool {
 	return t.Rules != nil && slices.ContainsFunc(t.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == path })
 }
 

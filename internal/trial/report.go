@@ -23,8 +23,8 @@ import (
 var reportPage string
 
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
-	"picture": func(png []byte) template.URL { return inline(png, 1280) },
-	"small":   func(png []byte) template.URL { return inline(png, 320) },
+	"picture": func(png []byte) template.URL { return Inline(png, 1280) },
+	"small":   func(png []byte) template.URL { return Inline(png, 320) },
 	"inc":     func(i int) int { return i + 1 },
 	"seconds": seconds,
 	"size":    func(n int64) string { return settings.Size(n).String() },
@@ -34,8 +34,8 @@ var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap
 	},
 }).Parse(reportPage))
 
-// inline is a picture as it stands in the page: a JPEG, so wide at most.
-func inline(data []byte, most int) template.URL {
+// Inline is a picture as it stands in a page: a JPEG, so wide at most, in pixels.
+func Inline(data []byte, most int) template.URL {
 	m, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {
 		return ""

@@ -67,10 +67,7 @@ func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*V
 	if err := r.play(ctx); err != nil && !r.fell(ctx) && !r.froze(ctx, err) {
 		return nil, browser.Failed(ctx, err)
 	}
-	w := r.watch
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	r.seen.Heard, r.seen.Requests, r.seen.Problems = w.heard, w.order, append(r.seen.Problems, w.problems...)
+	r.finish()
 	return r.seen, nil
 }
 
@@ -83,7 +80,7 @@ func (t *Trial) begin(ctx context.Context, b browser.Browser, v rulebook.View, s
 func (t *Trial) beginWith(
 	ctx context.Context, b browser.Browser, v rulebook.View, scale float64, more string, ready func(*viewer),
 ) (r *viewer, done func(), err error) {
-	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true})
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true, At: t.At})
 	if err != nil {
 		return nil, nil, err
 	}

@@ -80,7 +80,8 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 		if s.next(m) && s.Answer != "" {
 			return s, nil
 		}
-		over := m.Own >= r.trial.Start || m.At >= patience*r.trial.Start
+		limit := r.trial.limit()
+		over := m.Own >= limit || m.At >= patience*limit
 		if s.WantsTo && r.resting {
 			s.yes(max(m.Since, m.Pattern))
 			return s, nil
@@ -89,7 +90,7 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 			return s, r.tell(ctx, s, last)
 		}
 		if over {
-			s.end(m, r.trial.Start)
+			s.end(m, limit)
 			return s, nil
 		}
 	}

@@ -31,17 +31,19 @@ type Trial struct {
 	Fingerprint string        // of the export that it was made from
 	Destination string
 	Rules       *rulebook.Rulebook // nil for no destination in particular
+	At          string             // the folder of the host that it is served from, with slashes around it; "" for one of its own
 	Steps       []Step             // what is done once the game has started
 	Statistics  []project.Statistic
 	Accepts     []finding.Accept
-	Start       time.Duration // the longest time to the first picture
-	Watch       time.Duration // how long the game is watched once it started
-	Browsers    []string      // paths of the browsers
-	Quick       bool          // only the first view
-	Under       []string      // conditions under which the first view is tried, too
-	Accepted    *Firsts       // first screens that are right; nil for none
-	Public      *Firsts       // those of the version that is public; nil where they aren't known
-	Only        []string      // names of views, of which at least one must be there; all when none is named
+	Start       time.Duration        // the longest time to the first picture
+	Sooner      func() time.Duration // a shorter limit, once it is known; 0 until then; nil for none
+	Watch       time.Duration        // how long the game is watched once it started
+	Browsers    []string             // paths of the browsers
+	Quick       bool                 // only the first view
+	Under       []string             // conditions under which the first view is tried, too
+	Accepted    *Firsts              // first screens that are right; nil for none
+	Public      *Firsts              // those of the version that is public; nil where they aren't known
+	Only        []string             // names of views, of which at least one must be there; all when none is named
 	Report      func(view string, done bool)
 }
 
@@ -167,6 +169,16 @@ func (t *Trial) views() ([]rulebook.View, error) {
 	}
 	more, err := under(list, t.Under)
 	return slices.Concat(list, more), err
+}
+
+// limit is the longest time to the first picture, as it is known now.
+func (t *Trial) limit() time.Duration {
+	if t.Sooner != nil {
+		if d := t.Sooner(); d > 0 {
+			return min(d, t.Start)
+		}
+	}
+	return t.Start
 }
 
 // parallel is how many views are run at the same time: two at least, since they wait more than they work.

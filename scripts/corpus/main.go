@@ -3,23 +3,25 @@
 package main
 
 import (
-	"archive/zip"
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"sort"
+	"strconv"
 	"strings"
 
+	"havvel/internal/app"
 	"havvel/internal/browser"
 	"havvel/internal/export"
+	"havvel/internal/pack"
+	"havvel/internal/progress"
+	"havvel/internal/project"
 	"havvel/internal/proof"
+	"havvel/internal/trial"
 )
 
 func main() {
@@ -27,29 +29,59 @@ func main() {
 	program := flag.String("havvel", "./havvel", "the program")
 	only := flag.String("only", "", "exports whose names hold this")
 	portals := flag.Bool("portals", false, "pack for each shipped rulebook, too")
+	in := flag.String("browser", "", "the browser: chromium, firefox, or a program")
 	doc := flag.String("doc", "", "write the table to this file")
 	flag.Parse()
-	if err := run(*home, *program, *only, *doc, *portals); err != nil {
+	c := corpus{program: *program, forms: forms()}
+	if *portals {
+		for _, name := range []string{"brackwater", "quillmarsh", "osierfold", "shed"} {
+			c.forms = append(c.forms, form{name, "rulebook = " + strconv.Quote(name) + "\naddress = \"http://127.0.0.1:7431\"\n", ""})
+		}
+	}
+	if err := c.run(*home, *only, *in, *doc); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
-// A row is how one export fared.
-type row struct {
-	name, outcome string // as well, worse, refused, can't tell
-	said          []string
-	alarms        []string // findings that the run of the export shows to be false
-	missed        []string // what failed in the packed game without a word
+// A form is one way of handing over.
+type form struct{ name, destination, rulebook string }
+
+// forms are the ways in which every export is handed over. Those that need a rulebook have one that says nothing else.
+func forms() []form {
+	rules := func(handOver, more string) string {
+		return "format = \"havvel-rulebook/1\"\nname = \"a host\"\naddress = \"http://127.0.0.1:7431\"\n\n[archive]\nhand_over = \"" + handOver + "\"\n" + more
+	}
+	return []form{
+		{"packed", "", rules("zip", "\n[serves]\nencodings = [\"gzip\", \"br\"]\nisolation = true\n")},
+		{"one page", "", rules("one-page", "")},
+		{"one page, sandboxed", "", rules("one-page", "\n[frame]\nsandbox = [\"allow-scripts\"]\n")},
+		{"entry apart", "", rules("entry-apart", "\n[serves]\nencodings = [\"gzip\", \"br\"]\nisolation = true\n")},
+	}
 }
 
-func run(home, program, only, doc string, portals bool) error {
+// A corpus is run, form by form.
+type corpus struct {
+	program, browser string
+	forms            []form
+}
+
+// A row is how one export fared.
+type row struct {
+	name   string
+	cells  []cell   // one for each form
+	alarms []string // findings that the run of the export shows to be false
+}
+
+// A cell is how an export fared in one form.
+type cell struct{ outcome, why string }
+
+func (c corpus) run(home, only, in, doc string) (err error) {
 	ctx := context.Background()
-	seen, err := browser.Find("", "")
-	if err != nil {
+	if c.browser, err = browser.Find(in, "-browser"); err != nil {
 		return err
 	}
-	if program, err = filepath.Abs(program); err != nil {
+	if c.program, err = filepath.Abs(c.program); err != nil {
 		return err
 	}
 	folders, err := filepath.Glob(filepath.Join(home, "exports", "*"))
@@ -58,136 +90,127 @@ func run(home, program, only, doc string, portals bool) error {
 	}
 	var rows []row
 	for _, folder := range folders {
-		name := filepath.Base(folder)
-		if !strings.Contains(name, only) {
+		if !strings.Contains(filepath.Base(folder), only) {
 			continue
 		}
-		to := []string{""}
-		if portals {
-			to = append(to, "brackwater", "quillmarsh", "osierfold", "shed")
-		}
-		before, err := untouched(ctx, seen, folder)
+		r, err := c.try(ctx, folder)
 		if err != nil {
-			return fmt.Errorf("running %s: %w", name, err)
+			return fmt.Errorf("trying %s: %w", filepath.Base(folder), err)
 		}
-		for _, d := range to {
-			r := row{name: name}
-			if d != "" {
-				r.name += " → " + d
-			}
-			if err := r.try(ctx, seen, program, folder, d, before); err != nil { // the browser's fault, or the machine's
-				r.outcome, r.said = "can't tell", []string{err.Error()}
-			}
-			rows = append(rows, r)
-			fmt.Println(r.line())
-		}
+		rows = append(rows, r)
+		fmt.Println(r.line())
 	}
-	text := table(rows)
+	text := c.table(rows)
 	fmt.Print("\n" + text)
 	if doc != "" {
-		return os.WriteFile(doc, []byte(page(text, rows)), 0o644)
+		return os.WriteFile(doc, []byte(c.page(text, rows)), 0o644)
 	}
 	return nil
 }
 
-// untouched runs an export at the place where it expects to be.
-func untouched(ctx context.Context, seen, folder string) (*proof.Run, error) {
-	b, err := export.Read(ctx, folder)
-	if err != nil {
-		return nil, err
-	}
-	defer b.Close()
-	root := b.Root()
-	for _, place := range []string{"/lane/"} { // an export whose page doesn't show it says so by its name
-		if strings.HasSuffix(folder, "-lane") {
-			root = place
-		}
-	}
-	return proof.Play(ctx, seen, proof.Side{Folder: folder, At: root})
-}
-
-// try packs an export for one destination and runs what comes out.
-func (r *row) try(ctx context.Context, seen, program, folder, destination string, before *proof.Run) error {
+// try packs an export in each form, and has what comes out proven.
+func (c corpus) try(ctx context.Context, folder string) (row, error) {
+	r := row{name: filepath.Base(folder)}
 	work, err := os.MkdirTemp("", "corpus-")
 	if err != nil {
-		return err
+		return r, err
 	}
 	defer os.RemoveAll(work)
-	r.check(program, folder, destination, before)
-	if err := project(work, folder, destination); err != nil {
-		return err
-	}
-	pack := exec.CommandContext(ctx, program, "pack", "--json")
-	pack.Dir = work
-	var refused strings.Builder
-	pack.Stderr = &refused
-	out, err := pack.Output()
-	var exit *exec.ExitError
-	if err != nil && !errors.As(err, &exit) {
-		return err
-	}
-	var answer struct {
-		Archives []struct {
-			Path     string
-			HandOver string `json:"hand_over"`
-			Parts    []struct{ Path string }
-		}
-	}
-	if err != nil || json.Unmarshal(out, &answer) != nil || len(answer.Archives) == 0 {
-		r.outcome = "refused"
-		r.said = []string{strings.Join(strings.Fields(refused.String()+string(out)), " ")}
-		return nil
-	}
-	zipped := filepath.Join(work, answer.Archives[0].Path)
-	for _, part := range answer.Archives[0].Parts { // the page and the rest, which the portal joins again
-		if strings.HasSuffix(part.Path, ".zip") {
-			if err := unzip(filepath.Join(work, part.Path), zipped); err != nil {
-				return err
-			}
-		}
-	}
-	game := filepath.Join(work, "game")
-	if err := unzip(zipped, game); err != nil {
-		if err := os.CopyFS(game, os.DirFS(zipped)); err != nil {
-			return err
-		}
-	}
-	after, err := proof.Play(ctx, seen, proof.Side{Folder: game, At: "/play/7/", Allow: hooks})
+	p, err := c.project(work, folder)
 	if err != nil {
-		return err
+		return r, err
 	}
-	if r.said = proof.Worse(before, after); len(r.said) > 0 { // perhaps the machine was busy: once more
-		if after, err = proof.Play(ctx, seen, proof.Side{Folder: game, At: "/play/7/", Allow: hooks}); err != nil {
-			return err
+	b, err := export.Read(ctx, folder)
+	if err != nil {
+		return r, err
+	}
+	defer b.Close()
+	cache, err := pack.Open(filepath.Join(work, "cache"))
+	if err != nil {
+		return r, err
+	}
+	defer cache.Close()
+	store := proof.In(filepath.Join(work, "proofs"))
+	var before *proof.Run
+	for i := range c.forms {
+		d := p.To[fmt.Sprintf("form-%d", i)]
+		one, run := c.prove(ctx, store, cache, p, d, b, folder)
+		r.cells = append(r.cells, one)
+		if run != nil {
+			before = run
 		}
-		r.said = proof.Worse(before, after)
 	}
-	r.outcome = "as well"
-	if len(r.said) > 0 {
-		r.outcome = "worse"
-		r.missed = r.said
+	if before != nil {
+		r.check(c.program, folder, before)
 	}
-	return nil
+	return r, nil
 }
 
-// hooks are addresses of the shipped portals' scripts, which a plain host doesn't have.
-var hooks = []string{"/sdk/brackwater-1.js"}
+// prove packs an export for one destination, and compares. run is what the export did.
+func (c corpus) prove(
+	ctx context.Context, store *proof.Store, cache *pack.Cache, p *project.Project, d *project.Destination, b *export.Build, folder string,
+) (one cell, run *proof.Run) {
+	to, err := app.Wanted(p, d, b, "1.0.0", app.Choices{})
+	if err != nil {
+		return cell{"refused", err.Error()}, nil
+	}
+	plan, err := cache.Plan(ctx, b, to)
+	if err == nil {
+		_, err = plan.Write(ctx, filepath.Join(p.Folder, "packed", d.Name), progress.None)
+	}
+	if err != nil {
+		return cell{"refused", err.Error()}, nil
+	}
+	place := "" // an export whose page doesn't show where it expects to be says so by its name
+	if strings.HasSuffix(folder, "-lane") && b.Root() == "/" {
+		place = "/lane/"
+	}
+	seen, err := store.Prove(ctx, proof.Case{
+		Export: b, Handed: proof.Of(plan), Destination: d.Name, Rules: d.Rules, Hooks: d.Rules.Hooks, Program: c.browser, Place: place,
+	})
+	if err != nil {
+		return cell{"can't tell", err.Error()}, nil // the browser's fault, or the machine's
+	}
+	one = cell{map[proof.Answer]string{proof.Proven: "as well", proof.Worse: "worse"}[seen.Answer], seen.Why}
+	if one.outcome == "" {
+		one.outcome = "can't tell"
+	}
+	if len(seen.Findings) > 0 {
+		one.why = seen.Findings[0].Message
+	}
+	return one, seen.Export
+}
 
-// project writes a project for one destination: a portal, or a plain host where there is none.
-func project(work, folder, destination string) error {
-	to := fmt.Sprintf("[to.%s]\nrulebook = %q\n", destination, destination)
-	if destination == "shed" { // your own host
-		to += "address = \"http://127.0.0.1:7431\"\n"
+// project writes a project with a destination for each form.
+func (c corpus) project(work, folder string) (*project.Project, error) {
+	text := fmt.Sprintf("[game]\ntitle = \"Tinderwick Lane\"\nshort = \"tinderwick-lane\"\nversion = \"1.0.0\"\nexport = %q\n", folder)
+	for i, f := range c.forms {
+		name := fmt.Sprintf("form-%d", i)
+		text += fmt.Sprintf("\n[to.%s]\n%s", name, f.destination)
+		if f.rulebook == "" {
+			continue
+		}
+		file := filepath.Join(work, "rulebooks", name+".toml")
+		text += fmt.Sprintf("rulebook = %q\n", file)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			return nil, err
+		}
+		if err := os.WriteFile(file, []byte(f.rulebook), 0o644); err != nil {
+			return nil, err
+		}
 	}
-	if destination == "" {
-		to = fmt.Sprintf("[to.plain]\naddress = %q\n", filepath.Join(work, "site"))
+	if err := os.WriteFile(filepath.Join(work, "havvel.toml"), []byte(text), 0o644); err != nil {
+		return nil, err
 	}
-	text := fmt.Sprintf("[game]\ntitle = \"Tinderwick Lane\"\nshort = \"tinderwick-lane\"\nversion = \"1.0.0\"\nexport = %q\n\n%s", folder, to)
-	return os.WriteFile(filepath.Join(work, "havvel.toml"), []byte(text), 0o644)
+	p, err := project.Find(work)
+	if err == nil {
+		_, err = p.Destinations(nil) // reads the rulebooks
+	}
+	return p, err
 }
 
 // check compares what check says with what the run of the export showed.
-func (r *row) check(program, folder, destination string, before *proof.Run) {
+func (r *row) check(program, folder string, before *proof.Run) {
 	look := exec.Command(program, "check", folder, "--json")
 	cache := filepath.Join(os.TempDir(), "havvel-corpus-cache", fmt.Sprint(os.Getpid())) // of this program, and no other
 	look.Env = append(os.Environ(), "XDG_CACHE_HOME="+cache)
@@ -199,7 +222,7 @@ func (r *row) check(program, folder, destination string, before *proof.Run) {
 		r.alarms = append(r.alarms, "check said nothing that can be read")
 		return
 	}
-	clean := len(before.Failed) == 0 && len(before.Errors) == 0 && before.Drawn
+	clean := len(before.Failed) == 0 && len(before.Said) == 0 && before.Answer != trial.No
 	for _, f := range answer.Findings {
 		links := strings.HasPrefix(f.ID, "link-") && f.ID != "link-absolute" && f.ID != "link-foreign"
 		if clean && (f.Level == "error" && f.ID != "link-absolute" || f.Level == "warning" && links) {
@@ -209,47 +232,41 @@ func (r *row) check(program, folder, destination string, before *proof.Run) {
 }
 
 func (r *row) line() string {
-	s := fmt.Sprintf("%-34s %-9s %s", r.name, r.outcome, strings.Join(r.said, "; "))
+	var b strings.Builder
+	fmt.Fprintf(&b, "%-34s", r.name)
+	for _, c := range r.cells {
+		fmt.Fprintf(&b, " %-10s", c.outcome)
+	}
+	for i, c := range r.cells {
+		if c.why != "" {
+			fmt.Fprintf(&b, "\n    %d %s: %s", i+1, c.outcome, c.why)
+		}
+	}
 	for _, a := range r.alarms {
-		s += "\n    false: " + a
+		b.WriteString("\n    false: " + a)
 	}
-	return s
+	return b.String()
 }
 
-func unzip(file, to string) error {
-	z, err := zip.OpenReader(file)
-	if err != nil {
-		return err
-	}
-	defer z.Close()
-	for _, e := range z.File {
-		at := filepath.Join(to, filepath.FromSlash(e.Name))
-		if strings.HasSuffix(e.Name, "/") {
-			continue
-		}
-		if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
-			return err
-		}
-		r, err := e.Open()
-		if err != nil {
-			return err
-		}
-		data, err := io.ReadAll(r)
-		if err != nil {
-			return err
-		}
-		if err := os.WriteFile(at, data, 0o644); err != nil {
-			return err
-		}
-	}
-	return nil
-}
+// outcomes are all there are, the good one first.
+var outcomes = []string{"as well", "worse", "refused", "can't tell"}
 
-func table(rows []row) string {
-	count := map[string]int{}
-	errors, warnings, missed := 0, 0, 0
+func (c corpus) table(rows []row) string {
+	var b strings.Builder
+	b.WriteString("| handed over | " + strings.Join(outcomes, " | ") + " |\n|---|---|---|---|---|\n")
+	for i, f := range c.forms {
+		count := map[string]int{}
+		for _, r := range rows {
+			count[r.cells[i].outcome]++
+		}
+		fmt.Fprintf(&b, "| %s |", f.name)
+		for _, o := range outcomes {
+			fmt.Fprintf(&b, " %d |", count[o])
+		}
+		b.WriteString("\n")
+	}
+	errors, warnings := 0, 0
 	for _, r := range rows {
-		count[r.outcome]++
 		for _, a := range r.alarms {
 			if strings.HasPrefix(a, "error") {
 				errors++
@@ -257,38 +274,33 @@ func table(rows []row) string {
 				warnings++
 			}
 		}
-		missed += min(1, len(r.missed))
 	}
-	var b strings.Builder
-	fmt.Fprintf(
-		&b,
-		"| exports | ran as well | worse | refused | false errors | false warnings | missed failures |\n|---|---|---|---|---|---|---|\n",
-	)
-	fmt.Fprintf(
-		&b,
-		"| %d | %d | %d | %d | %d | %d | %d |\n",
-		len(rows),
-		count["as well"],
-		count["worse"],
-		count["refused"],
-		errors,
-		warnings,
-		missed,
-	)
+	fmt.Fprintf(&b, "\n%d exports. Of what havvel check says, the runs show %d errors and %d warnings to be false.\n", len(rows), errors, warnings)
 	return b.String()
 }
 
-func page(text string, rows []row) string {
+func (c corpus) page(text string, rows []row) string {
 	var b strings.Builder
 	b.WriteString(
-		"# The corpus\n\n`make corpus` builds these exports from libraries and bundlers of the npm registry and Debian, packs each, and runs\n" +
-			"the export and what was packed side by side in a browser: the export at the place that it expects, the other below a\n" +
-			"folder. This is the last table.\n\n" + text + "\n",
+		"# The corpus\n\n`make corpus` builds these exports from libraries and bundlers of the npm registry and Debian, packs each in several\n" +
+			"forms, and proves it: the export at the place that it expects, what was packed below a folder, side by side in a browser.\n" +
+			"This is the last table.\n\n" + text + "\n",
 	)
-	sort.SliceStable(rows, func(i, j int) bool { return rows[i].outcome > rows[j].outcome })
-	b.WriteString("| export | outcome | |\n|---|---|---|\n")
+	b.WriteString("| export |")
+	for _, f := range c.forms {
+		b.WriteString(" " + f.name + " |")
+	}
+	b.WriteString(" why |\n|---|" + strings.Repeat("---|", len(c.forms)+1) + "\n")
 	for _, r := range rows {
-		fmt.Fprintf(&b, "| %s | %s | %s |\n", r.name, r.outcome, strings.Join(slices.Concat(r.said, r.alarms), "; "))
+		fmt.Fprintf(&b, "| %s |", r.name)
+		var why []string
+		for i, one := range r.cells {
+			fmt.Fprintf(&b, " %s |", one.outcome)
+			if one.why != "" {
+				why = append(why, c.forms[i].name+": "+one.why)
+			}
+		}
+		fmt.Fprintf(&b, " %s |\n", strings.Join(strings.Fields(strings.ReplaceAll(strings.Join(slices.Concat(why, r.alarms), "; "), "|", "/")), " "))
 	}
 	return b.String()
 }

@@ -1,0 +1,72 @@
+package pack
+
+import "slices"
+
+// An Origin says what became of a file of the export, or where a file that is handed over comes from.
+type Origin struct {
+	File  string   // in the export; "" for what pack adds
+	Name  string   // in what is handed over; "" for what stays behind
+	Steps []string // that changed it, by name
+}
+
+// shape is what a step can change of an item.
+type shape struct {
+	name, encoding string
+	anew, made     bool
+	edits          int
+	text           *byte
+}
+
+func (it *Item) shape() shape {
+	s := shape{it.Name, it.encoding, it.anew, it.open != nil, len(it.edits), nil}
+	if len(it.text) > 0 {
+		s.text = &it.text[0]
+	}
+	return s
+}
+
+// tracked runs a step, and notes which items it changed.
+func (p *Plan) tracked(name string, run func() error) error {
+	before := map[*Item]shape{}
+	for _, it := range p.Items {
+		before[it] = it.shape()
+	}
+	err := run()
+	for _, it := range p.Items {
+		was, there := before[it]
+		delete(before, it)
+		if name != "" && (!there || was != it.shape()) && !slices.Contains(it.by, name) {
+			it.by = append(it.by, name)
+		}
+	}
+	for it := range before {
+		p.left = append(p.left, Origin{File: p.build.Inside(it.From), Steps: []string{name}})
+	}
+	return err
+}
+
+// noteOrigins keeps where everything comes from, before it may become one page.
+func (p *Plan) noteOrigins() {
+	p.origins = slices.Clone(p.left)
+	for _, it := range p.Items {
+		o := Origin{Name: it.Name, Steps: it.by}
+		if it.From != nil {
+			o.File = p.build.Inside(it.From)
+		}
+		p.origins = append(p.origins, o)
+	}
+}
+
+// Origins lists what became of the export's files, and what pack adds. Names are those inside the game's folder.
+func (p *Plan) Origins() []Origin { return p.origins }
+
+// Taken lists the steps that changed something and can be left out, in their order.
+func (p *Plan) Taken() []string {
+	var names []string
+	for _, k := range Kinds() {
+		if k.Name != "stamp" && slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Name == k.Name }) {
+			names = append(names, k.Name)
+		}
+	}
+	return names
+}

@@ -1,0 +1,222 @@
+package proof
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"havvel/internal/finding"
+	"havvel/internal/pack"
+	"havvel/internal/trial"
+)
+
+// origins are those of a plan, by both of their names.
+type origins []pack.Origin
+
+// ofHanded is what a name in what is handed over comes from; of one that isn't there, what the export's file of that name became.
+func (list origins) ofHanded(name string) pack.Origin {
+	for _, o := range list {
+		if o.Name == name {
+			return o
+		}
+	}
+	return list.ofExport(name)
+}
+
+// ofExport is what became of a file of the export.
+func (list origins) ofExport(file string) pack.Origin {
+	for _, o := range list {
+		if o.File == file {
+			return o
+		}
+	}
+	for _, o := range list { // a mistake in letters, or in the encoding's ending
+		if strings.EqualFold(o.File, file) || o.File != "" && strings.TrimSuffix(o.File, path.Ext(o.File)) == file {
+			return o
+		}
+	}
+	return pack.Origin{File: file, Name: file}
+}
+
+// compare says what is worse in the second run.
+func compare(before, after *Run, list origins) *Proof {
+	p := &Proof{Format: format, Answer: Proven, Findings: []finding.Finding{}, Export: before, Handed: after}
+	p.requests(list)
+	p.said(list)
+	p.heard()
+	p.loaded(list)
+	p.steps()
+	apart, told := p.picture()
+	p.start(list, told && !apart)
+	if len(p.Findings) > 0 {
+		p.Answer = Worse
+	}
+	return p
+}
+
+func (p *Proof) worse(f finding.Finding) { p.Findings = append(p.Findings, f) }
+
+// start compares whether both start. alike says that both show the same picture.
+func (p *Proof) start(list origins, alike bool) {
+	switch before, after := p.Export, p.Handed; {
+	case before.Answer == trial.No && after.Answer != trial.Yes:
+		p.Answer, p.Why = Untold, "the export itself doesn't start: "+before.Why
+	case before.Answer == trial.Yes && after.Answer == trial.No:
+		f := finding.Finding{ID: "proof-start", Message: "the export starts, and what is handed over doesn't: " + after.Why}
+		if len(p.Findings) > 0 {
+			f.File, f.Line, f.Column = p.Findings[0].File, p.Findings[0].Line, p.Findings[0].Column
+		}
+		p.Findings = slices.Insert(p.Findings, 0, f)
+	case after.Answer == trial.Yes, before.Answer == after.Answer && alike:
+	default:
+		p.Answer, p.Why = Untold, "whether it starts can't be told: "+after.Why
+	}
+}
+
+// by says which steps of packing changed one of some files.
+func by(files ...pack.Origin) string {
+	var steps []string
+	for _, o := range files {
+		for _, s := range o.Steps {
+			if s != "stamp" && !slices.Contains(steps, s) {
+				steps = append(steps, s)
+			}
+		}
+	}
+	if len(steps) == 0 {
+		return ""
+	}
+	return " (changed by: " + strings.Join(steps, ", ") + ")"
+}
+
+// changedBy are the steps that a message names.
+func changedBy(message string) []string {
+	_, list, _ := strings.Cut(message, " (changed by: ")
+	list, _, _ = strings.Cut(list, ")")
+	return strings.Split(list, ", ")
+}
+
+// requests compares what was asked for in vain.
+func (p *Proof) requests(list origins) {
+	known := map[string]bool{}
+	for _, q := range p.Export.Failed {
+		known[q.Path] = true
+	}
+	for _, q := range p.Handed.Failed {
+		asked, asker := list.ofHanded(q.Path), list.ofHanded(q.By)
+		if known[asked.File] || known[q.Path] {
+			continue
+		}
+		f := finding.Finding{ID: "proof-request", File: asker.File, Line: q.Line, Column: q.Column}
+		if q.By == "" {
+			f.File, asker = "", pack.Origin{}
+		}
+		f.Message = fmt.Sprintf("%s is asked for, and fails (%s); in the export it doesn't%s", q.Path, q.Why, by(asked, asker))
+		p.worse(f)
+	}
+}
+
+// said compares exceptions, errors on the console, and what the browser forbade.
+func (p *Proof) said(list origins) {
+	known := map[string]bool{}
+	for _, f := range p.Export.Said {
+		known[f.ID+same(f.Message)] = true
+	}
+	for _, f := range p.Handed.Said {
+		if known[f.ID+same(f.Message)] {
+			continue
+		}
+		o := pack.Origin{}
+		if f.File != "" {
+			o = list.ofHanded(f.File)
+			f.File = o.File
+		}
+		f.ID, f.Level = strings.Replace(f.ID, "trial-", "proof-", 1), ""
+		f.Message += "; the export runs without it" + by(o)
+		p.worse(f)
+	}
+}
+
+// heard compares calls and events.
+func (p *Proof) heard() {
+	for _, name := range p.Export.Heard {
+		if !slices.Contains(p.Handed.Heard, name) && p.Handed.Answer == trial.Yes {
+			p.worse(finding.Finding{ID: "proof-call", Message: "the export makes the " + name + ", and what is handed over doesn't"})
+		}
+	}
+}
+
+// loaded compares what came before the game had started, unless all of it is in one page.
+func (p *Proof) loaded(list origins) {
+	if len(p.Findings) > 0 || p.Handed.Answer != trial.Yes || (Handed{Origins: list}).onePage() {
+		return
+	}
+	came := map[string]bool{}
+	for _, name := range slices.Concat(p.Handed.Loaded, paths(p.Handed.Failed)) {
+		came[list.ofHanded(name).File] = true
+	}
+	for _, name := range p.Export.Loaded {
+		o := list.ofExport(name)
+		if o.Name != "" && o.File == name && !came[name] {
+			p.worse(finding.Finding{
+				ID: "proof-loaded", File: name, Message: "the export loads it before it starts, and what is handed over doesn't" + by(o),
+			})
+		}
+	}
+}
+
+func paths(list []Asked) (names []string) {
+	for _, q := range list {
+		names = append(names, q.Path)
+	}
+	return names
+}
+
+// steps compares which steps of the trial failed.
+func (p *Proof) steps() {
+	for _, s := range p.Handed.Steps {
+		if len(p.Export.Steps) == 0 {
+			p.worse(finding.Finding{ID: "proof-step", Message: "the step " + s + "; in the export it goes well"})
+		}
+	}
+}
+
+// mostApart is the share of places from which on two first screens are different. Both sides draw the same with the same random numbers;
+// what moves doesn't count.
+const mostApart = 0.04
+
+// picture compares the first screens; told is false where they can't be compared.
+func (p *Proof) picture() (apart, told bool) {
+	share, told := p.Export.First.LooksApart(p.Handed.First)
+	if !told || share < mostApart {
+		return false, told
+	}
+	p.worse(finding.Finding{
+		ID: "proof-picture", Message: fmt.Sprintf("the first screen is another: %.0f %% of what stands still look different", 100*share),
+	})
+	return true, true
+}
+
+// and is what two comparisons came to: only what both found is worse. before and again are the two runs of the export; where these look
+// different, too, pictures tell nothing.
+func (p *Proof) and(o *Proof, before, again *Run) *Proof {
+	if o.Answer != Worse {
+		return o
+	}
+	share, told := before.First.LooksApart(again.First)
+	random := told && share >= mostApart
+	both := slices.DeleteFunc(slices.Clone(o.Findings), func(f finding.Finding) bool {
+		return f.ID == "proof-picture" && random || !slices.ContainsFunc(p.Findings, func(other finding.Finding) bool {
+			shown := func(id string) bool { return id == "proof-start" || id == "proof-picture" } // nothing to see may be either
+			return f.ID == other.ID && same(f.Message) == same(other.Message) || shown(f.ID) && shown(other.ID)
+		})
+	})
+	if len(both) > 0 {
+		o.Findings = both
+		return o
+	}
+	o.Answer, o.Why = Untold, "two runs differed: "+o.Findings[0].Message
+	o.Findings = []finding.Finding{}
+	return o
+}

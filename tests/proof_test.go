@@ -1,0 +1,70 @@
+package tests
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"havvel/internal/demo"
+)
+
+// proofOf is what pack --json says of the proof of its only archive.
+type proofOf struct {
+	Archives []struct {
+		Path  string
+		Proof *struct {
+			Answer, Why, Browser, View, Report string
+			Without                            []string
+		}
+	}
+}
+
+// TestProof: what runs as well as the export is proven and sent, what runs worse is neither written nor sent, and who wants a proof gets
+// one or an error.
+func TestProof(t *testing.T) {
+	partner(t, "chromium")
+	_, folder := portal(t, nil)
+	to := []string{"--to", "brackwater"}
+	on := []string{"HAVVEL_PROOF=", "BRACKWATER_KEY=" + demo.PracticeKey}
+	files := filepath.Join(folder, "export", "web")
+
+	t.Log("as well")
+	run(t, folder, append([]string{"pack", "--prove"}, to...)...).must(t, 0, "proven: it runs as well as your export")
+	again := decode[proofOf](t, run(t, folder, append([]string{"pack", "--json"}, to...)...).must(t, 0))
+	if p := again.Archives[0].Proof; p == nil || p.Answer != "proven" || p.Browser == "" || p.View != "frame" {
+		t.Errorf("pack does not say again that it is proven: %+v", p)
+	}
+
+	t.Log("no browser")
+	nowhere := append([]string{"PATH=" + t.TempDir()}, on...)
+	edit(t, folder, "[[statistic]]", "[proof]\nrequired = true\n\n[[statistic]]")
+	runWith(t, folder, nowhere, append([]string{"send"}, to...)...).must(t, 3, "neither Chromium nor Firefox")
+	edit(t, folder, "required = true", "required = false")
+	runWith(t, folder, nowhere, append([]string{"send", "--wait"}, to...)...).must(t, 0, "not proven: there is neither Chromium nor Firefox", "sent 0.4.0")
+
+	t.Log("sent by default with a proof")
+	runWith(t, folder, on, append([]string{"send", "--again", "--wait", "--json"}, to...)...).must(t, 0, `"proof": "proven"`)
+	runWith(t, folder, on, append([]string{"where", "--json"}, to...)...).must(t, 0, `"proof": "proven"`)
+
+	t.Log("worse: a file that a script names in parts stays behind")
+	script, err := os.ReadFile(filepath.Join(files, "loader.js"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	asks := "const ending = ['js', 'on'].join('');\nfetch('levels/one.' + ending).then((r) => r.json()).then((l) => { window.level = l.lanterns.length; });\n"
+	writeInto(t, files, map[string][]byte{"loader.js": append([]byte(asks), script...), "levels/one.json": []byte(`{"lanterns": [1, 2]}`)})
+	edit(t, folder, "[[statistic]]", "[pack]\nleave_out = [\"levels/\"]\n\n[[statistic]]")
+	archive := filepath.Join(folder, "packed", "brackwater-0.5.0.zip")
+	worse := run(t, folder, append([]string{"pack", "--prove", "--version", "0.5.0"}, to...)...).must(t, 1, "runs worse than your export",
+		"loader.js:2", "levels/one.json is asked for, and fails", "--without leave-out")
+	if _, err := os.Stat(archive); err == nil {
+		t.Error("the archive was written")
+	}
+	if page, err := os.ReadFile(filepath.Join(folder, ".havvel", "proofs", "brackwater.html")); err != nil || !strings.Contains(string(page), "levels/one.json") {
+		t.Errorf("no page shows both sides (%v)\n%s", err, worse.out)
+	}
+	runWith(t, folder, on, append([]string{"send", "--version", "0.5.0"}, to...)...).must(t, 1, "runs worse than your export")
+	runWith(t, folder, on, append([]string{"where", "--json"}, to...)...).must(t, 0, `"version": "0.4.0"`)
+	runWith(t, folder, on, append([]string{"send", "--no-proof", "--version", "0.5.0"}, to...)...).must(t, 0, "sent 0.5.0")
+}
