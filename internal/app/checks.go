@@ -82,6 +82,8 @@ func Subject(p *project.Project, d *project.Destination, b *export.Build) check.
 		Plants:      d.Plants(),
 		Without:     slices.Clone(p.Pack.Without),
 		Accepts:     Accepts(p),
+		Inferred:    InferredOf(p),
+		Heard:       heardOf(p, d, b),
 	}
 	for _, x := range p.Statistics {
 		s.Statistics = append(s.Statistics, x.Name)

@@ -18,7 +18,7 @@ type Hook struct {
 	Hook        string `json:"hook"` // the script's address, or the call
 	Event       string `json:"event"`
 	Required    bool   `json:"required"`
-	MadeBy      string `json:"made_by"` // "page", "code", "adapter", "pack" or "" for nobody
+	MadeBy      string `json:"made_by"` // "page", "code", "adapter", "inferred", "pack" or "" for nobody
 	File        string `json:"file"`
 	Line        int    `json:"line"`
 	Heard       int    `json:"heard"`     // how often the last trial heard it
@@ -28,7 +28,7 @@ type Hook struct {
 }
 
 // Hooks lists what a destination wants of a build: who makes it, and what the last trial of the same export heard, nil for none.
-func Hooks(ctx context.Context, b *export.Build, d *project.Destination, last *trial.Result) []Hook {
+func Hooks(ctx context.Context, b *export.Build, d *project.Destination, inferred hooks.Inferred, last *trial.Result) []Hook {
 	var rows []Hook
 	for _, h := range d.Rules.Hooks {
 		script := Hook{Destination: d.Name, Hook: h.Script, Required: h.Required}
@@ -40,18 +40,22 @@ func Hooks(ctx context.Context, b *export.Build, d *project.Destination, last *t
 		}
 		rows = append(rows, script)
 		for _, c := range h.Calls {
-			rows = append(rows, callRow(ctx, b, d, h, c, last))
+			rows = append(rows, callRow(ctx, b, d, h, c, inferred, last))
 		}
 	}
 	return rows
 }
 
-func callRow(ctx context.Context, b *export.Build, d *project.Destination, h rulebook.Hook, c rulebook.Call, last *trial.Result) Hook {
+func callRow(
+	ctx context.Context, b *export.Build, d *project.Destination, h rulebook.Hook, c rulebook.Call, inferred hooks.Inferred, last *trial.Result,
+) Hook {
 	r := Hook{Destination: d.Name, Hook: c.Call, Event: c.Event, Required: c.Required, Tried: last != nil}
 	if f, at, ok := hooks.Makes(b, c.Call); ok {
 		r.MadeBy, r.File, r.Line = "code", f.Path, lineOf(ctx, f, at)
 	} else if f, at, ok := hooks.SentFrom(b, c.Event); ok && h.Plant && d.Plants() {
 		r.MadeBy, r.File, r.Line = "adapter", f.Path, lineOf(ctx, f, at)
+	} else if h.Plant && d.Plants() && inferred.Has(c.Event) {
+		r.MadeBy = "inferred"
 	}
 	if last != nil && len(last.Views) > 0 {
 		place := 0

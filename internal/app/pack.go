@@ -11,10 +11,12 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/hooks"
 	"havvel/internal/inwords"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
 	"havvel/internal/project"
+	"havvel/internal/trial"
 )
 
 // Choices are what is asked of a plan beyond what the project says.
@@ -45,13 +47,14 @@ func ArchivePath(p *project.Project, d *project.Destination, folder, ver string)
 }
 
 // PackFor says what project and command line want of a plan.
-func PackFor(p *project.Project, d *project.Destination, version string, c Choices) (pack.For, error) {
+func PackFor(p *project.Project, d *project.Destination, b *export.Build, version string, c Choices) (pack.For, error) {
 	to := pack.For{
 		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: Accepts(p),
 		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
 		Slim: c.Slim || p.Pack.Slim, Smallest: c.Smallest || p.Pack.Smallest, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
 		Unsummed: c.Unsummed, Without: slices.Concat(p.Pack.Without, c.Without), AcceptErrors: c.AcceptErrors,
 	}
+	to.Inferred, to.Heard = InferredOf(p), heardOf(p, d, b)
 	for _, name := range to.Without {
 		if !slices.Contains(StepNames(), name) {
 			return to, fault.New(fault.Usage, "there is no step %q to leave out; there is: %s", name, strings.Join(StepNames(), ", "))
@@ -60,6 +63,25 @@ func PackFor(p *project.Project, d *project.Destination, version string, c Choic
 	var err error
 	to.Front, err = frontOf(p)
 	return to, err
+}
+
+// heardOf are the calls that the last trial of this export heard.
+func heardOf(p *project.Project, d *project.Destination, b *export.Build) []string {
+	if last := trial.Last(p.Folder, d.Name); last != nil && last.Fingerprint == b.Fingerprint {
+		return last.Calls()
+	}
+	return nil
+}
+
+// InferredOf is what a project has found out while its game runs.
+func InferredOf(p *project.Project) hooks.Inferred {
+	i := hooks.Inferred{Events: p.Hooks.Infer}
+	for _, s := range p.Statistics {
+		if s.Global != "" || s.Storage != "" {
+			i.Values = append(i.Values, hooks.Value{Name: s.Name, Global: s.Global, Storage: s.Storage})
+		}
+	}
+	return i
 }
 
 func StepNames() []string {
@@ -105,7 +127,7 @@ func PlanFor(
 	c Choices,
 	report progress.Reporter,
 ) (plan *pack.Plan, done func() error, err error) {
-	to, err := PackFor(p, d, version, c)
+	to, err := PackFor(p, d, b, version, c)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -139,7 +161,7 @@ func AsPacked(
 
 // Wanted is PackFor; the error is a *pack.Faulty where the destination would not take the build.
 func Wanted(p *project.Project, d *project.Destination, b *export.Build, version string, c Choices) (pack.For, error) {
-	to, err := PackFor(p, d, version, c)
+	to, err := PackFor(p, d, b, version, c)
 	if err == nil {
 		if findings := forbidden(p, d, b, c); len(findings) > 0 {
 			err = &Barred{d, &pack.Faulty{Findings: findings}}

@@ -111,8 +111,8 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 	all := proof.Case{
 		Export: b, Handed: proof.Of(plan), Destination: d.Name, Rules: d.Rules, Steps: p.steps, Accepts: Accepts(project), Program: p.path,
 		Release: p.how.Release,
-		Hooks:  hooksOf(project),
-		Replan: replan,
+		Hooks:   hooksOf(project),
+		Replan:  replan,
 	}
 	seen := p.store.Known(ctx, all)
 	if seen == nil && !p.how.Wanted {

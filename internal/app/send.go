@@ -147,7 +147,7 @@ func (k *Desk) sendOne(
 	page *deliver.Contents,
 	how Sending,
 ) (*deliver.Status, error) {
-	to, err := PackFor(k.Project, d, how.Version, how.Choices)
+	to, err := PackFor(k.Project, d, b, how.Version, how.Choices)
 	if err != nil {
 		return nil, err
 	}

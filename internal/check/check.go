@@ -8,6 +8,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/finding"
+	"havvel/internal/hooks"
 	"havvel/internal/rulebook"
 )
 
@@ -29,6 +30,8 @@ type Subject struct {
 	Rules       *rulebook.Rulebook // nil without a destination
 	Packed      bool               // the build goes out by havvel pack, which fixes some findings
 	Plants      bool               // pack may plant the rulebook's scripts
+	Inferred    hooks.Inferred     // what pack's adapter finds out by itself
+	Heard       []string           // calls that a trial of this build heard
 	Without     []string           // steps that pack must not take
 	Accepts     []finding.Accept
 	Version     string    // that the next send uploads; "" when it is not known

@@ -14,6 +14,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/export/link"
+	"havvel/internal/hooks"
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 	"havvel/internal/rulebook"
@@ -262,7 +263,8 @@ var flawed = map[string]struct {
 	"hook-absent":   {in("index.html", "/sdk.js", "game.js"), []string{"error index.html"}},
 	"hook-twice":    {in("index.html", "<title>", `<script src="/sdk.js"></script><title>`), []string{"warning index.html:1"}},
 	"hook-late":     {in("index.html", "<head>", "<head><script src=game.js></script>"), []string{"warning index.html:1"}},
-	"hook-uncalled": {in("game.js", "Arcade.ready()", "ready()"), []string{"warning "}},
+	"hook-uncalled": {in("game.js", "Arcade.ready()", "ready()"), []string{"error "}},
+	"hook-inferred": {in("game.js", "Arcade.ready()", "ready()"), []string{"note "}},
 
 	"statistic-unsent":     {with("more.js", `Arcade.score("bestscore", 3)`), []string{"warning "}},
 	"statistic-undeclared": {with("more.js", `Arcade.score("best-score", 3); window.Arcade.score("moves", 3)`), []string{"warning "}},
@@ -336,6 +338,7 @@ func pageOf(id string) PageFacts {
 // history is what the logbook and the project say, for the checks that ask them.
 var history = map[string]func(s *Subject){
 	"name-charset":         func(s *Subject) { s.Build.Charset = "Shift-JIS" },
+	"hook-inferred":        func(s *Subject) { s.Inferred = hooks.Inferred{Events: []string{"loading-done"}} },
 	"statistic-unsent":     func(s *Subject) { s.Statistics = []string{"best-score"} },
 	"statistic-undeclared": func(s *Subject) { s.Statistics = []string{"best-score"} },
 	"fresh-same":           func(s *Subject) { s.Sent = []Sent{{"0.4.0", s.Build.Fingerprint, "public", time.Now()}} },

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 
 	"havvel/internal/export"
 	"havvel/internal/export/link"
@@ -11,6 +12,31 @@ import (
 )
 
 var hookChecks = []*Check{
+	{
+		ID:    "hook-inferred",
+		Title: "A call is made by what pack's adapter finds out",
+		Level: finding.Note,
+		Text: "The game doesn't say it, and havvel.toml has the adapter find it out while the game runs: loading is done when nothing has come for a " +
+			"while and something is drawn, play begins with the first press after that, and stops when the game is hidden, left or no longer in " +
+			"front; a value is sent when it changes. havvel trial shows when each was sent. Take one out of the list where the guess is wrong.",
+		Before: `[hooks] infer = ["loading-done", "play-begun"]`,
+		After:  `window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "play-begun" } }))`,
+		Run: func(p *Pass) {
+			if p.Rules == nil {
+				return
+			}
+			for _, h := range p.Rules.Hooks {
+				for _, c := range h.Calls {
+					if !calls(p.Build, c.Call) && h.Plant && p.Plants && p.Inferred.Has(c.Event) && !hooks.Sends(p.Build, c.Event) {
+						p.report(finding.Finding{
+							Message: fmt.Sprintf("%s is inferred: pack's adapter finds out %s, and makes the call", c.Call, c.Event),
+							Fix:     "havvel trial shows when it comes; send the event in the game where it comes too early or too late",
+						})
+					}
+				}
+			}
+		},
+	},
 	{
 		ID:    "hook-absent",
 		Title: "A script that the portal wants is not in the page",
@@ -104,10 +130,10 @@ var hookChecks = []*Check{
 	{
 		ID:    "hook-uncalled",
 		Title: "The game never makes a call that the portal wants",
-		Level: finding.Warning,
+		Level: finding.Error,
 		Text: "The portal wants to hear certain things from the game: that it has loaded, that a level has begun, a score. No script of the " +
-			"build makes the " +
-			"call by its name. Some engines put the name together while they run, so look whether the game makes it another way.",
+			"build makes the call by its name, or sends its event, and no trial heard it. An engine that puts the name together while it runs is " +
+			"seen by havvel trial. Without touching the game, pack's adapter can find out some events by itself: infer under [hooks].",
 		Before: "the portal's script in the page, and no call of Portal.ready",
 		After:  "Portal.ready() when the game has loaded",
 		Run: func(p *Pass) {
@@ -117,15 +143,15 @@ var hookChecks = []*Check{
 			for _, h := range p.Rules.Hooks {
 				for _, c := range h.Calls {
 					adapts := h.Plant && p.Plants || hooks.Adapted(p.Build)
-					made := calls(p.Build, c.Call) || adapts && hooks.Sends(p.Build, c.Event)
+					made := calls(p.Build, c.Call) || adapts && hooks.Sends(p.Build, c.Event) || slices.Contains(p.Heard, c.Call)
+					if !made && adapts && p.Inferred.Has(c.Event) {
+						continue
+					}
 					if c.Required && !made {
 						p.report(
 							finding.Finding{
 								Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name),
-								Fix: fmt.Sprintf(
-									"call it in the game, or send the event %q, which havvel pack turns into the call (havvel hooks shows how)",
-									c.Event,
-								),
+								Fix:     uncalled(c.Event),
 							},
 						)
 					}
@@ -133,6 +159,15 @@ var hookChecks = []*Check{
 			}
 		},
 	},
+}
+
+// uncalled is what to do about an event that nobody sends.
+func uncalled(event string) string {
+	fix := fmt.Sprintf("call it in the game, or send the event %q, which havvel pack turns into the call (havvel hooks shows how)", event)
+	if slices.Contains(hooks.Inferable(), event) {
+		fix += fmt.Sprintf("; or have pack's adapter find it out: infer = [%q] under [hooks] in havvel.toml", event)
+	}
+	return fix
 }
 
 // eachHook calls visit for every hook of the rulebook, with the entry page.

@@ -50,7 +50,7 @@ func (a *console) runHooks(ctx context.Context, args []string) error {
 		if last != nil && last.Fingerprint != b.Fingerprint {
 			last = nil
 		}
-		rows := app.Hooks(ctx, b, d, last)
+		rows := app.Hooks(ctx, b, d, app.InferredOf(p), last)
 		doc.Hooks = append(doc.Hooks, rows...)
 		a.showHooks(d, rows, last)
 	}

@@ -13,6 +13,9 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/tdewolff/minify/v2"
+	"github.com/tdewolff/minify/v2/js"
+
 	"havvel/internal/export"
 	"havvel/internal/export/script"
 	"havvel/internal/export/web"
@@ -85,6 +88,55 @@ func Adapt(data []byte, page *web.Page, h rulebook.Hook, values map[string]strin
 		}
 	}
 	return insert(data, at, adapterMark+"<script>"+strings.TrimSpace(adapter)+"("+string(described(h, values))+");</script><!-- /havvel -->")
+}
+
+// Inferred is what is found out while a game runs, for games that don't send it.
+type Inferred struct {
+	Events []string // of Inferable
+	Values []Value
+}
+
+// A Value is a statistic that the game keeps in a global value, or in its storage.
+type Value struct {
+	Name    string `json:"name"`
+	Global  string `json:"global,omitempty"`
+	Storage string `json:"storage,omitempty"`
+}
+
+// Inferable lists the events that can be found out.
+func Inferable() []string { return []string{"loading-done", "play-begun", "play-stopped"} }
+
+// Has reports whether an event is found out.
+func (i Inferred) Has(event string) bool {
+	return slices.Contains(i.Events, event) || event == "statistic" && len(i.Values) > 0
+}
+
+//go:embed infer.js
+var inferring string
+
+// inferMark stands before what infers in a page.
+const inferMark = "<!-- havvel: inferred -->"
+
+// Infer returns the page's bytes with a script that finds out what happens, before all others, and sends the events that the game could
+// send. data must be what page was read from.
+func Infer(data []byte, page *web.Page, what Inferred) []byte {
+	if len(what.Events)+len(what.Values) == 0 || bytes.Contains(data, []byte(inferMark)) {
+		return data
+	}
+	given, err := json.Marshal(map[string]any{"events": append([]string{}, what.Events...), "values": append([]Value{}, what.Values...)}) // < is escaped
+	if err != nil {
+		panic(err) // they are texts
+	}
+	return insert(data, page.HeadStart, "\n"+inferMark+"<script>"+short(inferring)+"("+string(given)+");</script><!-- /havvel -->")
+}
+
+// short is a script with short names and without spaces.
+func short(text string) string {
+	var b bytes.Buffer
+	if err := (&js.Minifier{}).Minify(minify.New(), &b, strings.NewReader(text), nil); err != nil {
+		panic(err) // it is one of ours
+	}
+	return strings.TrimSuffix(b.String(), ";")
 }
 
 // described is what the adapter must know of a hook, as JSON that can stand in a script.

@@ -2,57 +2,63 @@ package pack
 
 import (
 	"bytes"
+	"compress/flate"
 	"context"
 	"crypto/sha256"
 	_ "embed"
 	"encoding/base64"
 	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"hash/crc32"
 	"html"
-	"mime"
-	"path"
-	"regexp"
+	"io"
 	"slices"
 	"strings"
+
+	"github.com/tdewolff/parse/v2/js"
 
 	"havvel/internal/atomicfile"
 	"havvel/internal/disk"
 	"havvel/internal/export"
 	"havvel/internal/export/link"
-	"havvel/internal/export/web"
+	"havvel/internal/export/script"
 	"havvel/internal/fault"
+	"havvel/internal/hosting"
+	"havvel/internal/pack/deflate"
+	slimmer "havvel/internal/pack/slim"
+	"havvel/internal/progress"
 )
 
-// fold puts everything into the entry page. What the page and its stylesheets name, and what scripts import, goes where it is
-// named. What scripts load while they run is held in the page, and handed out by name. What can't go in, such as a second
-// page, is an error.
+// fold puts everything into the entry page: one compressed stream with all files, and a script that hands them out wherever the game looks
+// for them, under the addresses that they would have on a host. What can't go in is an error that names it.
 func (p *Plan) fold(ctx context.Context) error {
 	if p.entry.From.Page == nil || p.result.Entry == nil {
 		return fault.New(fault.No, "can't fold %s into one page: its entry page can't be read", p.build.Path)
 	}
-	f := &folding{plan: p, done: map[*export.File][]byte{}, placed: map[*export.File]bool{}}
+	f := &folding{plan: p, files: map[string]heldFile{}, queries: map[string]string{}}
 	if err := f.verify(); err != nil {
 		return err
 	}
-	page, err := f.file(ctx, p.result.Entry)
+	contents, err := f.contents(ctx)
 	if err != nil {
 		return err
 	}
-	held, err := f.held(ctx)
+	stream, err := f.compressed(ctx, contents)
 	if err != nil {
 		return err
 	}
-	if stamp := p.named(StampName); stamp != nil {
-		held += fmt.Sprintf("<script type=\"application/json\" id=\"havvel-build\">%s</script>\n", bytes.TrimSpace(stamp.text))
-	}
-	if page, err = apply(page, []edit{{at: web.ReadPage(page).HeadStart, text: "\n" + held}}); err != nil {
+	way := fmt.Sprintf("one-page 2 %x", f.frame())
+	made, err := p.made.product(sha256.Sum256(stream), way, func(w io.Writer) error { return f.page(w, stream) })
+	if err != nil {
 		return err
 	}
 	inside := len(p.Items) - 1
 	for i := range p.origins {
 		p.origins[i].Steps = append(slices.Clone(p.origins[i].Steps), "one-page")
 	}
-	p.entry.text = page
+	p.entry.text, p.entry.edits = nil, nil
+	p.entry.use(made)
 	p.Items = []*Item{p.entry}
 	p.Steps = append(
 		p.Steps,
@@ -60,199 +66,248 @@ func (p *Plan) fold(ctx context.Context) error {
 			Name:  "one-page",
 			What:  fmt.Sprintf("%s %s into %s", count(inside, "file"), verb(inside, "goes", "go"), export.EntryName),
 			Why:   p.to.Rules.Name + " takes one page",
-			Bytes: int64(len(page)) - p.result.Bytes,
+			Bytes: made.bytes - p.result.Bytes,
 		},
 	)
-	p.result, err = export.Assemble(
-		ctx,
-		p.build.Path,
-		"page",
-		[]export.Part{{Path: export.EntryName, Bytes: int64(len(page)), Open: p.entry.Open}},
-	)
+	p.inside = p.result
+	p.result, err = export.Assemble(ctx, p.build.Path, "page", []export.Part{{Path: export.EntryName, Bytes: made.bytes, Open: p.entry.Open}})
 	return err
 }
 
 // A folding is the work of putting files into one.
 type folding struct {
-	plan   *Plan
-	within []*export.File // that are being folded, the outermost first
-	done   map[*export.File][]byte
-	placed map[*export.File]bool // that stand where they are named
+	plan    *Plan
+	files   map[string]heldFile
+	queries map[string]string // specifiers of imports with a query, and the files that they lead to
 }
+
+// A heldFile is a file's type, and where it is in the stream: its start, and how long it is.
+type heldFile [3]any
 
 // verify returns an error for what can't go into a page.
 func (f *folding) verify() error {
 	b := f.plan.result
-	workers := map[*export.File]bool{}
+	imports := map[*export.File][]export.Link{}
 	for _, l := range b.Links {
-		if l.To == nil {
-			continue
-		}
-		if l.To.Page != nil && l.To != b.Entry {
-			return f.cannot(l, "which is a page of its own")
-		}
-		if l.To.Script != nil && l.Worker {
-			workers[l.To] = true
+		switch {
+		case l.To == nil:
+		case l.To.Page != nil && l.From.Page != nil && f.leads(l):
+			return f.cannot(l, "which is another page; players would be led away from the one that is handed over")
+		case l.To.Page != nil && l.To != b.Entry && f.plan.opaque():
+			return f.cannot(l, "a page in a frame, which the sandbox of %s keeps from this one", f.plan.to.Rules.Name)
+		case l.To.Script != nil && l.Import && l.Certainty == link.Certain:
+			imports[l.From] = append(imports[l.From], l)
 		}
 	}
 	for _, l := range b.Links {
-		if workers[l.From] && l.To != nil {
-			return f.cannot(l, "from a worker, which can't see what the page holds")
+		if l.To == nil || l.To.Script == nil || !l.Worker {
+			continue
+		}
+		if l.Use == "script" && strings.Contains(strings.ToLower(l.Target), "sharedworker") && f.plan.opaque() {
+			return f.cannot(l, "a worker that several pages share, which the sandbox of %s forbids", f.plan.to.Rules.Name)
+		}
+		if circle := circleOf(imports, l.To, nil); circle != nil {
+			return f.cannot(*circle, "and that leads back to itself, which a worker can't import from a page")
 		}
 	}
 	return nil
 }
 
-func (f *folding) cannot(l export.Link, why string) error {
+// opaque reports whether the destination's frame has an origin of its own (HTML standard, section 7.1.1).
+func (p *Plan) opaque() bool {
+	sandbox := p.to.Rules.Frame.Sandbox
+	return len(sandbox) > 0 && !slices.Contains(sandbox, "allow-same-origin")
+}
+
+// leads reports whether a page's link is one that players follow.
+func (f *folding) leads(l export.Link) bool {
+	it := f.plan.named(l.From.Path)
+	if it == nil {
+		return false
+	}
+	r, err := it.Open()
+	if err != nil {
+		return false // reading it again says why
+	}
+	defer r.Close()
+	data, err := io.ReadAll(io.LimitReader(r, int64(l.Offset)))
+	if err != nil {
+		return false
+	}
+	tag := strings.ToLower(string(data[bytes.LastIndexByte(data, '<')+1:]))
+	return strings.HasPrefix(tag, "a ") || strings.HasPrefix(tag, "a\n") || strings.HasPrefix(tag, "area")
+}
+
+// circleOf is an import that leads back to where one came from; nil for none.
+func circleOf(imports map[*export.File][]export.Link, at *export.File, within []*export.File) *export.Link {
+	within = append(within, at)
+	for _, l := range imports[at] {
+		if slices.Contains(within, l.To) {
+			return &l
+		}
+		if found := circleOf(imports, l.To, within); found != nil {
+			return found
+		}
+	}
+	return nil
+}
+
+func (f *folding) cannot(l export.Link, why string, args ...any) error {
+	why = fmt.Sprintf(why, args...)
 	return unfollowed(l.From.Path, l.Line, l.Column, "it names %s as %q, %s, so it can't be put into the page", l.Path, l.Target, why)
 }
 
-//go:embed onepage.js
-var onePageScript string
-
-// held holds the files that stand nowhere else, with a script that hands them out.
-func (f *folding) held(ctx context.Context) (string, error) {
-	var b strings.Builder
+// contents are all files one after another, behind an index that says which is where. The index comes behind its length, in ten digits.
+func (f *folding) contents(ctx context.Context) ([]byte, error) {
+	var all bytes.Buffer
 	for _, o := range f.plan.result.Parts() {
-		if o == f.plan.result.Entry || o.Path == StampName || f.placed[o] && !f.loaded(o) {
+		if o.Path == StampName {
 			continue
 		}
-		data, err := f.file(ctx, o)
-		if err != nil {
-			return "", err
-		}
-		fmt.Fprintf(
-			&b,
-			"<script type=\"text/plain\" data-havvel=\"%s\" data-type=\"%s\">%s</script>\n",
-			html.EscapeString(o.Path),
-			typeOf(o),
-			base64.StdEncoding.EncodeToString(data),
-		)
-	}
-	if b.Len() == 0 {
-		return "", nil
-	}
-	return b.String() + "<script>" + strings.TrimSpace(onePageScript) + "</script>\n", nil
-}
-
-// loaded reports whether a script may load a file while it runs.
-func (f *folding) loaded(o *export.File) bool {
-	if _, vague := f.plan.result.Vague(o); vague {
-		return o.Kind != export.KindScript && o.Kind != export.KindStyle
-	}
-	return slices.ContainsFunc(f.plan.result.NamesOf(o), func(l export.Link) bool { return l.Certainty != link.Certain })
-}
-
-// file returns a file's bytes with everything in them that it links to.
-func (f *folding) file(ctx context.Context, o *export.File) ([]byte, error) {
-	if data, ok := f.done[o]; ok {
-		return data, nil
-	}
-	if slices.Contains(f.within, o) {
-		return nil, unfollowed(o.Path, 0, 0, "it links to itself by way of %s, so it can't be put into the page", f.within[len(f.within)-1].Path)
-	}
-	f.within = append(f.within, o)
-	defer func() { f.within = f.within[:len(f.within)-1] }()
-	was := o.Encoding
-	if who, _ := f.plan.result.Unpacker(o); was != "" && who != export.ByHost {
-		data, err := f.plan.named(o.Path).read(ctx)
-		f.done[o] = data
-		return data, err // the game unpacks it, as it does on a host that sends no Content-Encoding
-	}
-	data, err := f.plan.named(o.Path).decoded(ctx, was)
-	if err != nil {
-		return nil, err
-	}
-	var edits []edit
-	for _, l := range f.plan.result.Links {
-		if l.From != o || l.Certainty != link.Certain || l.To == nil && l.Result != export.Missing {
-			continue // what a script loads while it runs is held in the page
-		}
-		more, err := f.link(ctx, l, data)
+		data, kind, err := f.content(ctx, o)
 		if err != nil {
 			return nil, err
 		}
-		edits = append(edits, more...)
+		f.files[o.Path] = heldFile{kind, all.Len(), len(data)}
+		all.Write(data)
+		if all.Len() > mostFolded {
+			return nil, fault.New(fault.No, "can't fold %s into one page: it has more than %s", f.plan.build.Path, size(mostFolded)).
+				Then("export it with smaller pictures and sounds, or hand it over in another form")
+		}
 	}
-	if data, err = apply(data, edits); err == nil {
-		f.done[o] = data
-	}
-	return data, err
-}
-
-// link puts what a link leads to in its place.
-func (f *folding) link(ctx context.Context, l export.Link, data []byte) ([]edit, error) {
-	switch {
-	case l.To == nil:
-		return nil, f.cannot(l, "and there is no such file")
-	case !l.Whole():
-		return nil, f.cannot(l, "which is put together from parts")
-	}
-	f.placed[l.To] = true
-	content, err := f.file(ctx, l.To)
+	index, err := json.Marshal(map[string]any{
+		"page": f.plan.result.Entry.Path, "files": f.files, "root": f.plan.build.Root(), "queries": f.queries,
+	})
 	if err != nil {
 		return nil, err
 	}
-	if l.From.Page != nil && l.Use == "script" {
-		if edits := inline(data, l, content); edits != nil {
-			return edits, nil
+	return slices.Concat(fmt.Appendf(nil, "%10d", len(index)), index, all.Bytes()), nil
+}
+
+// mostFolded is the most that goes into a page, in bytes.
+const mostFolded = 96 << 20
+
+// content is what a page holds of a file, and its type: as it would come from a host.
+func (f *folding) content(ctx context.Context, o *export.File) (data []byte, kind string, err error) {
+	it := f.plan.named(o.Path)
+	if who, _ := f.plan.result.Unpacker(o); o.Encoding != "" && who != export.ByHost {
+		data, err = it.read(ctx) // the game unpacks it, as it does on a host that sends no Content-Encoding
+		return data, hosting.TypeOf(o.Path), err
+	}
+	if data, err = it.decoded(ctx, o.Encoding); err == nil && o.Script != nil {
+		data, err = f.script(o, data)
+	}
+	plain, _ := hosting.Plain(o.Path)
+	return data, hosting.TypeOf(plain), err
+}
+
+// script is a script whose imports lead to what the page holds.
+func (f *folding) script(o *export.File, data []byte) ([]byte, error) {
+	holds := func(name string) bool { return f.plan.named(name) != nil && name != StampName }
+	now, err := rewritten(data, o.Path, holds, func(specifier, to string) { f.queries[specifier] = to })
+	if err != nil || bytes.Equal(now, data) || o.WhyUnparsed() != "" || len(data) > script.LargestTree {
+		return now, err
+	}
+	if _, err := js.Parse(inputOf(now), js.Options{}); err != nil {
+		return nil, unfollowed(o.Path, 0, 0, "its imports can't be rewritten for one page: %w. That is a mistake in Havvel", err)
+	}
+	return now, nil
+}
+
+// compressed is one stream (RFC 1951).
+func (f *folding) compressed(ctx context.Context, contents []byte) ([]byte, error) {
+	effort := deflate.Quick
+	if f.plan.to.Smallest {
+		effort = deflate.Smallest
+	}
+	f.plan.to.Report.Begin("packing", int64(len(contents)))
+	defer f.plan.to.Report.End()
+	streams, err := f.plan.cache.deflated.Streams(ctx, []deflate.Content{{
+		Name: export.EntryName, SHA256: sha256.Sum256(contents), CRC32: crc32.ChecksumIEEE(contents), Bytes: int64(len(contents)),
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(contents)), nil },
+	}}, effort, f.plan.to.Report.Advance)
+	if err != nil {
+		return nil, err
+	}
+	var out bytes.Buffer
+	if streams[0].Deflated {
+		_, err = streams[0].CopyTo(&out)
+		return out.Bytes(), err
+	}
+	w, err := flate.NewWriter(&out, flate.NoCompression) // nothing is gained, and a browser wants a stream
+	if err != nil {
+		return nil, err
+	}
+	_, err = w.Write(contents)
+	if err == nil {
+		err = w.Close()
+	}
+	return out.Bytes(), err
+}
+
+//go:embed onepage.js
+var holdScript string
+
+//go:embed onepage_start.js
+var startScript string
+
+// frame is all of the page but the stream, with a mark where that goes.
+func (f *folding) frame() string {
+	lang, title := "en", f.plan.to.Title
+	if page := f.plan.result.Entry.Page; page != nil && page.Title != "" {
+		title = page.Title
+	}
+	stamp := ""
+	if it := f.plan.named(StampName); it != nil {
+		stamp = fmt.Sprintf("<script type=\"application/json\" id=\"havvel-build\">%s</script>\n", bytes.TrimSpace(it.text))
+	}
+	return fmt.Sprintf("<!DOCTYPE html>\n<html lang=\"%s\">\n<head>\n<meta charset=\"utf-8\">\n"+
+		"<meta name=\"viewport\" content=\"width=device-width, initial-scale=1, viewport-fit=cover\">\n<title>%s</title>\n%s"+
+		"<script>%s\n%s</script>\n</head>\n<body>\n%s<script>havvelBegin()</script>\n</body>\n</html>\n",
+		lang, html.EscapeString(title), stamp, small(holdScript), small(startScript), streamMark)
+}
+
+const streamMark = "\x00stream\x00"
+
+// small is a script without its comments and spaces, as it may stand in a page (HTML standard, section 4.12.1.3).
+func small(text string) string {
+	text = strings.TrimSpace(string(slimmer.Content("a.js", []byte(text))))
+	return strings.NewReplacer("</script", `<\/script`, "<!--", `<\!--`).Replace(text)
+}
+
+// chunk is how much of the stream one element holds, in bytes; a multiple of three.
+const chunk = 768 << 10
+
+// page writes the page.
+func (f *folding) page(w io.Writer, stream []byte) error {
+	before, after, _ := strings.Cut(f.frame(), streamMark)
+	if _, err := io.WriteString(w, before); err != nil {
+		return err
+	}
+	for part := range slices.Chunk(stream, chunk) {
+		text := base64.StdEncoding.EncodeToString(part)
+		if _, err := fmt.Fprintf(w, "<script type=\"text/held\">%s</script><script>havvelTake()</script>\n", text); err != nil {
+			return err
 		}
 	}
-	address := "data:" + typeOf(l.To) + ";base64," + base64.StdEncoding.EncodeToString(content)
-	var edits []edit
-	for _, at := range append([]int{l.Offset}, l.Again...) {
-		edits = append(edits, edit{at, l.Len, address})
-	}
-	return edits, nil
-}
-
-var (
-	source = regexp.MustCompile(`(?is)\s+src\s*=\s*("[^"]*"|'[^']*'|[^\s>"']+)`)
-	later  = regexp.MustCompile(`(?is)\s(defer|async)(\s|=|>|/)`)
-	ending = regexp.MustCompile(`(?i)</(script)`)
-)
-
-// inline puts a script's text into its element; nil for one that must run later than where it stands, or does not stand in
-// an element.
-func inline(data []byte, l export.Link, content []byte) []edit {
-	from := bytes.LastIndexByte(data[:l.Offset], '<')
-	to := bytes.IndexByte(data[l.Offset:], '>')
-	if from < 0 || to < 0 || !bytes.HasPrefix(bytes.ToLower(data[from:]), []byte("<script")) {
-		return nil
-	}
-	tag := data[from : l.Offset+to+1]
-	src := source.FindIndex(tag)
-	if src == nil || later.Match(tag) {
-		return nil
-	}
-	text := ending.ReplaceAllString(strings.ReplaceAll(string(content), "<!--", `<\!--`), `<\/$1`)
-	return []edit{{from + src[0], src[1] - src[0], ""}, {at: from + len(tag), text: "\n" + text + "\n"}}
-}
-
-// typeOf is the type under which a browser takes a file.
-func typeOf(f *export.File) string {
-	switch f.Kind {
-	case export.KindScript:
-		return "text/javascript"
-	case export.KindWasm:
-		return "application/wasm"
-	case export.KindStyle:
-		return "text/css"
-	}
-	if t, _, err := mime.ParseMediaType(mime.TypeByExtension(strings.ToLower(path.Ext(f.Path)))); err == nil {
-		return t
-	}
-	return "application/octet-stream"
+	_, err := io.WriteString(w, after)
+	return err
 }
 
 // onePage writes the page that everything was folded into.
-func (p *Plan) onePage(file string, judge func(string) error) (*Archive, error) {
-	sum := sha256.Sum256(p.entry.text)
-	a := &Archive{Path: file, Entries: 1, Bytes: int64(len(p.entry.text)), SHA256: hex.EncodeToString(sum[:])}
+func (p *Plan) onePage(ctx context.Context, file string, judge func(string) error) (*Archive, error) {
+	a := &Archive{Path: file, Entries: 1}
 	return a, atomicfile.File(file, func(f disk.File) error {
-		if _, err := f.Write(p.entry.text); err != nil {
+		r, err := p.entry.Open()
+		if err != nil {
+			return err
+		}
+		defer r.Close()
+		sum := sha256.New()
+		if a.Bytes, err = io.Copy(io.MultiWriter(f, sum), progress.Reader(ctx, r, progress.None)); err != nil {
 			return fmt.Errorf("writing %s: %w", file, err)
 		}
+		a.SHA256 = hex.EncodeToString(sum.Sum(nil))
 		return judge(f.Name())
 	})
 }

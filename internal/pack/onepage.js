@@ -1,56 +1,400 @@
-(function () {
+// Hold has a scope (a page, a frame, a worker) find the files of a game that one page holds, wherever the game looks for them. What runs in
+// it sees the addresses that the files would have on a host.
+function havvelHold(self, held) {
 	"use strict";
-	// Files that the game loads by name come out of the page that holds them.
-	const here = document.baseURI.replace(/[^/]*([?#].*)?$/, "");
-	const made = {};
-	const held = {};
-	for (const e of document.querySelectorAll("script[data-havvel]")) {
-		held[e.dataset.havvel] = e;
-	}
-	function name(address) {
-		let s = String(address);
-		if (here && s.startsWith(here)) s = s.slice(here.length);
-		if (/^([a-z][a-z0-9+.-]*:|\/\/)/i.test(s)) return "";
+	// held.files: by name, the file's type, its length, and where it is: an address, or a function that gives one.
+	// held.real: the folder in which the game believes to be. held.roots: other folders that mean the same. held.at: this scope's own address.
+	const { files, real, texts } = held, document = self.document, back = new Map(), absent = {};
+	const own = (o, k) => Object.prototype.hasOwnProperty.call(o, k);
+	const known = { fetch: self.fetch, createObjectURL: self.URL.createObjectURL.bind(self.URL), Worker: self.Worker };
+	const base = () => (document ? document.baseURI : held.at);
+	const address = (name) => real + name.split("/").map(encodeURIComponent).join("/");
+
+	// nameOf is the file that an address leads to; absent for one that would be in the game's folder and isn't, "" for one elsewhere.
+	function nameOf(text, from) {
+		let u;
 		try {
-			return decodeURIComponent(new URL(s, "http://page/").pathname.slice(1));
+			u = new URL(String(text), from || base());
 		} catch (e) {
 			return "";
 		}
-	}
-	function inside(address) {
-		const n = name(address);
-		if (!n || !Object.hasOwn(held, n)) return address;
-		if (!made[n]) {
-			const bytes = Uint8Array.from(atob(held[n].textContent), (c) => c.charCodeAt(0));
-			made[n] = URL.createObjectURL(new Blob([bytes], { type: held[n].dataset.type }));
-			held[n].remove();
+		const whole = u.href.replace(/[?#].*$/s, "");
+		let inside = null;
+		for (const root of u.protocol === "held:" ? ["held:/"] : [real, ...held.roots]) {
+			if (inside === null && whole.startsWith(root)) {
+				try {
+					inside = decodeURIComponent(whole.slice(root.length));
+				} catch (e) {
+					inside = whole.slice(root.length);
+				}
+				if (!own(files, inside) && own(files, inside.replace(/\/?$/, "/").replace(/^\//, "") + "index.html")) inside = inside.replace(/\/?$/, "/").replace(/^\//, "") + "index.html";
+				if (own(files, inside)) return inside;
+				if (root !== real) inside = null;
+			}
 		}
-		return made[n];
+		return inside === null ? "" : absent;
 	}
-	const fetched = window.fetch;
-	window.fetch = function (what, how) {
-		const address = what instanceof Request ? what.url : what;
-		const other = inside(address);
-		return other === address ? fetched.call(this, what, how) : fetched.call(this, other);
+
+	function place(name) {
+		const f = files[name];
+		if (typeof f[2] === "function") f[2] = f[2]();
+		back.set(f[2], name);
+		return f[2];
+	}
+
+	// made keeps addresses of texts that were rewritten.
+	const made = new Map();
+	function remade(kind, name, type, text) {
+		const key = kind + name;
+		if (!made.has(key)) {
+			made.set(key, "data:,"); // a circle ends here
+			const url = known.createObjectURL(new Blob([text()], { type }));
+			back.set(url, name);
+			made.set(key, url);
+		}
+		return made.get(key);
+	}
+
+	function textOf(name) {
+		if (texts && own(texts, name)) return texts[name];
+		const x = new XMLHttpRequest();
+		opened.call(x, "GET", place(name), false);
+		sent.call(x);
+		return x.responseText;
+	}
+
+	// to is the address that holds what an address leads to.
+	function to(text, from) {
+		if (typeof text !== "string" || text === "" || text[0] === "#") return text;
+		const name = nameOf(text, from);
+		if (!name || name === absent) return text;
+		const hash = /#.*$/s.exec(text);
+		return (/^text\/css/.test(files[name][0]) ? sheet(name) : /svg\+xml/.test(files[name][0]) && texts ? drawing(name) : place(name)) + (hash ? hash[0] : "");
+	}
+	const sheet = (name) => remade("css ", name, "text/css", () => styled(textOf(name), address(name)));
+	const drawing = (name) => remade("svg ", name, "image/svg+xml", () => marked(textOf(name), address(name)));
+	const from = (text) => (typeof text === "string" && back.has(text.replace(/#.*$/s, "")) ? address(back.get(text.replace(/#.*$/s, ""))) : text);
+
+	// styled is a style's text with the addresses in it that hold what it names.
+	function styled(css, at) {
+		if (typeof css !== "string" || !/url\(|@import/i.test(css)) return css;
+		const unescaped = (s) => s.replace(/\\([0-9a-f]{1,6}\s?|.)/gi, (m, c) => (/^[0-9a-f]/i.test(c) ? String.fromCodePoint(parseInt(c, 16)) : c));
+		return css.replace(/\/\*[\s\S]*?\*\/|url\(\s*("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[^)'"]*?)\s*\)|(@import\s+)("[^"]*"|'[^']*')/gi, (all, url, imports, text) => {
+			if (url === undefined && text === undefined) return all;
+			const inner = unescaped((url === undefined ? text : url).replace(/^["']|["']$/g, ""));
+			const with_ = to(inner, at);
+			return with_ === inner ? all : (imports || "url(") + '"' + with_ + '"' + (imports ? "" : ")");
+		});
+	}
+
+	// kinds of attributes, by the elements that have them.
+	const addresses = { src: /^(img|audio|video|source|track|script|embed|input|iframe|frame)$/, href: /^(link|image|use|feimage)$/, "xlink:href": /^(image|use|feimage|script)$/, poster: /^video$/, data: /^object$/, background: /^(body|table|td)$/ };
+	const isPage = (name) => name && name !== absent && /^text\/html/.test(files[name][0]);
+
+	// changed is what an attribute becomes.
+	function changed(tag, attribute, value, at) {
+		const a = attribute.toLowerCase(), t = tag.toLowerCase();
+		if (a === "style") return styled(value, at);
+		if (a === "srcdoc") return marked(value, at);
+		if (a === "srcset" || a === "imagesrcset") return value.replace(/([^\s,]\S*[^\s,]|[^\s,])(\s+[^,]*)?(,|$)/g, (all, url, size, end) => to(url, at) + (size || "") + end);
+		return addresses[a] && addresses[a].test(t) ? to(value, at) : value;
+	}
+	// A frame's held page is written into it, and its address kept beside it: a frame that goes nowhere is there at once.
+	const framed = "data-held-src";
+	const frames = (tag, attribute, value, at) => /^iframe$/i.test(tag) && /^src$/i.test(attribute) && isPage(nameOf(value, at)) && new URL(value, at || base()).href;
+
+	// marked is HTML or SVG with the addresses in it that hold what it names.
+	function marked(html, at) {
+		if (typeof html !== "string" || html.indexOf("<") < 0) return html;
+		let here = at, raw = "";
+		return html.replace(/<!--[\s\S]*?-->|<(\/?)([a-zA-Z][^\s\/>]*)((?:[^>"']|"[^"]*"|'[^']*')*)>([^<]*)/g, (all, end, tag, rest, after, offset) => {
+			if (tag === undefined) return all;
+			const t = tag.toLowerCase();
+			if (raw) {
+				if (!end || t !== raw) return all;
+				raw = "";
+				return all;
+			}
+			if (end) return all;
+			if (t === "style" && html.indexOf("</style", offset) > 0) after = styled(after, here);
+			if (t === "script" || t === "style" || t === "textarea" || t === "title") raw = t;
+			const get = (name) => (new RegExp("(?:^|\\s)" + name + "\\s*=\\s*(\"[^\"]*\"|'[^']*'|[^\\s>]+)", "i").exec(rest) || ["", ""])[1].replace(/^["']|["']$/g, "");
+			if (t === "link" && /^(preload|modulepreload|prefetch|manifest)$/i.test(get("rel"))) return after;
+			if (t === "meta" && /content-security-policy/i.test(get("http-equiv"))) return after;
+			if (t === "base" && get("href")) here = new URL(get("href"), at || base()).href;
+			if (t === "script" && /^importmap$/i.test(get("type"))) return "<script type=held-importmap>" + after;
+			return "<" + tag + rest.replace(/([^\s=\/"'>]+)(\s*=\s*)("[^"]*"|'[^']*'|[^\s"'>]+)/g, (one, name, is, quoted) => {
+				if (/^integrity$/i.test(name)) return "";
+				const value = quoted.replace(/^["']|["']$/g, "").replace(/&amp;/g, "&").replace(/&quot;/g, '"').replace(/&#39;|&apos;/g, "'");
+				const page = frames(tag, name, value, here);
+				if (page) name = framed;
+				const other = page || changed(tag, name, value, here);
+				return other === value ? one : name + is + '"' + other.replace(/&/g, "&amp;").replace(/"/g, "&quot;") + '"';
+			}) + ">" + after;
+		});
+	}
+
+	// module is the address of a module, with what it imports in the addresses that hold it: for where import maps don't reach.
+	const module = (name) => remade("module ", name, "text/javascript", () => textOf(name).replace(/(["'])held:\/([^"'?#]*)([^"']*)\1/g, (all, q, path) => {
+		const other = decodeURIComponent(path);
+		return own(files, other) ? q + module(other) + q : all;
+	}));
+
+	// What scripts of modules ask for.
+	self.havvelHeld = {
+		held, nameOf, place, absent, marked, address,
+		from: (name) => (what, how) => {
+			const at = address(name), mapped = (document && held.bare && held.bare[what]) || what, file = nameOf(mapped, at);
+			const url = file && file !== absent ? (document ? place(file) : module(file)) : mapped;
+			return how === undefined ? import(url) : import(url, how);
+		},
+		meta: (name) => ({ url: address(name), resolve: (what) => (held.bare && held.bare[what]) || new URL(what, address(name)).href }),
 	};
-	const opened = XMLHttpRequest.prototype.open;
-	XMLHttpRequest.prototype.open = function (method, address, ...rest) {
-		return opened.call(this, method, inside(address), ...rest);
+
+	const patch = (object, name, make) => {
+		const was = object && object[name];
+		if (typeof was === "function") Object.defineProperty(object, name, { value: make(was), configurable: true, writable: true, enumerable: own(object, name) && Object.prototype.propertyIsEnumerable.call(object, name) });
 	};
+	const access = (proto, name, set, get) => {
+		const was = proto && Object.getOwnPropertyDescriptor(proto, name);
+		if (!was || !was.configurable || !was.get) return;
+		Object.defineProperty(proto, name, { ...was, get() { return get ? get.call(this, was.get.call(this)) : was.get.call(this); }, set: was.set && function (v) { was.set.call(this, set.call(this, v)); } });
+	};
+
+	// fetch and XMLHttpRequest answer as a host would.
+	const answer = (r, url) => {
+		Object.defineProperty(r, "url", { value: url, configurable: true });
+		const clone = r.clone;
+		r.clone = function () { return answer(clone.call(this), url); };
+		return r;
+	};
+	self.fetch = async function fetch(what, how) {
+		const request = self.Request && what instanceof Request, url = request ? what.url : String(what), name = nameOf(url);
+		if (!name) return known.fetch.call(self, what, how);
+		const whole = new URL(url, base()).href.replace(/#.*$/s, "");
+		const signal = (how && how.signal) || (request && what.signal);
+		if (signal) signal.throwIfAborted();
+		if (name === absent) return answer(new Response("", { status: 404, statusText: "Not Found" }), whole);
+		const [type, length] = files[name], headers = new Headers((how && how.headers) || (request ? what.headers : {}));
+		const range = /^bytes=(\d*)-(\d*)$/.exec(headers.get("range") || ""), head = /^head$/i.test((how && how.method) || (request ? what.method : ""));
+		const got = head ? null : await known.fetch.call(self, place(name), signal ? { signal } : {});
+		if (!range) return answer(new Response(got && got.body, { status: 200, headers: { "content-type": type, "content-length": String(length), "accept-ranges": "bytes" } }), whole);
+		const start = range[1] === "" ? Math.max(0, length - range[2]) : +range[1], end = range[1] === "" || range[2] === "" ? length - 1 : Math.min(length - 1, +range[2]);
+		if (start >= length) return answer(new Response("", { status: 416, headers: { "content-range": "bytes */" + length } }), whole);
+		const part = got && (await got.blob()).slice(start, end + 1, type);
+		return answer(new Response(part, { status: 206, headers: { "content-type": type, "content-length": String(end - start + 1), "content-range": `bytes ${start}-${end}/${length}` } }), whole);
+	};
+	const opened = self.XMLHttpRequest && XMLHttpRequest.prototype.open, sent = self.XMLHttpRequest && XMLHttpRequest.prototype.send;
+	patch(self.XMLHttpRequest && XMLHttpRequest.prototype, "open", (was) => function open(method, url, ...rest) {
+		const name = nameOf(url);
+		if (!name) return was.call(this, method, url, ...rest);
+		const whole = new URL(url, base()).href, say = (values) => { for (const k in values) Object.defineProperty(this, k, { get: () => values[k], configurable: true }); };
+		say({ responseURL: whole });
+		if (name === absent) say({ status: 404, statusText: "Not Found", response: null, responseText: "" });
+		return was.call(this, /^head$/i.test(method) ? "GET" : method, name === absent ? "data:," : place(name), ...rest);
+	});
+
+	// Workers have a start that makes this of them.
+	const scripts = new Map(); // what the game made blobs of
+	if (self.URL.createObjectURL) {
+		patch(self.URL, "createObjectURL", (was) => function createObjectURL(what) {
+			const url = was.call(self.URL, what);
+			if (what instanceof Blob && /script|^$/.test(what.type)) scripts.set(url, what);
+			return url;
+		});
+		patch(self.URL, "revokeObjectURL", (was) => function revokeObjectURL(url) {
+			scripts.delete(url);
+			return was.call(self.URL, url);
+		});
+	}
+	const opaque = self.origin === "null";
+	function started(url, options) {
+		const text = String(url), name = nameOf(text), game = scripts.get(text), modules = options && options.type === "module";
+		if (game ? false : !name || name === absent) return null;
+		const table = {};
+		for (const n in files) table[n] = [files[n][0], files[n][1], place(n)];
+		const at = game ? real : new URL(text, base()).href;
+		const hold = `(${havvelHold})(self, ${JSON.stringify({ files: table, real, roots: held.roots, at, worker: true })});\n`;
+		const script = game ? known.createObjectURL(game) : modules ? module(name) : place(name);
+		const blob = (code) => known.createObjectURL(new Blob([code], { type: "text/javascript" }));
+		if (!modules) return blob(hold + `importScripts(${JSON.stringify(script)});`);
+		if (!opaque) return blob(`import ${JSON.stringify(blob(hold))};\nimport ${JSON.stringify(script)};`);
+		// There, workers can't be modules; one that imports a module keeps what it is told until that is there.
+		return blob(hold + `{ const kept = [], keep = (e) => { e.stopImmediatePropagation(); kept.push(e); };
+			addEventListener("message", keep);
+			import(${JSON.stringify(script)}).then(() => { removeEventListener("message", keep); for (const e of kept) dispatchEvent(new MessageEvent("message", { data: e.data, ports: [...e.ports] })); }, (e) => setTimeout(() => { throw e; })); }`);
+	}
 	for (const kind of ["Worker", "SharedWorker"]) {
-		const known = window[kind];
-		if (known) window[kind] = class extends known {
-			constructor(address, ...rest) {
-				super(inside(address), ...rest);
+		const was = self[kind];
+		if (was) self[kind] = class extends was {
+			constructor(url, options) {
+				const other = started(url, options);
+				super(other || url, other && options && options.type === "module" && opaque ? { ...options, type: "classic" } : options);
 			}
 		};
+		if (was) Object.defineProperty(self[kind], "name", { value: kind });
 	}
-	for (const kind of [HTMLImageElement, HTMLMediaElement, HTMLScriptElement, HTMLSourceElement]) {
-		const known = Object.getOwnPropertyDescriptor(kind.prototype, "src");
-		Object.defineProperty(kind.prototype, "src", { ...known, set(address) { known.set.call(this, inside(address)); } });
+	patch(self, "importScripts", (was) => function importScripts(...urls) { return was.apply(self, urls.map((u) => to(String(u)))); });
+	patch(self.Worklet && Worklet.prototype, "addModule", (was) => function addModule(url, how) {
+		const name = nameOf(url);
+		return was.call(this, name && name !== absent ? module(name) : url, how);
+	});
+	if (self.FontFace) {
+		const was = self.FontFace;
+		self.FontFace = class FontFace extends was { constructor(family, source, more) { super(family, typeof source === "string" ? styled(source) : source, more); } };
 	}
-	const set = Element.prototype.setAttribute;
-	Element.prototype.setAttribute = function (attribute, value) {
-		return set.call(this, attribute, /^src$/i.test(attribute) ? inside(value) : value);
+	if (!document) {
+		const l = new URL(held.at), where = {};
+		for (const k of ["href", "origin", "protocol", "host", "hostname", "port", "pathname", "search", "hash"]) where[k] = l[k];
+		where.toString = () => l.href;
+		Object.defineProperty(self, "location", { value: where, configurable: true });
+		return;
+	}
+
+	const attribute = Element.prototype.getAttribute;
+	// Elements: what is set becomes the address that holds it, what is read the one that was set.
+	const proto = (name) => self[name] && self[name].prototype;
+	for (const [names, attribute] of [
+		["HTMLImageElement HTMLMediaElement HTMLSourceElement HTMLTrackElement HTMLScriptElement HTMLEmbedElement HTMLInputElement", "src"], ["HTMLLinkElement", "href"],
+		["HTMLVideoElement", "poster"], ["HTMLObjectElement", "data"], ["HTMLImageElement HTMLSourceElement", "srcset"],
+	]) {
+		for (const name of names.split(" ")) access(proto(name), attribute, function (v) { return changed(this.localName, attribute, String(v)); }, from);
+	}
+	const src = self.HTMLIFrameElement && Object.getOwnPropertyDescriptor(HTMLIFrameElement.prototype, "src");
+	if (src) Object.defineProperty(HTMLIFrameElement.prototype, "src", { ...src, get() { return attribute.call(this, framed) || from(src.get.call(this)); }, set(v) { this.setAttribute("src", v); } });
+	access(proto("HTMLImageElement"), "currentSrc", null, from);
+	access(proto("HTMLMediaElement"), "currentSrc", null, from);
+	access(proto("SVGAnimatedString"), "baseVal", (v) => to(v), from);
+	access(proto("HTMLScriptElement"), "integrity", () => "");
+	access(proto("Element"), "innerHTML", (v) => marked(v));
+	access(proto("Element"), "outerHTML", (v) => marked(v));
+	access(proto("ShadowRoot"), "innerHTML", (v) => marked(v));
+	access(proto("HTMLIFrameElement"), "srcdoc", (v) => marked(v));
+	access(proto("CSSStyleDeclaration"), "cssText", (v) => styled(v));
+	patch(proto("CSSStyleDeclaration"), "setProperty", (was) => function (k, v, ...rest) { return was.call(this, k, styled(v), ...rest); });
+	for (const name of ["insertRule", "replace", "replaceSync"]) patch(proto("CSSStyleSheet"), name, (was) => function (css, ...rest) { return was.call(this, styled(css), ...rest); });
+	patch(proto("Element"), "setAttribute", (was) => function setAttribute(k, v) {
+		const page = frames(this.localName, String(k), String(v));
+		return page ? was.call(this, framed, page) : was.call(this, k, changed(this.localName, String(k), String(v)));
+	});
+	patch(proto("Element"), "setAttributeNS", (was) => function setAttributeNS(n, k, v) { return was.call(this, n, k, changed(this.localName, String(k), String(v))); });
+	patch(proto("Element"), "getAttribute", (was) => function getAttribute(k) {
+		return (this.localName === "iframe" && /^src$/i.test(k) && was.call(this, framed)) || from(was.call(this, k));
+	});
+	patch(proto("Element"), "insertAdjacentHTML", (was) => function (where, html) { return was.call(this, where, marked(html)); });
+	patch(proto("Range"), "createContextualFragment", (was) => function (html) { return was.call(this, marked(html)); });
+	const known_ = { open: document.open, write: document.write, close: document.close };
+	let pending = "";
+	const write = (text) => {
+		text = pending + text;
+		const cut = text.lastIndexOf("<");
+		pending = cut >= 0 && text.indexOf(">", cut) < 0 ? text.slice(cut) : "";
+		known_.write.call(document, marked(pending ? text.slice(0, cut) : text));
 	};
-})();
+	document.write = (...list) => write(list.join(""));
+	document.writeln = (...list) => write(list.join("") + "\n");
+	document.close = () => {
+		if (pending) known_.write.call(document, marked(pending));
+		pending = "";
+		return known_.close.call(document);
+	};
+	if (self.Audio) {
+		const was = self.Audio;
+		self.Audio = class Audio extends was { constructor(url) { super(); if (url !== undefined) { this.preload = "auto"; this.src = url; } } };
+	}
+	patch(proto("ServiceWorkerContainer"), "register", () => () => Promise.reject(new TypeError("a game in one page has no service worker")));
+
+	// fill writes a held page into a frame.
+	function fill(frame) {
+		const url = attribute.call(frame, framed), name = url && nameOf(url), inner = frame.contentWindow;
+		if (!isPage(name) || frame.havvelFilled === url) return;
+		frame.havvelFilled = url;
+		let d = null;
+		try { d = frame.contentDocument; } catch (e) { d = null; }
+		if (!d) return;
+		d.open();
+		try { inner.history.replaceState(null, "", url); } catch (e) { } // then it has this page's address
+		inner.havvelGiven = { files, real, roots: held.roots, texts, at: url, bare: held.bare, page: name };
+		inner.havvelWritten = textOf(name);
+		d.write(`<script>(${havvelHold})(self, havvelGiven);</script>`);
+		inner.havvelHeld.begin(inner.havvelWritten, url);
+	}
+	const raw = Object.getOwnPropertyDescriptor(Node.prototype, "textContent");
+	// painted sees to styles that were set one by one, for which there is nothing to stand in front of; they are drawn later.
+	const painted = (e) => {
+		const text = e.style && e.style.cssText, other = text && styled(text);
+		if (other !== text) e.style.cssText = other;
+	};
+	const wake = () => {
+		new MutationObserver((list) => {
+			for (const m of list) {
+				for (const n of m.addedNodes) {
+					const e = n.nodeType === 1 ? n : null;
+					for (const f of e ? [e, ...e.querySelectorAll("iframe, [style]")] : []) f.localName === "iframe" ? fill(f) : painted(f);
+					const s = e && e.localName === "style" ? e : n.nodeType === 3 && n.parentNode && n.parentNode.localName === "style" ? n.parentNode : null;
+					if (s) {
+						const text = raw.get.call(s), other = styled(text);
+						if (other !== text) raw.set.call(s, other);
+					}
+				}
+				if (m.type === "attributes" && m.target.localName === "iframe") fill(m.target);
+				if (m.attributeName === "style") painted(m.target);
+			}
+		}).observe(document, { subtree: true, childList: true, attributes: true, attributeFilter: ["style", framed] });
+	};
+
+	// mapped is the import map: held modules under their names and addresses, and what the page's own map says.
+	function mapped(html, at) {
+		const imports = {}, scopes = {}, bare = {};
+		for (const name in files) {
+			if (!/javascript|json|octet-stream/.test(files[name][0])) continue;
+			const url = place(name), path = name.split("/").map(encodeURIComponent).join("/");
+			for (const root of ["held:/", real, ...held.roots]) imports[root + path] = url;
+		}
+		for (const more in held.queries || {}) {
+			const name = held.queries[more];
+			imports[more] = imports["held:/" + name.split("/").map(encodeURIComponent).join("/")];
+			imports[real + more.slice(6)] = imports[more];
+		}
+		const take = (from, into, names) => {
+			for (const key in from) {
+				if (typeof from[key] !== "string") continue;
+				const name = nameOf(from[key], at);
+				if (!key.endsWith("/")) {
+					const held = name && name !== absent;
+					into[key] = held ? place(name) : new URL(from[key], at).href;
+					if (names) names[key] = held ? address(name) : into[key];
+					continue;
+				}
+				const folder = new URL(from[key], at).href;
+				for (const f in files) {
+					if (!address(f).startsWith(folder)) continue;
+					into[key + address(f).slice(folder.length)] = place(f);
+					if (names) names[key + address(f).slice(folder.length)] = address(f);
+				}
+				if (!folder.startsWith(real)) into[key] = folder;
+			}
+		};
+		const found = /<script\b[^>]*\btype\s*=\s*["']?importmap["']?[^>]*>([\s\S]*?)<\/script/i.exec(html);
+		if (found) {
+			const own = JSON.parse(found[1]);
+			take(own.imports || {}, imports, bare);
+			for (const scope in own.scopes || {}) {
+				const folder = new URL(scope, at).href, inner = {};
+				take(own.scopes[scope], inner);
+				for (const f in files) if (address(f).startsWith(folder)) scopes[place(f)] = inner;
+			}
+		}
+		held.bare = bare;
+		return JSON.stringify({ imports, scopes }).replace(/</g, "\\u003c");
+	}
+
+	// begin writes the page as a browser would read it.
+	self.havvelHeld.begin = (html, at) => {
+		if (!held.page) document.open();
+		wake();
+		const type = /^\s*<!doctype[^>]*>/i.exec(html), head = type ? type[0] : "";
+		known_.write.call(document, head + `<script type="importmap">${mapped(html, at)}</script>` + marked(html.slice(head.length), at));
+		known_.close.call(document);
+	};
+}

@@ -18,6 +18,7 @@ import (
 	"havvel/internal/export/script"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/hooks"
 	"havvel/internal/pack/deflate"
 	"havvel/internal/progress"
 	"havvel/internal/rulebook"
@@ -36,6 +37,7 @@ type Plan struct {
 	cache   *Cache
 	made    *making
 	result  *export.Build // what is handed over, read as a build
+	inside  *export.Build // what one page holds, where that is handed over; else nil
 	left    []Origin      // of what stays behind
 	origins []Origin
 }
@@ -68,11 +70,13 @@ type For struct {
 	Rules       *rulebook.Rulebook // nil for nobody in particular
 	Accepts     []finding.Accept
 
-	Title, Short, Version string // of the game
-	Plants                bool   // scripts that the rulebook wants may be planted
-	Encode                string // precompressed files are to be: "" as they are, or else "plain", "gzip" or "br"
-	Smallest              bool   // the archive is made as small as can be, which takes some times as long
-	Slim                  bool   // files may be made smaller without loss
+	Title, Short, Version string         // of the game
+	Heard                 []string       // calls that a trial of the build heard
+	Inferred              hooks.Inferred // what the adapter finds out by itself
+	Plants                bool           // scripts that the rulebook wants may be planted
+	Encode                string         // precompressed files are to be: "" as they are, or else "plain", "gzip" or "br"
+	Smallest              bool           // the archive is made as small as can be, which takes some times as long
+	Slim                  bool           // files may be made smaller without loss
 	LeaveOut              []string
 	LeaveUnused           bool
 	Without               []string          // names of steps that are not to be taken

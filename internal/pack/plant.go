@@ -42,7 +42,11 @@ func plant(ctx context.Context, p *Plan) error {
 
 // adapt puts the adapter beside a hook's script, where the game sends events.
 func (p *Plan) adapt(ctx context.Context, h rulebook.Hook) error {
-	if !slices.ContainsFunc(h.Calls, func(c rulebook.Call) bool { return hooks.Sends(p.build, c.Event) }) {
+	wanted := func(has func(event string) bool) bool {
+		return slices.ContainsFunc(h.Calls, func(c rulebook.Call) bool { return has(c.Event) })
+	}
+	infers := wanted(p.to.Inferred.Has)
+	if !infers && !wanted(func(event string) bool { return hooks.Sends(p.build, event) }) {
 		return nil
 	}
 	data, err := p.page(ctx)
@@ -59,6 +63,16 @@ func (p *Plan) adapt(ctx context.Context, h rulebook.Hook) error {
 			"an adapter in %s",
 			p.entry.Name,
 		)
+	}
+	if !infers {
+		return nil
+	}
+	if data, err = p.page(ctx); err != nil {
+		return err
+	}
+	if with := hooks.Infer(data, web.ReadPage(data), p.to.Inferred); len(with) > len(data) {
+		p.entry.text = with
+		p.note("plant", int64(len(with)-len(data)), "havvel.toml names what it is to find out by itself", "what infers events in %s", p.entry.Name)
 	}
 	return nil
 }

@@ -73,7 +73,8 @@ func (p *Plan) Path(stem string) string {
 }
 
 // Write writes what is handed over to a file or folder at Path. It is read back and judged by the destination's checks, and by Until,
-// before it gets its name; when anything fails, what was there is as it was before. The error is *Faulty when the checks found errors, unless the plan accepts them.
+// before it gets its name; when anything fails, what was there is as it was before. The error is *Faulty when
+// the checks found errors, unless the plan accepts them.
 func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter) (*Archive, error) {
 	var findings []finding.Finding
 	judge := func(file string) (err error) {
@@ -88,7 +89,7 @@ func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter)
 	case "entry-apart":
 		a, err = p.apart(ctx, stem, report, judge)
 	case "one-page":
-		a, err = p.onePage(p.Path(stem), judge)
+		a, err = p.onePage(ctx, p.Path(stem), judge)
 	case "folder":
 		a, err = p.folder(ctx, stem, report, judge)
 	default:
@@ -104,7 +105,18 @@ func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter)
 // judge runs the destination's checks on what was written.
 func (p *Plan) judge(file string) ([]finding.Finding, error) {
 	p.result.Path = file
-	findings := check.Run(check.Subject{Build: p.result, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts})
+	of := func(b *export.Build) []finding.Finding {
+		return check.Run(check.Subject{
+			Build: b, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts, Inferred: p.to.Inferred, Heard: p.to.Heard,
+		})
+	}
+	findings := of(p.result)
+	if p.inside != nil { // the page shows what it weighs; the rest is to be seen in what it holds
+		weighs := func(f finding.Finding) bool { return strings.HasPrefix(f.ID, "weight-") }
+		findings = slices.DeleteFunc(findings, func(f finding.Finding) bool { return !weighs(f) })
+		findings = append(findings, slices.DeleteFunc(of(p.inside), weighs)...)
+		finding.Policy{Rules: p.to.Rules, Accepts: p.to.Accepts}.Settle(findings)
+	}
 	if finding.Errors(findings) > 0 && !p.to.AcceptErrors {
 		return findings, &Faulty{findings, p.savings(findings)}
 	}

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"havvel/internal/fault"
+	"havvel/internal/hooks"
 	"havvel/internal/keys"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -37,6 +38,7 @@ type Project struct {
 	Front *Front `toml:"front"`
 	Trial Trial  `toml:"trial"` // how the game is tried in a real browser
 	Proof Proof  `toml:"proof"` // whether what is sent must be proven to run as well as the export
+	Hooks Hooks  `toml:"hooks"` // what portals are told of a game that doesn't say it itself
 	// a value that the game sends to portals, such as a score; portals make a leaderboard of it
 	Statistics   []Statistic `toml:"statistic"`
 	Listing      Listing     `toml:"listing"`      // the game's page: its texts and options, written once for all portals
@@ -127,6 +129,12 @@ type Trial struct {
 	Browsers  []string      `toml:"browsers"` // in which the build is tried: chromium, firefox, or programs; default: the first there is
 }
 
+// Hooks says what is found out while the game runs.
+type Hooks struct {
+	// events that pack's adapter finds out by itself: loading-done, play-begun, play-stopped
+	Infer []string `toml:"infer"`
+}
+
 // Proof says what is wanted of proofs.
 type Proof struct {
 	Required bool `toml:"required"` // whether what can't be proven to run as well as the export is not sent
@@ -141,6 +149,10 @@ type Statistic struct {
 	Hidden bool   `toml:"hidden"` // whether players don't see the leaderboard
 	// the least and the most that a player can reach, as in [0, 240]; a trial tells of values that are not between them
 	Range []float64 `toml:"range"`
+	// a global value of the game, as in "lane.best", or a key of its storage, as in "best", from which pack's adapter reads it where the game
+	// sends no event; one of the two
+	Global  string `toml:"global"`
+	Storage string `toml:"storage"`
 }
 
 // An Accept is a finding that the developer has decided to live with.
@@ -214,6 +226,15 @@ func (p *Project) verify() {
 		if d.Must(at+".keeps", s.Keeps) {
 			d.Within(at+".keeps", s.Keeps, "highest", "lowest", "total", "latest")
 		}
+		if s.Global != "" && s.Storage != "" {
+			d.Wrong(at+".storage", "is there beside global; a value comes from one of the two")
+		}
+		if s.Global != "" && !globalName.MatchString(s.Global) {
+			d.Wrong(at+".global", "is no name such as lane.best")
+		}
+	}
+	for i, event := range p.Hooks.Infer {
+		d.Within(fmt.Sprintf("hooks.infer[%d]", i), event, hooks.Inferable()...)
 	}
 	p.verifyListing()
 	for i, a := range p.Accepts {
@@ -224,6 +245,8 @@ func (p *Project) verify() {
 		}
 	}
 }
+
+var globalName = regexp.MustCompile(`^[A-Za-z_$][\w$]*(\.[A-Za-z_$][\w$]*)*$`)
 
 var versionName = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._+-]{0,63}$`)
 

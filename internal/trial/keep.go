@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"havvel/internal/atomicfile"
@@ -38,6 +39,18 @@ func (r *Result) Sights() []export.Sight {
 		}
 	}
 	return list
+}
+
+// Calls names the calls that were heard, each once.
+func (r *Result) Calls() (names []string) {
+	for _, v := range r.Views {
+		for _, e := range v.Heard {
+			if e.Kind == "call" && !slices.Contains(names, e.Name) {
+				names = append(names, e.Name)
+			}
+		}
+	}
+	return names
 }
 
 // file is where the last result for a destination is kept, in a project's folder.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -27,7 +28,8 @@ import (
 func main() {
 	home := flag.String("at", filepath.Join(os.TempDir(), "havvel-corpus"), "the folder that holds the corpus")
 	program := flag.String("havvel", "./havvel", "the program")
-	only := flag.String("only", "", "exports whose names hold this")
+	only := flag.String("only", "", "exports whose names match this (a regular expression)")
+	handed := flag.String("forms", "", "forms whose names hold this")
 	portals := flag.Bool("portals", false, "pack for each shipped rulebook, too")
 	in := flag.String("browser", "", "the browser: chromium, firefox, or a program")
 	doc := flag.String("doc", "", "write the table to this file")
@@ -38,6 +40,7 @@ func main() {
 			c.forms = append(c.forms, form{name, "rulebook = " + strconv.Quote(name) + "\naddress = \"http://127.0.0.1:7431\"\n", ""})
 		}
 	}
+	c.forms = slices.DeleteFunc(c.forms, func(f form) bool { return !strings.Contains(f.name, *handed) })
 	if err := c.run(*home, *only, *in, *doc); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -84,13 +87,17 @@ func (c corpus) run(home, only, in, doc string) (err error) {
 	if c.program, err = filepath.Abs(c.program); err != nil {
 		return err
 	}
+	names, err := regexp.Compile(only)
+	if err != nil {
+		return fmt.Errorf("-only: %w", err)
+	}
 	folders, err := filepath.Glob(filepath.Join(home, "exports", "*"))
 	if err != nil {
 		return err
 	}
 	var rows []row
 	for _, folder := range folders {
-		if !strings.Contains(filepath.Base(folder), only) {
+		if !names.MatchString(filepath.Base(folder)) {
 			continue
 		}
 		r, err := c.try(ctx, folder)

@@ -8,9 +8,8 @@ const [lane, rules] = await Promise.all([
 	picture.decode(),
 ]);
 const add = rules.instance.exports.add;
-window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-done" } }));
 let lit = 0;
-addEventListener("pointerdown", () => { lit = add(lit, 1); });
+addEventListener("pointerdown", () => { lit = add(lit, 1); window.lane = { lit }; });
 function draw(t) {
 	c.fillStyle = "#204060";
 	c.fillRect(0, 0, 960, 540);

@@ -1,0 +1,30 @@
+// The page's own start: what the page holds is unpacked while it comes, and then the game's page is written in its place.
+(function () {
+	"use strict";
+	let feed;
+	const whole = new Response(new ReadableStream({ start(c) { feed = c; } }).pipeThrough(new DecompressionStream("deflate-raw"))).blob();
+	self.havvelTake = function () {
+		const script = document.currentScript, chunk = script.previousElementSibling, text = chunk.textContent;
+		chunk.remove();
+		script.remove();
+		const bits = atob(text), bytes = new Uint8Array(bits.length);
+		for (let i = 0; i < bits.length; i++) bytes[i] = bits.charCodeAt(i);
+		feed.enqueue(bytes);
+	};
+	self.havvelBegin = async function () {
+		feed.close();
+		const all = await whole, length = +(await all.slice(0, 10).text());
+		const index = JSON.parse(await all.slice(10, 10 + length).text());
+		const here = /^(https?|file):/.test(location.protocol) ? location.href.replace(/[?#].*$/s, "").replace(/[^/]*$/, "") : "https://game.invalid/";
+		const origin = /^https?:/.test(here) ? new URL(here).origin + "/" : here;
+		const files = {}, texts = {};
+		for (const name in index.files) {
+			const [type, start, bytes] = index.files[name];
+			const part = () => all.slice(10 + length + start, 10 + length + start + bytes, type);
+			files[name] = [type, bytes, () => URL.createObjectURL(part())];
+			if (/^text\/(css|html)|svg\+xml/.test(type)) texts[name] = await part().text();
+		}
+		havvelHold(self, { files, real: here, roots: [origin, origin + index.root.slice(1)].filter((r, i, l) => r !== here && l.indexOf(r) === i), texts, at: here, queries: index.queries });
+		havvelHeld.begin(texts[index.page], here);
+	};
+})();
