@@ -164,7 +164,7 @@ var hookChecks = []*Check{
 // uncalled is what to do about an event that nobody sends.
 func uncalled(event string) string {
 	fix := fmt.Sprintf("call it in the game, or send the event %q, which havvel pack turns into the call (havvel hooks shows how)", event)
-	if slices.Contains(hooks.Inferable(), event) {
+	if slices.Contains(rulebook.Inferable(), event) {
 		fix += fmt.Sprintf("; or have pack's adapter find it out: infer = [%q] under [hooks] in havvel.toml", event)
 	}
 	return fix

@@ -92,7 +92,7 @@ func Adapt(data []byte, page *web.Page, h rulebook.Hook, values map[string]strin
 
 // Inferred is what is found out while a game runs, for games that don't send it.
 type Inferred struct {
-	Events []string // of Inferable
+	Events []string // of rulebook.Inferable
 	Values []Value
 }
 
@@ -102,9 +102,6 @@ type Value struct {
 	Global  string `json:"global,omitempty"`
 	Storage string `json:"storage,omitempty"`
 }
-
-// Inferable lists the events that can be found out.
-func Inferable() []string { return []string{"loading-done", "play-begun", "play-stopped"} }
 
 // Has reports whether an event is found out.
 func (i Inferred) Has(event string) bool {

@@ -72,7 +72,8 @@ func (p *Plan) adapt(ctx context.Context, h rulebook.Hook) error {
 	}
 	if with := hooks.Infer(data, web.ReadPage(data), p.to.Inferred); len(with) > len(data) {
 		p.entry.text = with
-		p.note("plant", int64(len(with)-len(data)), "havvel.toml names what it is to find out by itself", "what infers events in %s", p.entry.Name)
+		grown := int64(len(with) - len(data))
+		p.note("plant", grown, "havvel.toml names what it is to find out by itself", "what infers events in %s", p.entry.Name)
 	}
 	return nil
 }

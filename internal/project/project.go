@@ -16,7 +16,6 @@ import (
 	"strings"
 
 	"havvel/internal/fault"
-	"havvel/internal/hooks"
 	"havvel/internal/keys"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -234,7 +233,7 @@ func (p *Project) verify() {
 		}
 	}
 	for i, event := range p.Hooks.Infer {
-		d.Within(fmt.Sprintf("hooks.infer[%d]", i), event, hooks.Inferable()...)
+		d.Within(fmt.Sprintf("hooks.infer[%d]", i), event, rulebook.Inferable()...)
 	}
 	p.verifyListing()
 	for i, a := range p.Accepts {

@@ -7,3 +7,6 @@ func Conditions() []string {
 		"goes-offline", "portal-blocked", "portal-rejects", "portal-slow", "no-break", "signed-out",
 	}
 }
+
+// Inferable lists the events that can be found out while a game runs that doesn't send them.
+func Inferable() []string { return []string{"loading-done", "play-begun", "play-stopped"} }
