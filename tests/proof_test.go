@@ -1,9 +1,13 @@
 package tests
 
 import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"havvel/internal/demo"
@@ -67,4 +71,32 @@ func TestProof(t *testing.T) {
 	runWith(t, folder, on, append([]string{"send", "--version", "0.5.0"}, to...)...).must(t, 1, "runs worse than your export")
 	runWith(t, folder, on, append([]string{"where", "--json"}, to...)...).must(t, 0, `"version": "0.4.0"`)
 	runWith(t, folder, on, append([]string{"send", "--no-proof", "--version", "0.5.0"}, to...)...).must(t, 0, "sent 0.5.0")
+}
+
+// TestTrialLive: what players get from a portal and from a site runs in the same way as what was sent, or it is said that it doesn't.
+func TestTrialLive(t *testing.T) {
+	partner(t, "chromium")
+	_, folder := portal(t, nil)
+	site := t.TempDir()
+	hides := atomic.Bool{}
+	files := http.FileServer(http.Dir(site))
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if hides.Load() && strings.HasSuffix(r.URL.Path, ".wasm") {
+			http.Error(w, "not for you", http.StatusForbidden)
+			return
+		}
+		files.ServeHTTP(w, r)
+	}))
+	defer web.Close()
+	edit(t, folder, "[[statistic]]", fmt.Sprintf("[to.site]\naddress = %q\npublic = %q\n\n[[statistic]]", site, web.URL))
+	run(t, folder, "trial", "--live", "site").must(t, 1, "nothing was sent to site yet")
+	run(t, folder, "send", "--to", "site", "--to", "brackwater", "--wait").must(t, 0)
+	run(t, folder, "publish", "--to", "site", "--to", "brackwater").must(t, 0)
+	for _, name := range []string{"site", "brackwater"} {
+		run(t, folder, "trial", "--live", name).must(t, 0, "proven: it runs there as well as what was sent runs here")
+	}
+	hides.Store(true)
+	run(t, folder, "trial", "--live", "site").must(t, 1, "it runs worse there", "rules.wasm is asked for, and fails", "here it doesn't")
+	edit(t, folder, "export/web", "export/script")
+	run(t, folder, "trial", "--live", "site").must(t, 1, "was made of another export")
 }

@@ -47,7 +47,8 @@ func Hooks(ctx context.Context, b *export.Build, d *project.Destination, inferre
 }
 
 func callRow(
-	ctx context.Context, b *export.Build, d *project.Destination, h rulebook.Hook, c rulebook.Call, inferred hooks.Inferred, last *trial.Result,
+	ctx context.Context, b *export.Build, d *project.Destination, h rulebook.Hook, c rulebook.Call,
+	inferred hooks.Inferred, last *trial.Result,
 ) Hook {
 	r := Hook{Destination: d.Name, Hook: c.Call, Event: c.Event, Required: c.Required, Tried: last != nil}
 	if f, at, ok := hooks.Makes(b, c.Call); ok {

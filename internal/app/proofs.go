@@ -108,12 +108,8 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 	if p.path == "" {
 		return p.unproven("there is neither Chromium nor Firefox on this machine, in which it could run", p.err)
 	}
-	all := proof.Case{
-		Export: b, Handed: proof.Of(plan), Destination: d.Name, Rules: d.Rules, Steps: p.steps, Accepts: Accepts(project), Program: p.path,
-		Release: p.how.Release,
-		Hooks:   hooksOf(project),
-		Replan:  replan,
-	}
+	all := p.caseOf(d, b, proof.Of(plan))
+	all.Replan = replan
 	seen := p.store.Known(ctx, all)
 	if seen == nil && !p.how.Wanted {
 		return nil, nil
@@ -129,10 +125,7 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 			return nil, err
 		}
 	}
-	out := &Proof{Answer: seen.Answer, Why: seen.Why, Browser: seen.Browser, View: seen.View, Without: seen.Without, Findings: seen.Findings}
-	if out.Without == nil {
-		out.Without = []string{}
-	}
+	out := told(seen)
 	if seen.Answer != proof.Proven {
 		out.Report = filepath.Join(proofFolder(project), d.Name+".html")
 		if err := seen.Report(out.Report, TitleOf(b), d.Rules.Name); err != nil {
@@ -140,6 +133,22 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 		}
 	}
 	return out, p.required(d, out)
+}
+
+// caseOf is what is to be proven of a destination.
+func (p *prover) caseOf(d *project.Destination, b *export.Build, handed proof.Handed) proof.Case {
+	return proof.Case{
+		Export: b, Handed: handed, Destination: d.Name, Rules: d.Rules, Hooks: hooksOf(p.desk.Project), Steps: p.steps,
+		Accepts: Accepts(p.desk.Project), Program: p.path, Release: p.how.Release,
+	}
+}
+
+// told is a proof as programs read it.
+func told(seen *proof.Proof) *Proof {
+	return &Proof{
+		Answer: seen.Answer, Why: seen.Why, Browser: seen.Browser, View: seen.View, Without: append([]string{}, seen.Without...),
+		Findings: append([]finding.Finding{}, seen.Findings...),
+	}
 }
 
 // beside begins to prove a plan, beside what writes it; the plan's archive waits for that. The answer is there once it is written; it

@@ -12,9 +12,11 @@ import (
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/finding"
 	"havvel/internal/inwords"
 	"havvel/internal/project"
+	"havvel/internal/proof"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
@@ -25,6 +27,7 @@ type trialFlags struct {
 	app.Trying
 	format string
 	record bool
+	live   string
 }
 
 func (a *console) trial() *cobra.Command {
@@ -45,6 +48,8 @@ func (a *console) trial() *cobra.Command {
 	c.Flags().StringVar(&f.Report, "report", "", "`file` for the report (in .havvel/trials)")
 	c.Flags().StringArrayVar(&f.Views, "view", nil, "only this `view` of the destination; may be repeated")
 	c.Flags().BoolVar(&f.record, "record", false, "play in a window yourself; that becomes the steps of the trial")
+	c.Flags().StringVar(&f.live, "live", "", "run what players get from this `destination`, and compare it with what was sent")
+	c.RegisterFlagCompletionFunc("live", a.destinationNames)
 	c.Flags().BoolVar(&f.Accept, "accept", false, "keep the first screens as the right ones (in first-screens)")
 	c.Flags().BoolVar(&f.Quick, "quick", false, "only the first view")
 	c.Flags().StringArrayVar(&f.Under, "as", nil, "the first view as these players have it, too: a `condition` such as cheap-phone")
@@ -85,6 +90,9 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 	if f.record {
 		return a.recordTrial(ctx, k, b, f)
 	}
+	if f.live != "" {
+		return a.tryLive(ctx, k, b, f)
+	}
 	f.EachFile = len(a.to) != 1
 	programs, err := k.Browsers(f.Trying)
 	if err != nil {
@@ -95,6 +103,44 @@ func (a *console) runTrial(ctx context.Context, args []string, f trialFlags) err
 		return err
 	}
 	return a.printTrials(p, b, tried, f.format)
+}
+
+// tryLive runs what players get, and says how it compares with what was sent.
+func (a *console) tryLive(ctx context.Context, k *app.Desk, b *export.Build, f trialFlags) error {
+	if k.Project == nil {
+		_, err := a.project()
+		return err
+	}
+	to, err := k.Project.Destinations([]string{f.live})
+	if err != nil {
+		return err
+	}
+	how := app.Proving{Wanted: true, Release: version}
+	if len(f.Browsers) > 0 {
+		how.Browser = f.Browsers[0]
+	}
+	r, err := k.TryLive(ctx, to[0], b, how)
+	if err != nil {
+		return err
+	}
+	a.answer(r)
+	s, p := a.screen, r.Proof
+	s.Line("%s  %s", s.In(term.Strong, r.Link), s.In(term.Quiet, fmt.Sprintf("version %s on %s", r.Version, to[0].Rules.Name)))
+	in := s.In(term.Quiet, fmt.Sprintf("(%s, %s)", p.Browser, p.View))
+	switch p.Answer {
+	case proof.Proven:
+		s.Line("  %s: it runs there as well as what was sent runs here %s", s.In(term.Good, "proven"), in)
+		return nil
+	case proof.Worse:
+		s.Line("  %s %s", s.In(term.Bad, "it runs worse there than what was sent runs here"), in)
+		a.showGroup("Worse than what was sent", term.Bad, p.Findings, func(f finding.Finding) bool { return f.Accepted == "" }, false)
+		s.Line("")
+		s.Line("both sides: %s", inwords.Near(p.Report))
+		a.screen.Next("havvel where --live --to %s", to[0].Name)
+		return fault.Said
+	}
+	s.Paragraph(term.Careful, "  ", "    ", "it can't be told: "+inwords.Clean(p.Why))
+	return nil
 }
 
 // recordTrial has somebody play, and shows the steps that come of it.

@@ -120,7 +120,9 @@ func Infer(data []byte, page *web.Page, what Inferred) []byte {
 	if len(what.Events)+len(what.Values) == 0 || bytes.Contains(data, []byte(inferMark)) {
 		return data
 	}
-	given, err := json.Marshal(map[string]any{"events": append([]string{}, what.Events...), "values": append([]Value{}, what.Values...)}) // < is escaped
+	given, err := json.Marshal(map[string]any{ // < is escaped
+		"events": append([]string{}, what.Events...), "values": append([]Value{}, what.Values...),
+	})
 	if err != nil {
 		panic(err) // they are texts
 	}

@@ -91,9 +91,9 @@ func (f *folding) verify() error {
 	for _, l := range b.Links {
 		switch {
 		case l.To == nil:
-		case l.To.Page != nil && l.From.Page != nil && f.leads(l):
+		case l.To.Page != nil && l.From.Page != nil && slices.Contains([]string{"a", "area"}, f.tag(l)):
 			return f.cannot(l, "which is another page; players would be led away from the one that is handed over")
-		case l.To.Page != nil && l.To != b.Entry && f.plan.opaque():
+		case l.To.Page != nil && l.From.Page != nil && f.tag(l) == "iframe" && f.plan.opaque():
 			return f.cannot(l, "a page in a frame, which the sandbox of %s keeps from this one", f.plan.to.Rules.Name)
 		case l.To.Script != nil && l.Import && l.Certainty == link.Certain:
 			imports[l.From] = append(imports[l.From], l)
@@ -119,23 +119,26 @@ func (p *Plan) opaque() bool {
 	return len(sandbox) > 0 && !slices.Contains(sandbox, "allow-same-origin")
 }
 
-// leads reports whether a page's link is one that players follow.
-func (f *folding) leads(l export.Link) bool {
+// tag is the name of the element that a page's link stands in.
+func (f *folding) tag(l export.Link) string {
 	it := f.plan.named(l.From.Path)
 	if it == nil {
-		return false
+		return ""
 	}
 	r, err := it.Open()
 	if err != nil {
-		return false // reading it again says why
+		return "" // reading it again says why
 	}
 	defer r.Close()
 	data, err := io.ReadAll(io.LimitReader(r, int64(l.Offset)))
 	if err != nil {
-		return false
+		return ""
 	}
-	tag := strings.ToLower(string(data[bytes.LastIndexByte(data, '<')+1:]))
-	return strings.HasPrefix(tag, "a ") || strings.HasPrefix(tag, "a\n") || strings.HasPrefix(tag, "area")
+	words := strings.Fields(strings.ToLower(string(data[bytes.LastIndexByte(data, '<')+1:])))
+	if len(words) == 0 {
+		return ""
+	}
+	return words[0]
 }
 
 // circleOf is an import that leads back to where one came from; nil for none.

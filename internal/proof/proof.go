@@ -119,7 +119,10 @@ const (
 	watchLimit = 2e9
 )
 
-func (c *Case) view() rulebook.View { return serve.Views(c.Rules)[0] }
+// View is the one in which a destination's game is proven.
+func View(rules *rulebook.Rulebook) rulebook.View { return serve.Views(rules)[0] }
+
+func (c *Case) view() rulebook.View { return View(c.Rules) }
 
 func (c *Case) handed(h Handed) side {
 	rules := c.Rules

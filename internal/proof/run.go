@@ -52,6 +52,7 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 	for _, q := range v.Requests {
 		path := inside(q.Path, t)
 		switch {
+		case t.Page != "" && (q.Foreign || strings.HasPrefix(q.Path, "/")): // the portal's own
 		case t.Hook(q.Path):
 		case q.Status >= 400 || q.Failed != "" && q.Failed != "net::ERR_ABORTED" && q.Failed != "NS_BINDING_ABORTED":
 			r.Failed = append(r.Failed, Asked{path, cmp.Or(q.Failed, "it is not there"), q.By, q.Line, q.Column})
@@ -60,6 +61,9 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 		}
 	}
 	for _, f := range v.Problems {
+		if t.Page != "" && f.File == "" {
+			continue // perhaps of the page around the game
+		}
 		switch f.ID {
 		case "trial-exception", "trial-console", "trial-blocked", "trial-dialog", "trial-away", "trial-freeze":
 			r.Said = append(r.Said, f)
@@ -85,7 +89,7 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 
 // inside is where a path leads in the game's folder, also one that starts at the host's root where the game expects to be.
 func inside(path string, t *trial.Trial) string {
-	if !strings.HasPrefix(path, "/") {
+	if !strings.HasPrefix(path, "/") || t.Build == nil {
 		return path
 	}
 	if rest, ok := strings.CutPrefix(path, t.Build.Root()); ok {

@@ -80,11 +80,14 @@ func (t *Trial) requests(v *View) []finding.Finding {
 				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
 					`set the base path to "./" in the engine's or bundler's export settings`
 			}
-			if r.Kind == "Image" || r.Kind == "Media" || r.Kind == "Font" {
+			if ornamental(r) {
 				f.Level = finding.Warning
 			}
 		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
+			if ornamental(r) {
+				f.Level = finding.Warning
+			}
 		case r.Status == 200 && r.Encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacked(r.Path):
 			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in "+
 				"the engine's export settings, or let havvel pack recode it"
@@ -100,6 +103,9 @@ func (t *Trial) requests(v *View) []finding.Finding {
 	}
 	return list
 }
+
+// ornamental reports whether a game may do without what was asked for.
+func ornamental(r *Request) bool { return r.Kind == "Image" || r.Kind == "Media" || r.Kind == "Font" }
 
 // Hook reports whether a path is that of a portal's script.
 func (t *Trial) Hook(path string) bool {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	_ "image/png" // what the browser gives
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -76,15 +77,34 @@ func (t *Trial) begin(ctx context.Context, b browser.Browser, v rulebook.View, s
 	return t.beginWith(ctx, b, v, scale, "delete window.havvelInput;", nil)
 }
 
+// serve serves the build, unless a real host does: the address that is opened, the game's folder, and the page around it.
+func (t *Trial) serve(v rulebook.View) (address, game, page string, end func(), err error) {
+	if t.Page != "" {
+		if strings.HasPrefix(t.Game, t.Page) || strings.HasPrefix(t.Page, t.Game) {
+			return t.Page, t.Game, "", func() {}, nil // there is no page around it
+		}
+		return t.Page, t.Game, t.Page, func() {}, nil
+	}
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true, At: t.At})
+	if err != nil {
+		return "", "", "", nil, err
+	}
+	address = server.Game
+	if t.Rules != nil {
+		address = server.Page // the game is in a frame of a portal's page
+	}
+	return address, server.Game, server.Page, server.Close, nil
+}
+
 // beginWith does so with more of a probe; ready is told of the viewer before there is a window.
 func (t *Trial) beginWith(
 	ctx context.Context, b browser.Browser, v rulebook.View, scale float64, more string, ready func(*viewer),
 ) (r *viewer, done func(), err error) {
-	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true, At: t.At})
+	address, game, page, end, err := t.serve(v)
 	if err != nil {
 		return nil, nil, err
 	}
-	r = &viewer{trial: t, view: v, scale: scale, watch: newWatcher(server.Game, server.Page)}
+	r = &viewer{trial: t, view: v, scale: scale, watch: newWatcher(game, page)}
 	r.seen = viewOf(v)
 	if ready != nil {
 		ready(r)
@@ -92,16 +112,12 @@ func (t *Trial) beginWith(
 	w := r.window(r.watch.base)
 	w.Probe += "\n" + more
 	if r.tab, err = b.Open(ctx, w, r.watch.event); err != nil {
-		server.Close()
+		end()
 		return nil, nil, err
 	}
 	r.pulse = newPulse(r.tab.Process())
-	done = func() { r.pulse.end(); r.tab.Close(); server.Close() }
+	done = func() { r.pulse.end(); r.tab.Close(); end() }
 	r.unset()
-	address := server.Game
-	if t.Rules != nil {
-		address = server.Page // the game is in a frame of a portal's page
-	}
 	r.seen.began = r.watch.begin()
 	if err := r.tab.Go(ctx, address); err != nil {
 		done()
