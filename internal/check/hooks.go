@@ -18,7 +18,8 @@ var hookChecks = []*Check{
 		Level: finding.Note,
 		Text: "The game doesn't say it, and havvel.toml has the adapter find it out while the game runs: loading is done when nothing " +
 			"has come for a while and something is drawn, play begins with the first press after that, and stops when the game is " +
-			"hidden, left or no longer in front; a value is sent when it changes. havvel trial shows when each was sent. Take one out of the list where the guess is wrong.",
+			"hidden, left or no longer in front; a value is sent when it changes. havvel trial shows when each was sent. Take one out of " +
+			"the list where the guess is wrong.",
 		Before: `[hooks] infer = ["loading-done", "play-begun"]`,
 		After:  `window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "play-begun" } }))`,
 		Run: func(p *Pass) {

@@ -302,7 +302,15 @@ function havvelHold(self, held) {
 		const was = self.Audio;
 		self.Audio = class Audio extends was { constructor(url) { super(); if (url !== undefined) { this.preload = "auto"; this.src = url; } } };
 	}
-	patch(proto("ServiceWorkerContainer"), "register", () => () => Promise.reject(new TypeError("a game in one page has no service worker")));
+	// There is no service worker; who asks for one goes on without it.
+	if ("serviceWorker" in self.navigator) {
+		const none = () => Promise.resolve(undefined), hears = { addEventListener() { }, removeEventListener() { }, dispatchEvent: () => true };
+		const registration = { scope: real, installing: null, waiting: null, active: null, update: none, unregister: () => Promise.resolve(true), ...hears };
+		Object.defineProperty(self.navigator, "serviceWorker", { configurable: true, value: {
+			controller: null, ready: new Promise(() => { }), startMessages() { }, getRegistration: none, getRegistrations: () => Promise.resolve([]), ...hears,
+			register: () => { console.warn("havvel: a game in one page has no service worker"); return Promise.resolve(registration); },
+		} });
+	}
 
 	// fill writes a held page into a frame.
 	function fill(frame) {
