@@ -14,6 +14,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/inwords"
 	"havvel/internal/project"
+	"havvel/internal/proof"
 	"havvel/internal/trial"
 )
 
@@ -101,7 +102,7 @@ func sights(p *project.Project, b *export.Build) (list []export.Sight) {
 			list = append(list, last.Sights()...)
 		}
 	}
-	return list
+	return append(list, proof.In(proofFolder(p)).Sights(b.Fingerprint)...)
 }
 
 // Enter takes the entry page that is named, or the project for its own export.

@@ -15,6 +15,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
+	"havvel/internal/serve"
 	"havvel/internal/trial"
 )
 
@@ -83,7 +84,7 @@ func noPage(b *export.Build) error {
 
 // hasView reports whether a destination has one of the views named.
 func hasView(d *project.Destination, names []string) bool {
-	return slices.ContainsFunc(d.Rules.Views, func(v rulebook.View) bool { return slices.Contains(names, v.Name) })
+	return slices.ContainsFunc(serve.Views(d.Rules), func(v rulebook.View) bool { return slices.Contains(names, v.Name) })
 }
 
 func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Build, browsers []string, how Trying) (*trial.Result, error) {

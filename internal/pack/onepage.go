@@ -48,8 +48,10 @@ func (p *Plan) fold(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	way := fmt.Sprintf("one-page 2 %x", f.frame())
-	made, err := p.made.product(sha256.Sum256(stream), way, func(w io.Writer) error { return f.page(w, stream) })
+	made, err := f.made(stream, inBase64)
+	if limit := p.limit(); err == nil && limit > 0 && made.bytes > limit {
+		made, err = f.made(stream, inSeven)
+	}
 	if err != nil {
 		return err
 	}
@@ -72,6 +74,62 @@ func (p *Plan) fold(ctx context.Context) error {
 	p.inside = p.result
 	p.result, err = export.Assemble(ctx, p.build.Path, "page", []export.Part{{Path: export.EntryName, Bytes: made.bytes, Open: p.entry.Open}})
 	return err
+}
+
+// limit is the largest page that the destination takes, in bytes; 0 where it says nothing.
+func (p *Plan) limit() int64 {
+	a, b := int64(p.to.Rules.Archive.Limit), int64(p.to.Rules.Archive.FileLimit)
+	if a == 0 || b > 0 && b < a {
+		return b
+	}
+	return a
+}
+
+// A coding is how bytes stand in a page: its name in the page's script, and how a part is written.
+type coding struct {
+	name  string
+	write func(part []byte) string
+}
+
+var (
+	inBase64 = coding{"64", base64.StdEncoding.EncodeToString}
+	inSeven  = coding{"7", seven}
+)
+
+// seven writes bytes as characters of seven bits each, the highest first. Those that a page can't hold as they are (HTML standard, section
+// 13.2.3.5) are written as U+0080 and the two after it. It takes a seventh more, where base64 takes a third.
+func seven(part []byte) string {
+	var b strings.Builder
+	b.Grow(len(part)*8/7 + len(part)/32)
+	held, bits := uint(0), 0
+	put := func(v uint) {
+		if i := strings.IndexByte(unheld, byte(v)); i >= 0 {
+			b.WriteRune(rune(0x80 + i))
+			return
+		}
+		b.WriteByte(byte(v))
+	}
+	for _, c := range part {
+		held, bits = held<<8|uint(c), bits+8
+		for bits >= 7 {
+			bits -= 7
+			put(held >> bits & 0x7f)
+		}
+		held &= 1<<bits - 1
+	}
+	if bits > 0 {
+		put(held << (7 - bits) & 0x7f)
+	}
+	return b.String()
+}
+
+// unheld are the characters that a script's text in a page can't hold.
+const unheld = "\x00\r<"
+
+// made is the page, as it was made before or is made now.
+func (f *folding) made(stream []byte, as coding) (product, error) {
+	way := fmt.Sprintf("one-page 3 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
+	return f.plan.made.product(sha256.Sum256(stream), way, func(w io.Writer) error { return f.page(w, stream, as) })
 }
 
 // A folding is the work of putting files into one.
@@ -278,18 +336,18 @@ func small(text string) string {
 	return strings.NewReplacer("</script", `<\/script`, "<!--", `<\!--`).Replace(text)
 }
 
-// chunk is how much of the stream one element holds, in bytes; a multiple of three.
-const chunk = 768 << 10
+// chunk is how much of the stream one element holds, in bytes: whole groups of three and of seven.
+const chunk = 21 * 37_449
 
 // page writes the page.
-func (f *folding) page(w io.Writer, stream []byte) error {
+func (f *folding) page(w io.Writer, stream []byte, as coding) error {
 	before, after, _ := strings.Cut(f.frame(), streamMark)
 	if _, err := io.WriteString(w, before); err != nil {
 		return err
 	}
 	for part := range slices.Chunk(stream, chunk) {
-		text := base64.StdEncoding.EncodeToString(part)
-		if _, err := fmt.Fprintf(w, "<script type=\"text/held\">%s</script><script>havvelTake()</script>\n", text); err != nil {
+		_, err := fmt.Fprintf(w, "<script type=\"text/held\">%s</script><script>havvelTake(%s)</script>\n", as.write(part), as.name)
+		if err != nil {
 			return err
 		}
 	}

@@ -313,14 +313,27 @@ function havvelHold(self, held) {
 	}
 
 	// fill writes a held page into a frame.
-	function fill(frame) {
+	function fill(frame, tries = 0) {
 		const url = attribute.call(frame, framed), name = url && nameOf(url), inner = frame.contentWindow;
 		if (!isPage(name) || frame.havvelFilled === url) return;
+		if (frame.havvelFilled === undefined) { // a browser may give the frame another empty page after this one
+			frame.addEventListener("load", () => {
+				if (frame.contentWindow && !frame.contentWindow.havvelHeld) {
+					frame.havvelFilled = "";
+					fill(frame);
+				}
+			});
+		}
 		frame.havvelFilled = url;
 		let d = null;
 		try { d = frame.contentDocument; } catch (e) { d = null; }
 		if (!d) return;
 		d.open();
+		if (d.readyState !== "loading" && tries < 100) { // the frame can't be written to yet
+			frame.havvelFilled = "";
+			setTimeout(() => fill(frame, tries + 1), 10);
+			return;
+		}
 		try { inner.history.replaceState(null, "", url); } catch (e) { } // then it has this page's address
 		inner.havvelGiven = { files, real, roots: held.roots, texts, at: url, bare: held.bare, page: name };
 		inner.havvelWritten = textOf(name);
@@ -402,7 +415,8 @@ function havvelHold(self, held) {
 		if (!held.page) document.open();
 		wake();
 		const type = /^\s*<!doctype[^>]*>/i.exec(html), head = type ? type[0] : "";
-		known_.write.call(document, head + `<script type="importmap">${mapped(html, at)}</script>` + marked(html.slice(head.length), at));
+		const stale = held.page && document.baseURI.replace(/#.*$/s, "") !== at.replace(/#.*$/s, ""); // some browsers forget where a frame was said to be
+		known_.write.call(document, head + (stale ? `<base href="${at.replace(/"/g, "%22")}">` : "") + `<script type="importmap">${mapped(html, at)}</script>` + marked(html.slice(head.length), at));
 		known_.close.call(document);
 	};
 }

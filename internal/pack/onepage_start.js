@@ -3,14 +3,31 @@
 	"use strict";
 	let feed;
 	const whole = new Response(new ReadableStream({ start(c) { feed = c; } }).pipeThrough(new DecompressionStream("deflate-raw"))).blob();
-	self.havvelTake = function () {
+	self.havvelTake = function (coding) {
 		const script = document.currentScript, chunk = script.previousElementSibling, text = chunk.textContent;
 		chunk.remove();
 		script.remove();
+		feed.enqueue(coding === 7 ? seven(text) : sixtyFour(text));
+	};
+	function sixtyFour(text) {
 		const bits = atob(text), bytes = new Uint8Array(bits.length);
 		for (let i = 0; i < bits.length; i++) bytes[i] = bits.charCodeAt(i);
-		feed.enqueue(bytes);
-	};
+		return bytes;
+	}
+	function seven(text) {
+		const bytes = new Uint8Array(Math.floor(text.length * 7 / 8));
+		for (let i = 0, at = 0, held = 0, bits = 0; i < text.length; i++) {
+			const c = text.charCodeAt(i);
+			held = (held << 7) | (c < 128 ? c : [0, 13, 60][c - 128]);
+			bits += 7;
+			if (bits >= 8) {
+				bits -= 8;
+				bytes[at++] = held >> bits;
+				held &= (1 << bits) - 1;
+			}
+		}
+		return bytes;
+	}
 	self.havvelBegin = async function () {
 		feed.close();
 		const all = await whole, length = +(await all.slice(0, 10).text());

@@ -2,7 +2,7 @@ package pack
 
 import "slices"
 
-// An Origin says what became of a file of the export, or where a file that is handed over comes from.
+// An Origin ties a file of the export to the one that is handed over in its place.
 type Origin struct {
 	File  string   // in the export; "" for what pack adds
 	Name  string   // in what is handed over; "" for what stays behind
@@ -57,7 +57,7 @@ func (p *Plan) noteOrigins() {
 	}
 }
 
-// Origins lists what became of the export's files, and what pack adds. Names are those inside the game's folder.
+// Origins lists the files of the export, with where each went, and those that pack adds. Names are those inside the game's folder.
 func (p *Plan) Origins() []Origin { return p.origins }
 
 // Taken lists the steps that changed something and can be left out, in their order.

@@ -358,7 +358,7 @@ func unfold(t *testing.T, file string) map[string]string {
 	}
 	var stream []byte
 	for _, m := range regexp.MustCompile(`<script type="text/held">([^<]*)<`).FindAllSubmatch(page, -1) {
-		part, err := base64.StdEncoding.DecodeString(string(m[1]))
+		part, err := base64.StdEncoding.DecodeString(string(m[1])) // a browser reads the other coding in tests of pages
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -14,7 +14,7 @@ import (
 // origins are those of a plan, by both of their names.
 type origins []pack.Origin
 
-// ofHanded is what a name in what is handed over comes from; of one that isn't there, what the export's file of that name became.
+// ofHanded is what a name in what is handed over comes from; of one that isn't there, the origin of the export's file of that name.
 func (list origins) ofHanded(name string) pack.Origin {
 	for _, o := range list {
 		if o.Name == name {
@@ -24,7 +24,7 @@ func (list origins) ofHanded(name string) pack.Origin {
 	return list.ofExport(name)
 }
 
-// ofExport is what became of a file of the export.
+// ofExport is the origin of a file of the export.
 func (list origins) ofExport(file string) pack.Origin {
 	for _, o := range list {
 		if o.File == file {

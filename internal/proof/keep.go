@@ -104,12 +104,22 @@ func (s *Store) export(ctx context.Context, c *Case, anew bool) (*Run, error) {
 	run, err, _ := s.exports.Do(name, func() (any, error) {
 		r, err := s.run(ctx, one, c.Program)
 		if err == nil {
-			err = s.write(name, r)
+			err = errors.Join(s.write(name, r), s.write(sightsOf(c.Export.Fingerprint), r.Sights))
 		}
 		return r, err
 	})
 	return run.(*Run), err
 }
+
+// Sights are the requests that the last run of an export saw, as a reading of it takes them.
+func (s *Store) Sights(fingerprint string) (list []export.Sight) {
+	if s.read(sightsOf(fingerprint), &list) != nil {
+		return nil // nothing was seen
+	}
+	return list
+}
+
+func sightsOf(fingerprint string) string { return fingerprint[:min(32, len(fingerprint))] + "-seen" }
 
 // run runs one side, when there is room for it.
 func (s *Store) run(ctx context.Context, one side, program string) (*Run, error) {

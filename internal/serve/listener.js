@@ -16,17 +16,23 @@
 		queue.push(e);
 		go();
 	}
-	window.addEventListener("pagehide", function () {
-		if (queue.length && navigator.sendBeacon) navigator.sendBeacon(to, JSON.stringify(queue.splice(0)));
-	});
-	window.addEventListener("HEARD", function (e) { say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }); });
-	window.addEventListener("EVENT", function (e) { say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }); });
-	window.addEventListener("error", function (e) {
-		if (e.message) say({ kind: "error", message: e.message, file: e.filename, line: e.lineno, column: e.colno });
-	}, true);
-	window.addEventListener("unhandledrejection", function (e) {
-		say({ kind: "error", message: String(e.reason && e.reason.message || e.reason) });
-	});
+	function listen() {
+		window.addEventListener("pagehide", function () {
+			if (queue.length && navigator.sendBeacon) navigator.sendBeacon(to, JSON.stringify(queue.splice(0)));
+		});
+		window.addEventListener("HEARD", function (e) { say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }); });
+		window.addEventListener("EVENT", function (e) { say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }); });
+		window.addEventListener("error", function (e) {
+			if (e.message) say({ kind: "error", message: e.message, file: e.filename, line: e.lineno, column: e.colno });
+		}, true);
+		window.addEventListener("unhandledrejection", function (e) {
+			say({ kind: "error", message: String(e.reason && e.reason.message || e.reason) });
+		});
+	}
+	listen();
+	/* A page that is written anew loses all that listen to it (HTML standard, section 8.4.1). */
+	var open = Document.prototype.open;
+	Document.prototype.open = function () { var d = open.apply(this, arguments); if (this === document) listen(); return d; };
 	var error = console.error;
 	console.error = function () {
 		say({ kind: "error", message: Array.prototype.map.call(arguments, String).join(" ") });

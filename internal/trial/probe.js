@@ -8,8 +8,13 @@
 		try { told(JSON.stringify({ at: performance.timeOrigin + performance.now(), n: ++count, ...what })); } catch { /* no JSON can hold it */ }
 	};
 	window.havvelInput = (what) => say({ kind: "input", detail: what });
-	addEventListener("havvel-heard", (e) => say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments }));
-	addEventListener("game-event", (e) => say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail }));
+	const called = (e) => say({ kind: "call", name: e.detail.call, arguments: e.detail.arguments });
+	const sent = (e) => say({ kind: "event", name: String((e.detail || {}).event), detail: e.detail });
+	const listen = () => { addEventListener("havvel-heard", called); addEventListener("game-event", sent); };
+	listen();
+	// A page that is written anew loses all that listen to it (HTML standard, section 8.4.1).
+	const openPage = Document.prototype.open;
+	Document.prototype.open = function () { const d = openPage.apply(this, arguments); if (this === document) listen(); return d; };
 	const p = { frames: 0, played: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
 	// What players have, or lack.
 	const under = (name) => conditions.includes(name);

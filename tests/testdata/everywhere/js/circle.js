@@ -1,0 +1,1 @@
+import { name } from "./lane.js"; export const other = () => " of " + name;

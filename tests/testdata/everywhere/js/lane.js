@@ -1,0 +1,1 @@
+export const name = "lane"; import { other } from "./circle.js"; export const both = () => name + other();
