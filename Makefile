@@ -16,7 +16,7 @@ demo: build ## the full example: from an export to a public link
 test: ## all tests; installs what they need where it may, and says what is missing where it may not
 	scripts/test-partners
 	$(MAKE) lint
-	go test -timeout 45m -parallel 4 ./...
+	go test -timeout 80m -parallel 4 ./...
 
 windows: ## the Windows program, under Wine
 	scripts/test-partners
