@@ -201,8 +201,9 @@ func plays(t *testing.T, ctx context.Context, a packedArchive) {
 		t,
 		ctx,
 		chromedp.Navigate(host(t, rules, handed)+"/"),
-		chromedp.WaitNotPresent(chromedp.CSS("#loading")),
-		chromedp.WaitNotPresent(chromedp.CSS("#havvel-front")),
+		// one page writes its game's page first
+		chromedp.Poll[chromedp.Void](`document.querySelector("canvas") && !document.querySelector("#loading, #havvel-front")`,
+			chromedp.WithPollingInterval(200*time.Millisecond), chromedp.WithPollingTimeout(time.Minute)),
 	)
 	if _, colours, brightest := picture(t, ctx); colours < 200 || brightest < 100 {
 		t.Errorf("%s: the game is blank or dark: %d colours, brightest %d\n%v", a.Destination, colours, brightest, a.Steps)

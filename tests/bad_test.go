@@ -229,5 +229,8 @@ func TestCheckLevels(t *testing.T) {
 		project,
 		game.Files{"havvel.toml": append(toml, []byte("[[accept]]\nid = \"hook-absent\"\nreason = \"the page gets it later\"\n")...)},
 	)
+	run(t, project, "check").must(t, 1, "Accepted in havvel.toml", "hook-uncalled") // without the script, nobody turns its events into calls
+	toml = append(toml, []byte("[[accept]]\nid = \"hook-uncalled\"\nreason = \"that comes with it\"\n[[accept]]\nid = \"hook-absent\"\nreason = \"the page gets it later\"\n")...)
+	writeInto(t, project, game.Files{"havvel.toml": toml})
 	run(t, project, "check").must(t, 0, "Accepted in havvel.toml", "the page gets it later")
 }

@@ -26,7 +26,7 @@ func keeping(t *testing.T) string {
 			"<!doctype html><html lang=en><head><meta charset=utf-8><title>Lane</title></head><body><canvas id=lane></canvas><script " +
 				"src=game.js></script></body></html>",
 		),
-		"export/game.js":      []byte(`fetch("lane.json.br").then(r => r.json()); fetch("lane.bin"); fetch("moth.bin"); navigator.serviceWorker`),
+		"export/game.js":      []byte(`fetch("lane.json.br").then(r => r.json()); fetch("lane.bin"); fetch("moth.bin"); navigator.serviceWorker; Brackwater.ready()`),
 		"export/lane.json.br": squeezed(t, "br", []byte(`["`+string(prose(90_000))[:20]+`"]`)),
 		"export/lane.bin":     prose(3_000_000),
 		"export/moth.bin":     static(9_000_000),

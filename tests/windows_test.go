@@ -127,7 +127,7 @@ func TestWindows(t *testing.T) {
 	// Names that Windows can't write, in a zip that another system made; and a path longer than 260 letters.
 	odd := filepath.Join(t.TempDir(), "odd.zip")
 	names := archiveOf(t, entry{"index.html", []byte("<!doctype html><title>Lane</title><script src=aux.js></script>")},
-		entry{"aux.js", []byte("1")})
+		entry{"aux.js", []byte("Brackwater.ready()")})
 	if err := os.WriteFile(odd, names, 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -39,7 +39,7 @@ function (look) {
 		open++;
 		const answer = fetched.apply(this, arguments);
 		const over = () => (open = Math.max(0, open - 1));
-		answer.then((a) => /^(data|blob):/.test(a.url) && over(), over); // of these the browser does not tell
+		answer.then((a) => (window.havvelHeld || /^(data|blob):/.test(a.url)) && over(), over); // of these the browser does not tell
 		return answer;
 	};
 	const send = XMLHttpRequest.prototype.send;

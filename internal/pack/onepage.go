@@ -56,6 +56,7 @@ func (p *Plan) fold(ctx context.Context) error {
 		return err
 	}
 	inside := len(p.Items) - 1
+	p.origins = p.Origins()
 	for i := range p.origins {
 		p.origins[i].Steps = append(slices.Clone(p.origins[i].Steps), "one-page")
 	}

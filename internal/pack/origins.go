@@ -27,38 +27,40 @@ func (it *Item) shape() shape {
 
 // tracked runs a step, and notes which items it changed.
 func (p *Plan) tracked(name string, run func() error) error {
-	before := map[*Item]shape{}
-	for _, it := range p.Items {
-		before[it] = it.shape()
+	before := slices.Clone(p.Items)
+	for _, it := range before {
+		it.was, it.tracked = it.shape(), true
 	}
 	err := run()
 	for _, it := range p.Items {
-		was, there := before[it]
-		delete(before, it)
-		if name != "" && (!there || was != it.shape()) && !slices.Contains(it.by, name) {
+		if name != "" && (!it.tracked || it.was != it.shape()) && !slices.Contains(it.by, name) {
 			it.by = append(it.by, name)
 		}
+		it.tracked = false
 	}
-	for it := range before {
-		p.left = append(p.left, Origin{File: p.build.Inside(it.From), Steps: []string{name}})
+	for _, it := range before {
+		if it.tracked && it.From != nil { // it is no longer among them
+			p.left = append(p.left, Origin{File: p.build.Inside(it.From), Steps: []string{name}})
+		}
 	}
 	return err
 }
 
-// noteOrigins keeps where everything comes from, before it may become one page.
-func (p *Plan) noteOrigins() {
-	p.origins = slices.Clone(p.left)
+// Origins lists the files of the export, with where each went, and those that pack adds. Names are those inside the game's folder.
+func (p *Plan) Origins() []Origin {
+	if p.origins != nil {
+		return p.origins
+	}
+	list := slices.Clone(p.left)
 	for _, it := range p.Items {
 		o := Origin{Name: it.Name, Steps: it.by}
 		if it.From != nil {
 			o.File = p.build.Inside(it.From)
 		}
-		p.origins = append(p.origins, o)
+		list = append(list, o)
 	}
+	return list
 }
-
-// Origins lists the files of the export, with where each went, and those that pack adds. Names are those inside the game's folder.
-func (p *Plan) Origins() []Origin { return p.origins }
 
 // Taken lists the steps that changed something and can be left out, in their order.
 func (p *Plan) Taken() []string {

@@ -39,7 +39,7 @@ type Plan struct {
 	result  *export.Build // what is handed over, read as a build
 	inside  *export.Build // what one page holds, where that is handed over; else nil
 	left    []Origin      // of what stays behind
-	origins []Origin
+	origins []Origin      // of what one page holds, where that is handed over
 }
 
 // An Item is one file that is handed over.
@@ -48,6 +48,8 @@ type Item struct {
 	From *export.File // where it comes from; nil for what pack adds
 
 	by       []string                      // the steps that changed it
+	was      shape                         // before the step that runs now
+	tracked  bool                          // likewise: it was there
 	anew     bool                          // it is compressed again, although it has its encoding
 	encoding string                        // that it has in the end: "gzip", "br" or none
 	edits    []edit                        // of its text
@@ -208,7 +210,6 @@ func (p *Plan) resolve(ctx context.Context) error {
 	if err := p.readable(); err != nil {
 		return err
 	}
-	p.noteOrigins()
 	if p.HandOver() == "one-page" {
 		return p.fold(ctx)
 	}

@@ -17,6 +17,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/hooks"
 	"havvel/internal/progress"
 )
 
@@ -102,12 +103,29 @@ func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter)
 	return a, nil
 }
 
+// heard are the calls that a trial heard, and those that the export makes or sends the events of: in the packed page, the adapter names all.
+func (p *Plan) heard() []string {
+	list := slices.Clone(p.to.Heard)
+	if p.to.Rules == nil {
+		return list
+	}
+	for _, h := range p.to.Rules.Hooks {
+		for _, c := range h.Calls {
+			_, _, makes := hooks.Makes(p.build, c.Call)
+			if makes || h.Plant && p.to.Plants && hooks.Sends(p.build, c.Event) {
+				list = append(list, c.Call)
+			}
+		}
+	}
+	return list
+}
+
 // judge runs the destination's checks on what was written.
 func (p *Plan) judge(file string) ([]finding.Finding, error) {
 	p.result.Path = file
 	of := func(b *export.Build) []finding.Finding {
 		return check.Run(check.Subject{
-			Build: b, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts, Inferred: p.to.Inferred, Heard: p.to.Heard,
+			Build: b, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts, Inferred: p.to.Inferred, Heard: p.heard(),
 		})
 	}
 	findings := of(p.result)

@@ -186,16 +186,38 @@ func (p *Proof) steps() {
 // what moves doesn't count.
 const mostApart = 0.04
 
+// Bounds of what moves: a picture that lives in the export and stands still in what is handed over, or has nothing in common with it.
+const (
+	lives  = 0.1  // share of places that move
+	rests  = 0.02 // likewise, at most
+	common = 0.7  // share of all places that may look different where most of them move
+)
+
+// differ says how two first screens differ; "" where they don't. told is false where they can't be compared.
+func differ(before, after *trial.First) (words string, told bool) {
+	if before == nil || after == nil {
+		return "", false
+	}
+	if before.Moving() >= lives && after.Moving() <= rests {
+		return fmt.Sprintf("the export's picture moves (in %.0f %% of its places), and this one stands still", 100*before.Moving()), true
+	}
+	share, told := before.LooksApart(after)
+	if told && share >= mostApart {
+		return fmt.Sprintf("the first screen is another: %.0f %% of what stands still look different", 100*share), true
+	}
+	if share := before.AllApart(after); !told && share > common {
+		return fmt.Sprintf("the first screen is another: %.0f %% of it look different", 100*share), true
+	}
+	return "", true
+}
+
 // picture compares the first screens; told is false where they can't be compared.
 func (p *Proof) picture() (apart, told bool) {
-	share, told := p.Export.First.LooksApart(p.Handed.First)
-	if !told || share < mostApart {
-		return false, told
+	words, told := differ(p.Export.First, p.Handed.First)
+	if words != "" {
+		p.worse(finding.Finding{ID: "proof-picture", Message: words})
 	}
-	p.worse(finding.Finding{
-		ID: "proof-picture", Message: fmt.Sprintf("the first screen is another: %.0f %% of what stands still look different", 100*share),
-	})
-	return true, true
+	return words != "", told
 }
 
 // and is what two comparisons came to: only what both found is worse. before and again are the two runs of the export; where these look
@@ -204,8 +226,8 @@ func (p *Proof) and(o *Proof, before, again *Run) *Proof {
 	if o.Answer != Worse {
 		return o
 	}
-	share, told := before.First.LooksApart(again.First)
-	random := told && share >= mostApart
+	words, _ := differ(before.First, again.First)
+	random := words != ""
 	both := slices.DeleteFunc(slices.Clone(o.Findings), func(f finding.Finding) bool {
 		return f.ID == "proof-picture" && random || !slices.ContainsFunc(p.Findings, func(other finding.Finding) bool {
 			shown := func(id string) bool { return id == "proof-start" || id == "proof-picture" } // nothing to see may be either

@@ -93,5 +93,30 @@ func (f *First) LooksApart(o *First) (share float64, ok bool) {
 	return f.differs(o)
 }
 
+// Moving is the share of places that change by themselves.
+func (f *First) Moving() float64 {
+	n := 0
+	for _, moves := range f.Moves {
+		if moves {
+			n++
+		}
+	}
+	return float64(n) / float64(max(1, len(f.Moves)))
+}
+
+// AllApart is the share of all places that look different in two first screens, of what moves, too.
+func (f *First) AllApart(o *First) float64 {
+	if f.Wide != o.Wide || f.High != o.High {
+		return 1
+	}
+	n := 0
+	for i := range f.Light {
+		if !f.like(i, o) {
+			n++
+		}
+	}
+	return float64(n) / float64(max(1, len(f.Light)))
+}
+
 // First is what the first screen looks like; nil where there was none.
 func (v *View) First() *First { return v.first }
