@@ -103,7 +103,8 @@ func (p *Plan) Write(ctx context.Context, stem string, report progress.Reporter)
 	return a, nil
 }
 
-// heard are the calls that a trial heard, and those that the export makes or sends the events of: in the packed page, the adapter names all.
+// heard are the calls that a trial heard, and those that the export makes or sends the events of: in the packed page, the adapter names
+// them all.
 func (p *Plan) heard() []string {
 	list := slices.Clone(p.to.Heard)
 	if p.to.Rules == nil {
@@ -125,7 +126,8 @@ func (p *Plan) judge(file string) ([]finding.Finding, error) {
 	p.result.Path = file
 	of := func(b *export.Build) []finding.Finding {
 		return check.Run(check.Subject{
-			Build: b, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts, Inferred: p.to.Inferred, Heard: p.heard(),
+			Build: b, Destination: p.to.Destination, Rules: p.to.Rules, Accepts: p.to.Accepts,
+			Inferred: p.to.Inferred, Heard: p.heard(),
 		})
 	}
 	findings := of(p.result)

@@ -1,5 +1,5 @@
-// Package proof runs an export and what is handed over in its place side by side in a real browser, and says what is worse, where, and which
-// step of packing did it. Running a build is trial's business, what a host sends hosting's.
+// Package proof runs an export and what is handed over in its place side by side in a real browser, and says what is worse, where, and
+// which step of packing did it. Running a build is trial's business, what a host sends hosting's.
 package proof
 
 import (

@@ -20,7 +20,6 @@ const list = {
 	classic: async () => (await said(new Worker("js/classic.js"))) === "tool,4,true",
 	blobbed: async () => (await said(new Worker(URL.createObjectURL(new Blob([`importScripts(${JSON.stringify(new URL("js/tool.js", document.baseURI).href)}); postMessage(tool)`], { type: "text/javascript" }))))) === "tool",
 	module: async () => { const w = new Worker(new URL("module.js", import.meta.url), { type: "module" }), s = said(w); w.postMessage("!"); return (await s) === "a part!true"; },
-	frame: async () => { const d = await framed; return d.lantern === "3" && d.wide > 0; },
 	style: async () => { const d = document.createElement("div"); d.id = "from-import"; document.body.append(d); const ok = d.offsetWidth === 7; d.remove(); return ok; },
 	painted: async () => { const d = document.createElement("div"); d.style.backgroundImage = "url(art/lamp.png)"; document.body.append(d); await new Promise((ok) => setTimeout(ok, 300)); d.remove(); return true; },
 	markup: async () => { const d = document.createElement("div"); d.innerHTML = '<img src="art/lamp.png">'; await d.firstChild.decode(); return d.firstChild.getAttribute("src").endsWith("art/lamp.png"); },
