@@ -39,16 +39,21 @@ func (list origins) ofExport(file string) pack.Origin {
 	return pack.Origin{File: file, Name: file}
 }
 
+// sides is what the two runs are called in findings.
+type sides struct{ first, second string }
+
+var ofExport = sides{"the export", "what is handed over"}
+
 // compare says what is worse in the second run.
-func compare(before, after *Run, list origins) *Proof {
-	p := &Proof{Format: format, Answer: Proven, Findings: []finding.Finding{}, Export: before, Handed: after}
+func compare(before, after *Run, list origins, names sides) *Proof {
+	p := &Proof{Format: format, Answer: Proven, Findings: []finding.Finding{}, Export: before, Handed: after, names: names}
 	p.requests(list)
 	p.said(list)
 	p.heard()
 	p.loaded(list)
 	p.steps()
 	apart, told := p.picture()
-	p.start(list, told && !apart)
+	p.start(told, apart)
 	if len(p.Findings) > 0 {
 		p.Answer = Worse
 	}
@@ -57,25 +62,27 @@ func compare(before, after *Run, list origins) *Proof {
 
 func (p *Proof) worse(f finding.Finding) { p.Findings = append(p.Findings, f) }
 
-// start compares whether both start. alike says that both show the same picture.
-func (p *Proof) start(list origins, alike bool) {
+// start compares whether both start. told says that their pictures could be compared, apart that they differ.
+func (p *Proof) start(told, apart bool) {
 	switch before, after := p.Export, p.Handed; {
 	case before.Answer == trial.No && after.Answer != trial.Yes:
-		p.Answer, p.Why = Untold, "the export itself doesn't start: "+before.Why
+		p.Answer, p.Why = Untold, p.names.first+" itself doesn't start: "+before.Why
 	case before.Answer == trial.Yes && after.Answer == trial.No:
-		f := finding.Finding{ID: "proof-start", Message: "the export starts, and what is handed over doesn't: " + after.Why}
+		f := finding.Finding{ID: "proof-start", Message: fmt.Sprintf("%s starts, and %s doesn't: %s", p.names.first, p.names.second, after.Why)}
 		if len(p.Findings) > 0 {
 			f.File, f.Line, f.Column = p.Findings[0].File, p.Findings[0].Line, p.Findings[0].Column
 		}
 		p.Findings = slices.Insert(p.Findings, 0, f)
-	case after.Answer == trial.Yes, before.Answer == after.Answer && alike:
+	case before.Answer == trial.Yes && after.Answer == trial.Yes && !told:
+		p.Answer, p.Why = Untold, "both start, and their first screens can't be compared"
+	case after.Answer == trial.Yes, before.Answer == after.Answer && told && !apart:
 	default:
 		p.Answer, p.Why = Untold, "whether it starts can't be told: "+after.Why
 	}
 }
 
-// by says which steps of packing changed one of some files.
-func by(files ...pack.Origin) string {
+// by says which steps of packing changed one of some files; they are suspects.
+func (p *Proof) by(files ...pack.Origin) string {
 	var steps []string
 	for _, o := range files {
 		for _, s := range o.Steps {
@@ -87,14 +94,8 @@ func by(files ...pack.Origin) string {
 	if len(steps) == 0 {
 		return ""
 	}
+	p.suspects = append(p.suspects, steps...)
 	return " (changed by: " + strings.Join(steps, ", ") + ")"
-}
-
-// changedBy are the steps that a message names.
-func changedBy(message string) []string {
-	_, list, _ := strings.Cut(message, " (changed by: ")
-	list, _, _ = strings.Cut(list, ")")
-	return strings.Split(list, ", ")
 }
 
 // requests compares what was asked for in vain.
@@ -112,7 +113,7 @@ func (p *Proof) requests(list origins) {
 		if q.By == "" {
 			f.File, asker = "", pack.Origin{}
 		}
-		f.Message = fmt.Sprintf("%s is asked for, and fails (%s); in the export it doesn't%s", q.Path, q.Why, by(asked, asker))
+		f.Message = fmt.Sprintf("%s is asked for, and fails (%s); in %s it doesn't%s", q.Path, q.Why, p.names.first, p.by(asked, asker))
 		p.worse(f)
 	}
 }
@@ -133,7 +134,7 @@ func (p *Proof) said(list origins) {
 			f.File = o.File
 		}
 		f.ID, f.Level = strings.Replace(f.ID, "trial-", "proof-", 1), ""
-		f.Message += "; the export runs without it" + by(o)
+		f.Message += "; " + p.names.first + " runs without it" + p.by(o)
 		p.worse(f)
 	}
 }
@@ -142,7 +143,7 @@ func (p *Proof) said(list origins) {
 func (p *Proof) heard() {
 	for _, name := range p.Export.Heard {
 		if !slices.Contains(p.Handed.Heard, name) && p.Handed.Answer == trial.Yes {
-			p.worse(finding.Finding{ID: "proof-call", Message: "the export makes the " + name + ", and what is handed over doesn't"})
+			p.worse(finding.Finding{ID: "proof-call", Message: fmt.Sprintf("%s has the %s, and %s doesn't", p.names.first, name, p.names.second)})
 		}
 	}
 }
@@ -160,7 +161,7 @@ func (p *Proof) loaded(list origins) {
 		o := list.ofExport(name)
 		if o.Name != "" && o.File == name && !came[name] {
 			p.worse(finding.Finding{
-				ID: "proof-loaded", File: name, Message: "the export loads it before it starts, and what is handed over doesn't" + by(o),
+				ID: "proof-loaded", File: name, Message: p.names.first + " loads it before it starts, and " + p.names.second + " doesn't" + p.by(o),
 			})
 		}
 	}
@@ -177,7 +178,7 @@ func paths(list []Asked) (names []string) {
 func (p *Proof) steps() {
 	for _, s := range p.Handed.Steps {
 		if len(p.Export.Steps) == 0 {
-			p.worse(finding.Finding{ID: "proof-step", Message: "the step " + s + "; in the export it goes well"})
+			p.worse(finding.Finding{ID: "proof-step", Message: "the step " + s + "; in " + p.names.first + " it goes well"})
 		}
 	}
 }
@@ -194,12 +195,13 @@ const (
 )
 
 // differ says how two first screens differ; "" where they don't. told is false where they can't be compared.
-func differ(before, after *trial.First) (words string, told bool) {
+func differ(before, after *trial.First, names sides) (words string, told bool) {
 	if before == nil || after == nil {
 		return "", false
 	}
 	if before.Moving() >= lives && after.Moving() <= rests {
-		return fmt.Sprintf("the export's picture moves (in %.0f %% of its places), and this one stands still", 100*before.Moving()), true
+		return fmt.Sprintf("the picture of %s moves (in %.0f %% of its places), and that of %s stands still",
+			names.first, 100*before.Moving(), names.second), true
 	}
 	share, told := before.LooksApart(after)
 	if told && share >= mostApart {
@@ -213,32 +215,61 @@ func differ(before, after *trial.First) (words string, told bool) {
 
 // picture compares the first screens; told is false where they can't be compared.
 func (p *Proof) picture() (apart, told bool) {
-	words, told := differ(p.Export.First, p.Handed.First)
+	words, told := differ(p.Export.First, p.Handed.First, p.names)
 	if words != "" {
 		p.worse(finding.Finding{ID: "proof-picture", Message: words})
 	}
 	return words != "", told
 }
 
-// and is what two comparisons came to: only what both found is worse. before and again are the two runs of the export; where these look
+// agreed is what comparisons come to. One that shows the second side as good as the first is enough. What seems worse must be found twice;
+// where a second comparison sees nothing of it, a third decides whether anything can be said.
+func agreed(compared func() (*Proof, error)) (*Proof, error) {
+	first, err := compared()
+	if err != nil || first.Answer == Proven {
+		return first, err
+	}
+	second, err := compared()
+	if err != nil {
+		return nil, err
+	}
+	if second.Answer != Proven {
+		return first.and(second), nil
+	}
+	third, err := compared()
+	if err == nil && third.Answer != Proven {
+		third.differs(first)
+	}
+	return third, err
+}
+
+// and is what two comparisons found of which neither is good: only what both found is worse. Where two runs of the first side look
 // different, too, pictures tell nothing.
-func (p *Proof) and(o *Proof, before, again *Run) *Proof {
+func (p *Proof) and(o *Proof) *Proof {
 	if o.Answer != Worse {
 		return o
 	}
-	words, _ := differ(before.First, again.First)
-	random := words != ""
+	words, _ := differ(p.Export.First, o.Export.First, p.names)
 	both := slices.DeleteFunc(slices.Clone(o.Findings), func(f finding.Finding) bool {
-		return f.ID == "proof-picture" && random || !slices.ContainsFunc(p.Findings, func(other finding.Finding) bool {
+		return f.ID == "proof-picture" && words != "" || !slices.ContainsFunc(p.Findings, func(other finding.Finding) bool {
 			shown := func(id string) bool { return id == "proof-start" || id == "proof-picture" } // nothing to see may be either
 			return f.ID == other.ID && same(f.Message) == same(other.Message) || shown(f.ID) && shown(other.ID)
 		})
 	})
-	if len(both) > 0 {
-		o.Findings = both
+	if len(both) == 0 {
+		o.differs(p)
 		return o
 	}
-	o.Answer, o.Why = Untold, "two runs differed: "+o.Findings[0].Message
-	o.Findings = []finding.Finding{}
+	o.Findings = both
 	return o
+}
+
+// differs notes that comparisons differed, so that nothing can be said.
+func (p *Proof) differs(o *Proof) {
+	why := o.Why
+	for _, f := range append(p.Findings, o.Findings...) {
+		why = f.Message
+		break
+	}
+	p.Answer, p.Why, p.Findings = Untold, "runs differed: "+why, []finding.Finding{}
 }

@@ -41,7 +41,8 @@ func Kinds() []*check.Check {
 		of("proof-step", "A step of the trial fails that goes well in the export",
 			"The steps under [trial] in havvel.toml were done in both.", "a press that does nothing", "a press that starts the level"),
 		of("proof-picture", "The first screen looks different",
-			"What stands still in both was compared, place by place, in pictures of two runs each. What moves tells nothing.",
+			"Pictures of both were compared, place by place, in two runs each. What moves by itself counts only where it stands still in what is "+
+				"handed over, or where nearly all of the picture is another.",
 			"a lane without its lanterns", "the lane as the export shows it"),
 	}
 }

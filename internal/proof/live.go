@@ -2,11 +2,12 @@ package proof
 
 import (
 	"context"
-	"strings"
 
 	"havvel/internal/finding"
 	"havvel/internal/trial"
 )
+
+var ofSent = sides{"what was sent", "what players get"}
 
 // Live runs what a real host shows of a build, at a page of it and with the game in a folder of it, and compares that with what was handed
 // over. Requests and errors of the page around the game are the host's own.
@@ -19,8 +20,7 @@ func (s *Store) Live(ctx context.Context, c Case, page, game string) (*Proof, er
 	public := side{&trial.Trial{
 		Build: c.Handed.Build, Steps: c.Steps, Destination: c.Destination, Page: page, Game: game, Start: startLimit, Watch: watchLimit,
 	}, handed.view}
-	var p *Proof
-	for try := 1; try <= 2 && (p == nil || p.Answer != Proven); try++ {
+	p, err := agreed(func() (*Proof, error) {
 		if before == nil {
 			var err error
 			if before, err = s.run(ctx, handed, c.Program); err != nil {
@@ -33,21 +33,15 @@ func (s *Store) Live(ctx context.Context, c Case, page, game string) (*Proof, er
 		}
 		here := *before
 		here.Heard = nil // the real scripts of a portal don't tell what they are called with
-		if !strings.HasPrefix(page, game) {
-			here.First = nil // there is more in the window than the game
-		}
-		p = compare(&here, after, c.Handed.Origins)
+		return compare(&here, after, nil, ofSent), nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	p.View, p.Browser = handed.view.Name, p.Handed.Browser
 	for i := range p.Findings {
 		f := &p.Findings[i]
 		f.Level, f.Destination = finding.Error, c.Destination
-		f.Message = strings.NewReplacer(
-			"the export starts, and what is handed over doesn't", "what was sent starts here, and what players get doesn't",
-			"in the export it doesn't", "here it doesn't", "the export runs without it", "here it runs without it",
-			"the export loads it before it starts, and what is handed over doesn't", "here it is loaded before the start, and there it isn't",
-			"in the export it goes well", "here it goes well",
-		).Replace(strings.TrimSpace(strings.Split(f.Message, " (changed by: ")[0]))
 		f.Fix = "what was sent runs here, so it is the host: havvel where --live compares what it serves, file by file"
 	}
 	finding.Policy{Rules: c.Rules, Accepts: c.Accepts}.Settle(p.Findings)

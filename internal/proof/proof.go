@@ -43,6 +43,9 @@ type Proof struct {
 	View     string            `json:"view"`     // in which both ran
 	Export   *Run              `json:"export"`
 	Handed   *Run              `json:"handed"`
+
+	names    sides
+	suspects []string // steps of packing that changed what suffers
 }
 
 // A Case is what is to be proven.
@@ -77,25 +80,25 @@ func (h Handed) onePage() bool {
 	return slices.ContainsFunc(h.Origins, func(o pack.Origin) bool { return slices.Contains(o.Steps, "one-page") })
 }
 
-// Prove runs both sides. Where the second seems worse, both run once more, and only what is worse each time counts. The error says
-// what is wrong with the machine or its browser, or is the context's.
+// Prove runs both sides. Where the second seems worse, both run again, and only what is worse each time counts. The error says what is
+// wrong with the machine or its browser, or is the context's.
 func (s *Store) Prove(ctx context.Context, c Case) (*Proof, error) {
 	handed := c.handed(c.Handed)
 	key := s.key(ctx, &c, c.untouched(), handed)
 	if p := s.proof(key); p != nil {
 		return p, nil
 	}
-	before, after, err := s.both(ctx, &c, handed, false)
-	if err != nil {
-		return nil, err
-	}
-	p := compare(before, after, c.Handed.Origins)
-	if p.Answer != Proven {
-		again, after, err := s.both(ctx, &c, handed, true)
+	anew := false
+	p, err := agreed(func() (*Proof, error) {
+		before, after, err := s.both(ctx, &c, handed, anew)
 		if err != nil {
 			return nil, err
 		}
-		p = p.and(compare(again, after, c.Handed.Origins), before, again)
+		anew = true
+		return compare(before, after, c.Handed.Origins, ofExport), nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	p.View, p.Browser = handed.view.Name, p.Handed.Browser
 	if p.Answer == Worse && c.Replan != nil {
@@ -195,13 +198,13 @@ func (s *Store) halve(ctx context.Context, c *Case, p *Proof) ([]string, error) 
 		if err != nil {
 			return false, err
 		}
-		return compare(p.Export, after, other.Origins).Answer == Proven, nil
+		return compare(p.Export, after, other.Origins, ofExport).Answer == Proven, nil
 	}
 	suspects := c.Handed.Steps
 	if len(suspects) == 0 {
 		return nil, nil
 	}
-	for _, name := range p.named(suspects) {
+	for _, name := range p.suspected(suspects) {
 		if ok, err := passes([]string{name}); err != nil || ok {
 			return []string{name}, err
 		}
@@ -228,13 +231,9 @@ func (s *Store) halve(ctx context.Context, c *Case, p *Proof) ([]string, error) 
 	return suspects, nil
 }
 
-// named are the steps that the findings name, among those that can be left out; at most two.
-func (p *Proof) named(steps []string) (list []string) {
-	for _, name := range steps {
-		if slices.ContainsFunc(p.Findings, func(f finding.Finding) bool { return slices.Contains(changedBy(f.Message), name) }) {
-			list = append(list, name)
-		}
-	}
+// suspected are the steps that changed what suffers, among those that can be left out; at most two.
+func (p *Proof) suspected(steps []string) []string {
+	list := slices.DeleteFunc(slices.Clone(steps), func(name string) bool { return !slices.Contains(p.suspects, name) })
 	return list[:min(len(list), 2)]
 }
 

@@ -3,6 +3,8 @@ package trial
 import (
 	"context"
 	"errors"
+	"fmt"
+	"time"
 
 	"havvel/internal/browser"
 	"havvel/internal/rulebook"
@@ -54,6 +56,12 @@ func (t *Trial) beside(ctx context.Context, program string, v rulebook.View) (*V
 
 // compared watches the game until it can be compared.
 func (r *viewer) compared(ctx context.Context) error {
+	if r.trial.Page != "" && r.watch.page != "" {
+		if ok, err := r.alone(ctx); err != nil || !ok {
+			r.seen.Answer, r.seen.Why = Untold, "the host's page has more in it than the game, whose frame can't be shown alone"
+			return err
+		}
+	}
 	if err := r.start(ctx); err != nil || r.seen.Answer == No {
 		return err
 	}
@@ -75,6 +83,40 @@ func (r *viewer) compared(ctx context.Context) error {
 		return r.steps(ctx)
 	}
 	return ctx.Err()
+}
+
+// largest brings the frame of the game, or the largest there is, before all else in a page, as large as the window. Nothing is moved, so it
+// isn't loaded again.
+const largest = `((game) => {
+	const size = (f) => f.offsetWidth * f.offsetHeight;
+	const list = [...document.querySelectorAll("iframe")].sort((a, b) => size(b) - size(a));
+	const f = list.find((f) => f.src.startsWith(game)) || list[0];
+	if (!f) return;
+	f.popover = "manual";
+	f.showPopover();
+	f.style.cssText += ";position:fixed;inset:0;width:100vw;height:100vh;max-width:none;max-height:none;margin:0;padding:0;border:0";
+})`
+
+// alone shows nothing but the game of a page that has more in it, and reports whether that could be done: the game itself must say that it
+// has the window.
+func (r *viewer) alone(ctx context.Context) (bool, error) {
+	for end := time.Now().Add(r.trial.Start); time.Now().Before(end) && ctx.Err() == nil; pause(ctx, often) {
+		game := r.watch.frame()
+		if game == "" {
+			continue
+		}
+		err := r.tab.Evaluate(ctx, "", fmt.Sprintf("%s(%q)", largest, r.trial.Game), nil)
+		if err != nil && !errors.Is(err, browser.ErrGone) {
+			return false, err
+		}
+		pause(ctx, often)
+		var whole bool
+		fits := fmt.Sprintf("Math.abs(innerWidth - %d) < 20 && Math.abs(innerHeight - %d) < 20", r.view.Size[0], r.view.Size[1])
+		if err := r.tab.Evaluate(ctx, game, fits, &whole); err == nil && whole {
+			return true, nil
+		}
+	}
+	return false, ctx.Err()
 }
 
 // finish takes over what was seen and heard meanwhile.
