@@ -132,3 +132,10 @@ func TestDescribed(t *testing.T) {
 		}
 	}
 }
+
+// TestInferSize: what finds events out takes no more than 2 KB of a page, beside the names that it is given.
+func TestInferSize(t *testing.T) {
+	if n := len(short(inferring)); n > 2048 {
+		t.Errorf("it has %d bytes", n)
+	}
+}

@@ -1,8 +1,7 @@
 (function (what) {
-	"use strict";
 	// Finds out what happens in a game that doesn't say so, and sends the events that the game could send, in their order. Nothing here may
 	// stop the game.
-	var said = {}, open = 0, last = 0, drawn = 0, wants = function (e) { return what.events.indexOf(e) >= 0; };
+	var said = {}, canvas, open = 0, last = 0, drawn = 0, wants = function (e) { return what.events.indexOf(e) >= 0; };
 	function send(event, more) {
 		said[event] = 2;
 		window.dispatchEvent(new CustomEvent("game-event", { cancelable: true, detail: Object.assign({ event: event, inferred: true }, more) }));
@@ -20,16 +19,16 @@
 	wrap(window, "fetch", pending);
 	["compile", "instantiate", "compileStreaming", "instantiateStreaming"].forEach(function (n) { wrap(window.WebAssembly, n, pending); });
 	wrap(XMLHttpRequest.prototype, "send", function () { open++; this.addEventListener("loadend", over, { once: true }); });
+	wrap(HTMLCanvasElement.prototype, "getContext", function () { canvas = 1; });
 	["WebGLRenderingContext", "WebGL2RenderingContext", "CanvasRenderingContext2D"].forEach(function (k) {
-		["drawArrays", "drawElements", "drawElementsInstanced", "drawImage", "fillText", "fill"].forEach(function (n) {
-			wrap(window[k] && window[k].prototype, n, function () { drawn++; });
-		});
+		var p = window[k] && window[k].prototype;
+		for (var n in p) if (/^draw[AEIR]|^fill([RT]|$)|^putI/.test(n)) wrap(p, n, function () { drawn++; });
 	});
 	// loading is done when nothing has come for a while, and something is drawn with what came.
 	var had, looks = setInterval(function () {
 		var came = performance.getEntriesByType("resource").length;
 		if (came !== had) { had = came; last = Date.now(); }
-		if (document.readyState !== "complete" || open > 0 || Date.now() - last < 700 || (document.querySelector("canvas") && !drawn)) return;
+		if (document.readyState !== "complete" || open > 0 || Date.now() - last < 700 || (canvas && !drawn)) return;
 		clearInterval(looks);
 		if (!said["loading-done"] && wants("loading-done")) send("loading-done");
 		said["loading-done"] = said["loading-done"] || 3;
