@@ -55,6 +55,16 @@ func TestInferred(t *testing.T) {
 		t.Errorf("heard %v; steps %+v", calls, r.Trials[0].Views[0].Steps)
 	}
 
+	t.Log("what is inferred is no evidence of a start")
+	stuck := t.TempDir()
+	if err := os.CopyFS(filepath.Join(stuck, "lane"), os.DirFS("../internal/trial/testdata/games/timer-stands-at-90")); err != nil {
+		t.Fatal(err)
+	}
+	writeInto(t, stuck, game.Files{"portal.toml": []byte(portal), "havvel.toml": []byte(said)})
+	if e := run(t, stuck, "trial", "--quick", "--start", "8s", "--json"); strings.Contains(e.out, `"answer": "yes"`) || !strings.Contains(e.out, `"answer"`) {
+		t.Errorf("a game that stands at its loading bar is said to start:\n%s%s", e.out[:min(len(e.out), 900)], e.err)
+	}
+
 	one := strings.Replace(said, "\"play-begun\", ", "", 1) // a wrong guess is switched off
 	writeInto(t, folder, game.Files{"havvel.toml": []byte(one)})
 	os.RemoveAll(filepath.Join(folder, ".havvel", "trials")) // where it was heard

@@ -249,7 +249,7 @@ func (p *Proof) settle(c *Case) {
 			strings.Join(p.Without, " and "), strings.Join(p.Without, " --without "))
 	case !c.Handed.onePage() && c.Rules != nil:
 		fix = "leaving out what packing changes doesn't help, so it comes from how " + c.Rules.Name +
-			" shows games: its frame, its isolation, or the encodings that it serves"
+			" shows games: its frame's sandbox, whom it lets read files, isolation, or the encodings that it serves"
 	}
 	for i := range p.Findings {
 		f := &p.Findings[i]

@@ -14,6 +14,7 @@ import (
 var reportPage string
 
 var reportTemplate = template.Must(template.New("proof").Funcs(template.FuncMap{
+	"style":   trial.Style,
 	"picture": func(png []byte) template.URL { return trial.Inline(png, 900) },
 }).Parse(reportPage))
 

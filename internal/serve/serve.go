@@ -55,6 +55,12 @@ type Event struct {
 	N         int             `json:"n"`  // its place among all events of the page, from 1; they may arrive in another order
 }
 
+// Inferred reports whether pack's adapter sent an event, and not the game.
+func (e Event) Inferred() bool {
+	var d struct{ Inferred bool }
+	return e.Kind == "event" && json.Unmarshal(e.Detail, &d) == nil && d.Inferred
+}
+
 // A Game serves a build; it is an http.Handler. Close it in the end.
 type Game struct {
 	options Options

@@ -22,7 +22,14 @@ import (
 //go:embed report.html
 var reportPage string
 
+//go:embed report.css
+var reportStyle string
+
+// Style is how pages look that show runs of a game.
+func Style() template.CSS { return template.CSS(reportStyle) }
+
 var reportTemplate = template.Must(template.New("report").Funcs(template.FuncMap{
+	"style":   Style,
 	"picture": func(png []byte) template.URL { return Inline(png, 1280) },
 	"small":   func(png []byte) template.URL { return Inline(png, 320) },
 	"inc":     func(i int) int { return i + 1 },

@@ -171,6 +171,7 @@ func (r *viewer) moment(last answered) moment {
 	}
 	for _, e := range r.watch.events() {
 		switch {
+		case e.Inferred(): // by pack's adapter, which knows no more than a trial does
 		case e.Kind == "event" && e.Name == "loading-begun":
 			m.Begun = true
 		case e.Kind == "event" && e.Name == "loading-done" && m.Done == 0:
