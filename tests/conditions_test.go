@@ -9,7 +9,7 @@ import (
 )
 
 // odd is a rulebook with a portal that keeps saves, has breaks by callback, and serves the game's files to no other origin.
-const odd = `format = "havvel-rulebook/1"
+const odd = `format = "havvel-rulebook/2"
 name = "Quillmarsh"
 [archive]
 hand_over = "zip"

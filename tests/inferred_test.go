@@ -18,7 +18,7 @@ func TestInferred(t *testing.T) {
 	if err := os.CopyFS(filepath.Join(folder, "lane"), os.DirFS("../internal/proof/testdata/lane")); err != nil {
 		t.Fatal(err)
 	}
-	portal := "format = \"havvel-rulebook/1\"\nname = \"Brackwater\"\naddress = \"http://127.0.0.1:7431\"\n[archive]\nhand_over = \"zip\"\n" +
+	portal := "format = \"havvel-rulebook/2\"\nname = \"Brackwater\"\naddress = \"http://127.0.0.1:7431\"\n[archive]\nhand_over = \"zip\"\n" +
 		"[[view]]\nname = \"frame\"\nsize = [960, 540]\n" +
 		"[[hook]]\nname = \"SDK\"\nscript = \"https://portal.example/sdk.js\"\nplace = \"head-start\"\nrequired = true\nplant = true\nwhy = \"keeps scores\"\n"
 	for _, c := range [][2]string{{"ready", "loading-done"}, {"begin", "play-begun"}, {"stop", "play-stopped"}} {

@@ -12,7 +12,7 @@ import (
 // TestOnePage: a game that finds its files in every way that there is runs as well out of one page, in both browsers and in a frame with an
 // origin of its own. Each way lights a tile, so one that fails shows in the picture, too.
 func TestOnePage(t *testing.T) {
-	rules := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\naddress = \"http://127.0.0.1:7431\"\n[archive]\nhand_over = \"one-page\"\n"
+	rules := "format = \"havvel-rulebook/2\"\nname = \"Osierfold\"\naddress = \"http://127.0.0.1:7431\"\n[archive]\nhand_over = \"one-page\"\n"
 	for _, c := range []struct {
 		name, browser, more string
 	}{

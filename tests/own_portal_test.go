@@ -23,10 +23,12 @@ func TestOwnPortal(t *testing.T) {
 		w.WriteHeader(http.StatusCreated)
 	}))
 	defer s.Close()
-	const rules = `format = "havvel-rulebook/1"
+	const rules = `format = "havvel-rulebook/2"
 name = "Little Portal"
 [archive]
 hand_over = "zip"
+[key]
+where = "ask us"
 [[view]]
 name = "frame"
 size = [320, 240]

@@ -32,7 +32,7 @@ func BenchmarkUpload(b *testing.B) {
 		fmt.Fprint(w, `{"state":"good"}`)
 	}))
 	defer server.Close()
-	rules := "format = \"havvel-rulebook/1\"\nname = \"Plain\"\n[archive]\nhand_over = \"zip\"\n[states]\ngood = " +
+	rules := "format = \"havvel-rulebook/2\"\nname = \"Plain\"\n[archive]\nhand_over = \"zip\"\n[states]\ngood = " +
 		"\"draft\"\n[[send]]\nstep = \"upload\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nfile = \"archive\"\nexpect = [200]\ntake = { " +
 		"state = \"/state\" }\n"
 	toml := fmt.Sprintf(

@@ -54,7 +54,7 @@ func body(t *testing.T, script []byte) []byte {
 	return []byte(frame + "};")
 }
 
-const smallRules = `format = "havvel-rulebook/1"
+const smallRules = `format = "havvel-rulebook/2"
 name   = "Little Portal"
 [archive]
 hand_over = "zip"

@@ -56,7 +56,7 @@ func Begin(b *export.Build, folder string, with Beginning) (*project.Project, er
 			return nil, err
 		}
 		name := strings.TrimSuffix(path.Base(filepath.ToSlash(r)), ".toml")
-		d := &project.Destination{Rulebook: r, Address: with.Address}
+		d := &project.Destination{Rulebook: r, Address: with.Address, Rules: rules}
 		if rules.Key.Variable != "" {
 			d.Key = "env:" + rules.Key.Variable
 		}

@@ -40,6 +40,7 @@ type Delivery struct {
 	Proof       string        `json:"proof"` // whether it was proven, and what came of it; "" for not
 	Live        *deliver.Live `json:"live,omitempty"`
 	Lacks       []string      `json:"page_lacks,omitempty"`
+	Note        string        `json:"note,omitempty"`     // what the state doesn't say
 	Would       string        `json:"would_be,omitempty"` // of a dry run: the state that it would have
 
 	Status *deliver.Status `json:"-"`
@@ -50,7 +51,7 @@ type Delivery struct {
 func Told(s *deliver.Status) Delivery {
 	d := Delivery{
 		Destination: s.Destination, Version: s.Version, State: s.State, Link: s.Link(), Reasons: append([]string{}, s.Reasons...),
-		Fingerprint: s.Fingerprint, Proof: s.Proof, Would: s.Would, Status: s, News: true,
+		Fingerprint: s.Fingerprint, Proof: s.Proof, Note: s.Note, Would: s.Would, Status: s, News: true,
 	}
 	if !s.Sent.IsZero() {
 		d.Sent = s.Sent.UTC().Format(time.RFC3339)
@@ -156,6 +157,14 @@ type (
 		Instead string
 		Locked  bool
 	}
+	// WouldDo says what a portal would be asked for beside the usual.
+	WouldDo struct {
+		At     *project.Destination
+		Status *deliver.Status
+		What   deliver.Ability
+	}
+	// Did says what a portal was asked for beside the usual.
+	Did WouldDo
 	// Looked says what players get; Err why that could not be seen.
 	Looked struct {
 		At   *project.Destination
@@ -183,5 +192,7 @@ func (Follows) event()   {}
 func (State) event()     {}
 func (Would) event()     {}
 func (Became) event()    {}
+func (WouldDo) event()   {}
+func (Did) event()       {}
 func (Looked) event()    {}
 func (Standing) event()  {}

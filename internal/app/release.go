@@ -106,6 +106,34 @@ func (k *Desk) restrict(ctx context.Context, d *project.Destination) (now *deliv
 	return now, fmt.Sprintf("havvel where --share --password --to %s  (lines to paste)", d.Name), nil
 }
 
+// Other has each portal do something with the last version beside the usual; detail is what it needs for that.
+func (k *Desk) Other(ctx context.Context, what deliver.Ability, detail any) (*Deliveries, error) {
+	return k.atEach(ctx, func(ctx context.Context, d *project.Destination) (*deliver.Status, string, error) {
+		last, err := Last(k.Courier, d)
+		if err != nil {
+			return nil, "", err
+		}
+		if !deliver.Can(d, what) {
+			return nil, "", deliver.No(d, what)
+		}
+		if k.DryRun {
+			would := &deliver.Status{Delivery: last, Would: last.State}
+			k.Tell(WouldDo{At: d, Status: would, What: what})
+			return would, "", nil
+		}
+		now, err := k.Courier.Do(ctx, d, last, what, detail)
+		if err != nil {
+			return nil, "", err
+		}
+		k.Tell(Did{At: d, Status: now, What: what})
+		next := ""
+		if Awaited(d, now.State) {
+			next = "havvel where --wait" + ToFlags(k.Project, []string{d.Name})
+		}
+		return now, next, nil
+	})
+}
+
 // PasswordOf is how a page's password is kept with the keys, without itself.
 func PasswordOf(d *project.Destination) keys.Key {
 	return keys.Key{Name: d.Name + " password", Host: d.Host()}

@@ -53,7 +53,7 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 	}
 	out := newDeliveries()
 	if len(pageOnly) > 0 {
-		if out, err = k.sendPages(ctx, pageOnly); err != nil || len(destinations) == 0 {
+		if out, err = k.sendPages(ctx, pageOnly, how.Again); err != nil || len(destinations) == 0 {
 			return out, err
 		}
 	}
@@ -180,13 +180,13 @@ func (k *Desk) sendOne(
 	if seen.Answer != "" {
 		k.Tell(Proved{d, seen})
 	}
-	parcel := deliver.Parcel{Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Proof: string(seen.Answer)}
+	parcel := deliver.Parcel{Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Again: how.Again, Proof: string(seen.Answer)}
 	status, err := k.Courier.Send(ctx, d, parcel)
 	if err != nil {
 		return nil, err
 	}
 	k.Tell(Sent{d, archive, status})
-	if err := k.fill(ctx, d, page, status); err != nil {
+	if err := k.fill(ctx, d, page, status, how.Again); err != nil {
 		return status, err
 	}
 	if !how.Wait {
@@ -220,15 +220,15 @@ func (k *Desk) awaitAll(ctx context.Context, sent []*deliver.Status, limit time.
 }
 
 // SendPages fills in the pages of all destinations, for the version that they have.
-func (k *Desk) SendPages(ctx context.Context) (*Deliveries, error) {
-	return k.sendPages(ctx, k.Destinations)
+func (k *Desk) SendPages(ctx context.Context, again bool) (*Deliveries, error) {
+	return k.sendPages(ctx, k.Destinations, again)
 }
 
-func (k *Desk) sendPages(ctx context.Context, destinations []*project.Destination) (*Deliveries, error) {
+func (k *Desk) sendPages(ctx context.Context, destinations []*project.Destination, again bool) (*Deliveries, error) {
 	out := newDeliveries()
 	var failed error
 	for _, d := range destinations {
-		status, err := k.sendPage(ctx, d)
+		status, err := k.sendPage(ctx, d, again)
 		out.add(status)
 		failed = errors.Join(failed, err)
 		if ctx.Err() != nil {
@@ -241,7 +241,7 @@ func (k *Desk) sendPages(ctx context.Context, destinations []*project.Destinatio
 	return out, failed
 }
 
-func (k *Desk) sendPage(ctx context.Context, d *project.Destination) (*deliver.Status, error) {
+func (k *Desk) sendPage(ctx context.Context, d *project.Destination, again bool) (*deliver.Status, error) {
 	if !deliver.Can(d, deliver.Fill) {
 		return nil, deliver.No(d, deliver.Fill)
 	}
@@ -264,7 +264,7 @@ func (k *Desk) sendPage(ctx context.Context, d *project.Destination) (*deliver.S
 	}
 	k.Tell(PageOf{d, last.Version})
 	status := &deliver.Status{Delivery: last}
-	return status, k.fill(ctx, d, page, status)
+	return status, k.fill(ctx, d, page, status, again)
 }
 
 // SendablePages renders the pages of those destinations whose rulebook says how to fill one in. The error says what a portal would
@@ -301,12 +301,12 @@ func (k *Desk) wouldFill(d *project.Destination, page *deliver.Contents) {
 }
 
 // fill sends what has changed of a page.
-func (k *Desk) fill(ctx context.Context, d *project.Destination, page *deliver.Contents, status *deliver.Status) error {
+func (k *Desk) fill(ctx context.Context, d *project.Destination, page *deliver.Contents, status *deliver.Status, again bool) error {
 	if page == nil || !k.Courier.Unfilled(d, page, status.Version) {
 		return nil
 	}
 	k.finals(d, page)
-	filled, err := k.Courier.Fill(ctx, d, page, status.Delivery)
+	filled, err := k.Courier.Fill(ctx, d, page, status.Delivery, again)
 	if err != nil {
 		return fmt.Errorf("the page on %s is not filled in: %w", d.Rules.Name, err)
 	}

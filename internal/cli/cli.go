@@ -220,7 +220,7 @@ func (a *console) withEntry(c *cobra.Command) {
 }
 
 func (a *console) courier(p *project.Project) *deliver.Courier {
-	return &deliver.Courier{Project: p, Book: logbook.Open(p.Folder), Report: a.screen.Progress(), Now: time.Now}
+	return &deliver.Courier{Project: p, Book: logbook.Open(p.Folder), Report: a.screen.Progress(), Now: time.Now, Prompt: a.confirm}
 }
 
 // destinations returns the project and the destinations that a command is about; there must be one.

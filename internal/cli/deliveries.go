@@ -93,7 +93,16 @@ func (a *console) happens(e app.Event) {
 	case app.Would:
 		s.Line("%s", wouldBe(e))
 	case app.Became:
+		if e.Status.Note != "" {
+			defer s.Paragraph(term.Careful, "  ", "  ", inwords.Clean(e.Status.Note))
+		}
 		s.Line("%s", strings.TrimRight(s.In(term.Strong, isNow(e))+"  "+inwords.Clean(e.Status.Link()), " "))
+	case app.WouldDo:
+		s.Line("version %s on %s: %s", e.Status.Version, e.At.Rules.Name, doing(e.What))
+	case app.Did:
+		s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("version %s on %s: %s", e.Status.Version, e.At.Rules.Name, doing(e.What))),
+			inwords.Clean(e.Status.Link()))
+		a.became(e.Status)
 	case app.Looked:
 		a.showLive(e)
 	case app.Standing:
@@ -141,6 +150,14 @@ func wouldBe(e app.Would) string {
 		return fmt.Sprintf("version %s would be taken offline on %s", e.Status.Version, e.At.Rules.Name)
 	}
 	return fmt.Sprintf("version %s would become %s on %s%s", e.Status.Version, e.Status.Would, e.At.Rules.Name, insteadOf(e.Instead))
+}
+
+// doing says what a portal was asked for.
+func doing(what deliver.Ability) string {
+	return map[deliver.Ability]string{
+		deliver.Submit: "handed in for review", deliver.Recall: "taken back from review", deliver.Schedule: "made public at the time",
+		deliver.Stage: "shown to a share of the players", deliver.Testers: "shown to testers",
+	}[what]
 }
 
 func isNow(e app.Became) string {
@@ -192,6 +209,9 @@ func (a *console) became(st *deliver.Status) {
 	s.Line("  state: %s", s.In(toneOf(st.State), st.State))
 	for _, r := range st.Reasons {
 		s.Paragraph(term.Plain, "    - ", "      ", inwords.Clean(r))
+	}
+	if st.Note != "" {
+		s.Paragraph(term.Careful, "    ", "    ", inwords.Clean(st.Note))
 	}
 	if link := st.Link(); link != "" {
 		s.Line("  look at it: %s", inwords.Clean(link))

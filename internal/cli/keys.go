@@ -14,6 +14,7 @@ import (
 
 	"havvel/internal/inwords"
 	"havvel/internal/keys"
+	"havvel/internal/project"
 )
 
 func (a *console) keys() *cobra.Command {
@@ -30,17 +31,17 @@ func (a *console) keys() *cobra.Command {
 
 func (a *console) keysSet() *cobra.Command {
 	return a.new(command{
-		use:   "set DESTINATION",
+		use:   "set DESTINATION [VALUE]",
 		short: "Store the key of a destination",
 		long: "Set asks for the key of a destination in havvel.toml, without showing it, and stores it. When standard input is not " +
-			"a\nterminal, the key is its first line.",
+			"a\nterminal, the key is its first line. VALUE names another secret that the destination's rulebook asks for.",
 		example: "  havvel keys set brackwater\n  havvel keys set shed < key.txt",
-		args:    cobra.ExactArgs(1),
-		run:     func(_ context.Context, args []string) error { return a.runKeysSet(args[0]) },
+		args:    cobra.RangeArgs(1, 2),
+		run:     func(_ context.Context, args []string) error { return a.runKeysSet(args[0], args[1:]...) },
 	})
 }
 
-func (a *console) runKeysSet(name string) error {
+func (a *console) runKeysSet(name string, value ...string) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -57,21 +58,45 @@ func (a *console) runKeysSet(name string) error {
 	if d.Rules.Key.Where != "" {
 		where = " (" + d.Rules.Key.Where + ")"
 	}
-	secret, err := a.secret("key for " + d.Name + where)
+	what, keptAs := "key for "+d.Name+where, d.Name
+	if len(value) > 0 {
+		if what, err = valueOf(d, value[0]); err != nil {
+			return err
+		}
+		keptAs = d.KeyOf(value[0])
+	}
+	secret, err := a.secret(what)
 	if err != nil {
 		return err
 	}
 	ring := keys.Open()
-	if err := ring.Set(keys.Key{Name: d.Name, Host: d.Host(), Secret: secret, Set: time.Now().UTC().Truncate(time.Second)}); err != nil {
+	if err := ring.Set(keys.Key{Name: keptAs, Host: d.Host(), Secret: secret, Set: time.Now().UTC().Truncate(time.Second)}); err != nil {
 		return err
 	}
-	a.answer(keysJSON{Keys: []keyRow{{d.Name, d.Host(), time.Now().UTC().Format(time.RFC3339)}}})
-	a.screen.Line("the key for %s is stored; it is only ever sent to %s", d.Name, d.Host())
+	a.answer(keysJSON{Keys: []keyRow{{keptAs, d.Host(), time.Now().UTC().Format(time.RFC3339)}}})
+	a.screen.Line("the key for %s is stored; it is only ever sent to %s", keptAs, d.Host())
 	if variable, ok := strings.CutPrefix(d.Key, "env:"); ok && os.Getenv(variable) != "" {
 		a.screen.Warn("the environment variable %s is set, too, and takes precedence", variable)
 	}
 	a.screen.Next("havvel send --to %s --dry-run", d.Name)
 	return nil
+}
+
+// valueOf says what a secret value of a destination is.
+func valueOf(d *project.Destination, name string) (string, error) {
+	var known []string
+	for _, v := range d.Rules.Values {
+		if v.Name == name && v.Secret {
+			return fmt.Sprintf("%s for %s (%s)", name, d.Name, v.Says), nil
+		}
+		if v.Secret {
+			known = append(known, v.Name)
+		}
+	}
+	if len(known) == 0 {
+		return "", wrong("havvel keys set", "%s has no secret beside its key", d.Name)
+	}
+	return "", wrong("havvel keys set", "%q is no secret of %s; there is: %s", name, d.Name, strings.Join(known, ", "))
 }
 
 // longestKey is the longest key that is taken, in bytes.

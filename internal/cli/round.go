@@ -72,7 +72,7 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 		return err
 	}
 	o := round.Opening{
-		Build:    l.Values["id"],
+		Build:    l.Values.Text("id"),
 		Seconds:  int64(time.Duration(f.until) / time.Second),
 		Keep:     int64(time.Duration(f.keep) / time.Second),
 		Most:     f.most,

@@ -59,7 +59,7 @@ func (a *console) runSend(ctx context.Context, args []string, f sendFlags) error
 		}
 	}
 	if f.only == "page" {
-		pages, err := k.SendPages(ctx)
+		pages, err := k.SendPages(ctx, f.Again)
 		return a.delivered(ctx, pages, err)
 	}
 	f.BuildOnly = f.only == "build"

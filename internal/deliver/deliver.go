@@ -5,10 +5,13 @@ package deliver
 import (
 	"cmp"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
-	"strconv"
+	"path/filepath"
 	"time"
 
 	"havvel/internal/deliver/portal"
@@ -20,12 +23,11 @@ import (
 	"havvel/internal/progress"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
+	"havvel/internal/rulebook/expression"
 )
 
 // Undecided reports whether the portal has still to say what becomes of a delivery in this state.
-func Undecided(state string) bool {
-	return state == rulebook.Sent || state == rulebook.Verifying || state == rulebook.InReview
-}
+func Undecided(state string) bool { return rulebook.Undecided(state) }
 
 // A Courier delivers the versions of one project.
 type Courier struct {
@@ -33,6 +35,7 @@ type Courier struct {
 	Book    *logbook.Book
 	Report  progress.Reporter
 	Now     func() time.Time
+	Prompt  portal.Prompt // shows where to confirm a log-in; nil where nobody can
 }
 
 // A Status is a delivery, and what its portal says of it now.
@@ -41,6 +44,7 @@ type Status struct {
 	Draft string    // the link for its owner while it is not public; it is a secret and stands in no file
 	Took  site.Sent // what an upload to a site took
 	Would string    // of a dry run: the state that it would have
+	Note  string    // what the state doesn't say
 }
 
 // Link is where the delivery can be looked at: the public link, or the one for its owner.
@@ -56,6 +60,7 @@ type Parcel struct {
 	Version     string
 	Fingerprint string
 	Archive     *pack.Archive
+	Again       bool   // whatever was sent before
 	Proof       string // "proven", "not proven" or "worse": whether it runs as well as the export; "" where nobody looked
 }
 
@@ -65,8 +70,15 @@ type AlreadySent struct {
 	Same   bool // the same export; otherwise another export was sent as this version
 }
 
+// Lost reports whether it is not known that the version arrived.
+func (e *AlreadySent) Lost() bool { return e.Before.State == rulebook.Unknown }
+
 func (e *AlreadySent) Error() string {
 	day := e.Before.Sent.Local().Format("2 January 15:04")
+	if e.Lost() {
+		return fmt.Sprintf("version %s was on its way to %s on %s when an answer was lost, so whether it arrived is unknown",
+			e.Before.Version, e.Before.Destination, day)
+	}
 	if e.Same {
 		return fmt.Sprintf(
 			"this very export was sent to %s as version %s on %s (state: %s)",
@@ -81,6 +93,9 @@ func (e *AlreadySent) Error() string {
 
 // Fault tells it.
 func (e *AlreadySent) Fault() *fault.Error {
+	if e.Lost() {
+		return fault.Tell(e, fault.Unreachable, "look at your page there; where it isn't, havvel send --again uploads it")
+	}
 	told := fault.Tell(e, fault.No, "raise the version in havvel.toml, or send it once more with --again")
 	if e.Same {
 		told.Next = "export the game again, or send the same export once more with --again"
@@ -100,6 +115,9 @@ func (c *Courier) Fresh(d *project.Destination, version, fingerprint string) err
 		if before.Destination != d.Name {
 			continue
 		}
+		if before.State == rulebook.Unknown && before.Version == version && before.Fingerprint == fingerprint && len(d.Rules.Find) > 0 {
+			return nil // the portal can be asked
+		}
 		if before.Fingerprint == fingerprint {
 			return &AlreadySent{before, true}
 		}
@@ -110,9 +128,17 @@ func (c *Courier) Fresh(d *project.Destination, version, fingerprint string) err
 	return nil
 }
 
-// Send uploads a parcel and records the delivery. Nothing is recorded when the upload fails.
+// Send uploads a parcel and records the delivery. Nothing is recorded when the upload fails, unless nobody can tell whether it did: then
+// the delivery is unknown.
 func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*Status, error) {
 	receipt, err := c.Target(d).Send(ctx, p)
+	var lost *portal.Lost
+	if errors.As(err, &lost) {
+		_, unwritten := c.begin(d, p, &portal.Answer{State: rulebook.Unknown, Reasons: []string{lost.Error()}}, nil)
+		told := fault.Tell(err, fault.Unreachable,
+			"look at your page on "+d.Rules.Name+"; where version "+p.Version+" isn't there, havvel send --again uploads it")
+		return nil, errors.Join(told, unwritten)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -128,30 +154,27 @@ func (c *Courier) Send(ctx context.Context, d *project.Destination, p Parcel) (*
 
 // sendSession knows what a parcel's steps can use and send.
 func (c *Courier) sendSession(d *project.Destination, p Parcel) (*portal.Session, error) {
-	values := map[string]string{
-		"version": p.Version, "fingerprint": p.Fingerprint,
-		"archive.sha256": p.Archive.SHA256, "archive.bytes": strconv.FormatInt(p.Archive.Bytes, 10),
-	}
-	files := map[string]portal.File{"archive": {Path: p.Archive.Path, Bytes: p.Archive.Bytes}}
+	archive := expression.File{Name: filepath.Base(p.Archive.Path), Bytes: int(p.Archive.Bytes), SHA256: p.Archive.SHA256}.At(p.Archive.Path)
+	values := expression.Values{"version": p.Version, "fingerprint": p.Fingerprint, "archive": archive}
 	for _, part := range p.Archive.Parts {
-		values[part.Part+".sha256"], values[part.Part+".bytes"] = part.SHA256, strconv.FormatInt(part.Bytes, 10)
-		files[part.Part] = portal.File{Path: part.Path, Bytes: part.Bytes}
+		values[part.Part] = expression.File{Name: filepath.Base(part.Path), Bytes: int(part.Bytes), SHA256: part.SHA256}.At(part.Path)
 	}
-	session, err := c.session(d, values)
-	if err != nil {
-		return nil, err
-	}
-	session.Files = files
+	files := []expression.File{}
 	for _, f := range p.Archive.Files {
-		session.Folder = append(session.Folder, portal.File{Path: f.Path, Bytes: f.Bytes, Name: f.Name, SHA256: f.SHA256, Type: siteFile(f).Type})
+		files = append(files, expression.File{Name: f.Name, Bytes: int(f.Bytes), SHA256: f.SHA256, Type: siteFile(f).Type}.At(f.Path))
 	}
-	return session, nil
+	values["files"] = files
+	return c.session(d, values)
 }
 
 // begin writes down that a parcel was sent.
-func (c *Courier) begin(d *project.Destination, p Parcel, answer *portal.Answer, values map[string]string) (*Status, error) {
+func (c *Courier) begin(d *project.Destination, p Parcel, answer *portal.Answer, values logbook.Values) (*Status, error) {
+	id, err := c.unfinished(d, p)
+	if err != nil {
+		return nil, err
+	}
 	line := logbook.Line{
-		At: c.Now(), ID: logbook.NewID(), Destination: d.Name, By: sender(),
+		At: c.Now(), ID: id, Destination: d.Name, By: sender(),
 		Version: p.Version, Fingerprint: p.Fingerprint, SHA256: p.Archive.SHA256, Bytes: p.Archive.Bytes,
 		Errors: p.Archive.Errors(), Proof: p.Proof, State: answer.State, Reasons: answer.Reasons, Values: values,
 	}
@@ -164,31 +187,38 @@ func (c *Courier) begin(d *project.Destination, p Parcel, answer *portal.Answer,
 	return &Status{Delivery: &logbook.Delivery{Line: line, Sent: line.At}, Draft: answer.Draft}, nil
 }
 
+// unfinished is the id of the delivery of this very parcel of which nobody knew whether it arrived; a new one where there is none.
+func (c *Courier) unfinished(d *project.Destination, p Parcel) (string, error) {
+	all, _, err := c.Book.Deliveries()
+	for _, l := range all {
+		if l.Destination == d.Name && l.State == rulebook.Unknown && l.Version == p.Version && l.Fingerprint == p.Fingerprint {
+			return l.ID, err
+		}
+	}
+	return logbook.NewID(), err
+}
+
 func openFile(path string) func() (io.ReadSeekCloser, error) {
 	return func() (io.ReadSeekCloser, error) { return os.Open(path) }
 }
 
-func kept(d *project.Destination, values map[string]string) map[string]string {
-	keep := map[string]string{}
+// kept are the values that later commands need. Those that may hold a secret are not among them.
+func kept(d *project.Destination, s *portal.Session) logbook.Values {
+	keep := logbook.Values{}
 	for _, name := range d.Rules.Keep {
-		keep[name] = values[name]
+		if v := s.Value(name); v != nil && !s.Secret(name) {
+			keep[name] = v
+		}
 	}
 	return keep
 }
 
 // session knows the values that every recipe can use, and those given.
-func (c *Courier) session(d *project.Destination, more map[string]string) (*portal.Session, error) {
+func (c *Courier) session(d *project.Destination, more expression.Values) (*portal.Session, error) {
 	key, err := d.Secret()
 	if err != nil {
 		return nil, err
 	}
-	values := map[string]string{
-		"game.title": c.Project.Game.Title, "game.short": c.Project.Game.Short, "game.studio": c.Project.Game.Studio,
-	}
-	for name, v := range more {
-		values[name] = v
-	}
-	s := portal.NewSession(d.Rules, d.Address, key, values)
 	statistics := []listing.Leaderboard{}
 	for _, x := range c.Project.Statistics {
 		statistics = append(
@@ -196,18 +226,48 @@ func (c *Courier) session(d *project.Destination, more map[string]string) (*port
 			listing.Leaderboard{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden},
 		)
 	}
-	s.Report, s.Whole["game.statistics"] = c.Report, statistics
+	g := c.Project.Game
+	values := expression.Values{
+		"game": map[string]any{"title": g.Title, "short": g.Short, "studio": g.Studio, "statistics": free(statistics)},
+	}
+	maps.Copy(values, more)
+	s, err := portal.NewSession(d.Rules, d.Address, key, values)
+	if err != nil {
+		return nil, err
+	}
+	own, err := d.Filled()
+	if err != nil {
+		return nil, err
+	}
+	to := map[string]any{}
+	for _, v := range own {
+		to[v.Name] = v.Text
+		if v.Secret {
+			s.Hide("to", v.Text) // the values follow
+		}
+	}
+	s.Know("to", to)
+	s.Report, s.Prompt, s.Vault = c.Report, c.Prompt, vault{d}
 	return s, nil
+}
+
+// free is a value as JSON has it, which expressions can look into.
+func free(v any) any {
+	data, _ := json.Marshal(v) // it is plain data
+	var out expression.Values
+	if json.Unmarshal([]byte(`{"v":`+string(data)+`}`), &out) != nil {
+		return nil
+	}
+	return out["v"]
 }
 
 // resume returns a session that knows what was kept of a delivery.
 func (c *Courier) resume(d *project.Destination, l *logbook.Delivery) (*portal.Session, error) {
-	values := map[string]string{
-		"version": l.Version, "fingerprint": l.Fingerprint, "archive.sha256": l.SHA256,
-		"archive.bytes": strconv.FormatInt(l.Bytes, 10),
+	values := expression.Values{
+		"version": l.Version, "fingerprint": l.Fingerprint, "archive": map[string]any{"sha256": l.SHA256, "bytes": int(l.Bytes)},
 	}
 	for name, v := range l.Values {
-		values[name] = v
+		values[name] = expression.Exact(v)
 	}
 	return c.session(d, values)
 }
@@ -219,12 +279,20 @@ func (c *Courier) Ask(ctx context.Context, d *project.Destination, l *logbook.De
 	if err != nil {
 		return nil, err
 	}
-	return c.record(l, answer)
+	return c.record(ctx, d, l, answer)
 }
 
-// record writes down what an answer changes of a delivery.
-func (c *Courier) record(l *logbook.Delivery, a *portal.Answer) (*Status, error) {
-	after := *l
+// record writes down what an answer changes of a delivery. It is public only once its link opens.
+func (c *Courier) record(ctx context.Context, d *project.Destination, l *logbook.Delivery, a *portal.Answer) (*Status, error) {
+	after, note := *l, ""
+	if a.Link == "" {
+		a.Link = l.Line.Link
+	}
+	if a.State == rulebook.Public && l.State != rulebook.Public {
+		if note = c.closed(ctx, d, a.Link); note != "" {
+			a.State, note = rulebook.Verifying, d.Rules.Name+" says that it is public; "+note
+		}
+	}
 	if a.State != "" {
 		after.State, after.Reasons = a.State, a.Reasons
 	}
@@ -241,7 +309,7 @@ func (c *Courier) record(l *logbook.Delivery, a *portal.Answer) (*Status, error)
 		}
 		after.At = line.At
 	}
-	return &Status{Delivery: &after, Draft: a.Draft}, nil
+	return &Status{Delivery: &after, Draft: a.Draft, Note: note}, nil
 }
 
 // Latest returns the last delivery to each destination and, where it is another one, the public one;

@@ -24,11 +24,13 @@ import (
 
 // rules is a rulebook that a user could write for a portal that nobody has seen.
 const rules = `
-format = "havvel-rulebook/1"
+format = "havvel-rulebook/2"
 name   = "Reedhouse"
 keep   = ["ticket"]
 [archive]
 hand_over = "zip"
+[key]
+where = "the rushes"
 [refusal]
 words = ["/why"]
 key   = [403]
@@ -53,7 +55,7 @@ step    = "ask"
 method  = "GET"
 address = "{address}/ask/{ticket}"
 expect  = [200]
-take    = { state = "/now", reasons = "/why/*", draft = "/peek", link = "/link" }
+take    = { state = "/now", reasons = "$.why[*]", draft = "/peek", link = "/link" }
 [[publish]]
 step    = "show"
 method  = "PUT"
@@ -85,9 +87,12 @@ func (h *reedhouse) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		ticket := strings.TrimPrefix(r.URL.Path, "/ask/")
 		json.NewEncoder(w).
 			Encode(map[string]any{"now": h.now[ticket], "why": []string{"too dark"}, "peek": "https://r.example/peek/" + ticket,
-				"link": "https://r.example/lane"})
+				"link": "http://" + r.Host + "/lane"})
+	case r.URL.Path == "/lane":
+		io.WriteString(w, "<!doctype html><title>Lane</title>")
 	case strings.HasPrefix(r.URL.Path, "/show/"):
 		h.seen = append(h.seen, "show "+r.FormValue("note"))
+		h.now[strings.TrimPrefix(r.URL.Path, "/show/")] = "shown"
 		w.WriteHeader(http.StatusNoContent)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -25,6 +26,7 @@ import (
 	"havvel/internal/hosting"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
+	"havvel/internal/rulebook/place"
 )
 
 // A Difference is something that players get in another form than it was packed.
@@ -77,6 +79,39 @@ func (v *visitor) page(ctx context.Context, link string) (*Live, error) {
 	}
 	return &v.seen, nil
 }
+
+// opens says why a link doesn't open as a page for a stranger; "" when it does.
+func (v *visitor) opens(ctx context.Context, link string) (string, error) {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, link, nil)
+	if err != nil {
+		return "", err
+	}
+	r.Header.Set("Accept", "text/html, */*;q=0.5")
+	client := &http.Client{Timeout: 30 * time.Second}
+	got, err := client.Do(r)
+	if err != nil {
+		return "", &site.Unreachable{Host: r.URL.Host + ", where players go", Cause: err}
+	}
+	defer got.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(got.Body, 1<<20))
+	if err != nil {
+		return "", &site.Unreachable{Host: r.URL.Host, Cause: err}
+	}
+	at := got.Request.URL
+	moved := at.Host != r.URL.Host || at.Path != r.URL.Path
+	switch a := (&place.Answer{Header: got.Header, Body: body}); {
+	case got.StatusCode != http.StatusOK:
+		return fmt.Sprintf("it answers with status %d", got.StatusCode), nil
+	case moved && password.Match(body):
+		return fmt.Sprintf("it leads to a log-in (%s)", at.Host+at.Path), nil
+	case !a.Page():
+		return "it is " + a.Kind(), nil
+	}
+	return "", nil
+}
+
+// password finds a field for one, as a page has that lets only some in.
+var password = regexp.MustCompile(`(?i)<input[^>]+type\s*=\s*["']?password`)
 
 // site looks at every file of a version.
 func (v *visitor) site(ctx context.Context, current, folder string, list []site.Held, serves []string) (*Live, error) {

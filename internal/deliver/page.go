@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"havvel/internal/atomicfile"
@@ -22,6 +21,7 @@ import (
 	"havvel/internal/pictures"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
+	"havvel/internal/rulebook/expression"
 )
 
 // Contents are what a game's page at one destination holds.
@@ -40,14 +40,15 @@ type SentPicture struct {
 
 // A SentPage is what was last sent to a game's page, as it is kept in the project's .havvel.
 type SentPage struct {
-	Address      string                `json:"address"`
-	At           time.Time             `json:"at"`
-	Version      string                `json:"version"`
-	Fields       map[string]string     `json:"fields"` // lists with commas
-	Leaderboards []listing.Leaderboard `json:"leaderboards"`
-	Declarations []string              `json:"declarations"`
-	Pictures     []SentPicture         `json:"pictures"`
-	Steps        map[string]string     `json:"steps"` // hash of each request that was made
+	Address      string                  `json:"address"`
+	At           time.Time               `json:"at"`
+	Version      string                  `json:"version"`
+	Fields       map[string]string       `json:"fields"` // lists with commas
+	Leaderboards []listing.Leaderboard   `json:"leaderboards"`
+	Declarations []string                `json:"declarations"`
+	Pictures     []SentPicture           `json:"pictures"`
+	Requests     map[string]portal.Entry `json:"requests"` // each that was made
+	Whole        string                  `json:"whole"`    // hash of all that was to be said, once it was
 }
 
 // Filled says what a page was sent.
@@ -67,8 +68,8 @@ func (c *Courier) LastPage(d *project.Destination) *SentPage {
 	if err != nil || json.Unmarshal(data, last) != nil || last.Address != d.Address {
 		last = &SentPage{Address: d.Address}
 	}
-	if last.Steps == nil {
-		last.Steps = map[string]string{}
+	if last.Requests == nil {
+		last.Requests = map[string]portal.Entry{}
 	}
 	return last
 }
@@ -141,91 +142,94 @@ func changedPictures(before, now []SentPicture) int {
 	return n
 }
 
-// A fill is one request of a page: a step, with its picture where it carries one.
-type fill struct {
-	step    *rulebook.Step
-	picture *pictures.Cut
-	name    string
-	hash    string // of all that it says
-}
-
-// fills lists the requests that a page would take, in their order.
-func (c *Courier) fills(d *project.Destination, p *Contents, version string) []fill {
-	whole := p.asJSON()
-	var list []fill
-	for i := range d.Rules.Fill {
-		step := &d.Rules.Fill[i]
-		definition, _ := json.Marshal(step) // plain data has a JSON form
-		said := []any{string(definition), d.Address, c.Project.Game.Short}
-		for _, name := range step.Values() {
-			switch {
-			case whole[name] != nil:
-				said = append(said, whole[name])
-			case strings.HasPrefix(name, "field."):
-				said = append(said, p.Field(strings.TrimPrefix(name, "field.")).Text)
-			case name == "version":
-				said = append(said, version)
-			case name == "game.title":
-				said = append(said, c.Project.Game.Title)
-			}
-		}
-		add := func(name string, picture *pictures.Cut, more ...any) {
-			data, _ := json.Marshal(append(slices.Clone(said), more...))
-			sum := sha256.Sum256(data)
-			list = append(list, fill{step, picture, name, hex.EncodeToString(sum[:12])})
-		}
-		if !slices.Contains(filesOf(step), rulebook.PictureStep) {
-			add(step.Step, nil)
-			continue
-		}
-		for _, cut := range p.Pictures {
-			add(fmt.Sprintf("%s %s %d", step.Step, cut.Name, cut.Number), cut, cut.SHA256, cut.About)
-		}
-	}
-	return list
-}
-
-func filesOf(s *rulebook.Step) []string {
-	list := []string{s.File}
-	for _, p := range s.Parts {
-		list = append(list, p.File)
-	}
-	return list
-}
-
-// asJSON are the values that steps send as JSON.
-func (p *Contents) asJSON() map[string]any {
+// values are what fill steps know of a page, and of what was last sent to it.
+func (p *Contents) values(last *SentPage) expression.Values {
 	fields := map[string]any{}
 	for _, f := range p.Fields {
-		fields[f.Name] = f.Value()
+		fields[f.Name] = free(f.Value())
 	}
-	leaderboards := p.Leaderboards
-	if leaderboards == nil {
-		leaderboards = []listing.Leaderboard{}
+	files := []expression.File{}
+	for _, cut := range p.Pictures {
+		files = append(files, expression.File{
+			Name: cut.Name, Number: cut.Number, Type: cut.Type, Bytes: int(cut.Bytes), SHA256: cut.SHA256, About: cut.About,
+		}.At(cut.Path))
 	}
-	return map[string]any{
-		"page.fields":       fields,
-		"page.leaderboards": leaderboards,
-		"page.declarations": p.Declared(),
-		"page.pictures":     p.sent().Pictures,
+	boards := map[string]any{"now": []any{}, "new": []any{}, "changed": []any{}, "gone": []any{}}
+	add := func(kind string, b listing.Leaderboard) { boards[kind] = append(boards[kind].([]any), free(b)) }
+	before := map[string]listing.Leaderboard{}
+	for _, b := range last.Leaderboards {
+		before[b.Name] = b
 	}
+	for _, b := range p.Leaderboards {
+		add("now", b)
+		if was, had := before[b.Name]; !had {
+			add("new", b)
+		} else if was != b {
+			add("changed", b)
+		}
+		delete(before, b.Name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(before)) {
+		add("gone", before[name])
+	}
+	return expression.Values{
+		"page": map[string]any{
+			"fields": fields, "leaderboards": boards["now"], "declarations": free(append([]string{}, p.Declared()...)),
+			"pictures": free(p.sent().Pictures),
+		},
+		"field": fields, "pictures": files, "leaderboards": boards, "locales": p.locales(),
+	}
+}
+
+// locales are the page's texts by language, its own first.
+func (p *Contents) locales() []any {
+	of := func(language string, list []*listing.Field) any {
+		fields := map[string]any{}
+		for _, f := range list {
+			fields[f.Name] = free(f.Value())
+		}
+		return map[string]any{"language": language, "fields": fields}
+	}
+	all := []any{of(p.Language, p.Fields)}
+	for _, l := range p.Others {
+		all = append(all, of(l.Language, l.Fields))
+	}
+	return all
+}
+
+// load tells a session what steps can send of a page.
+func (p *Contents) load(s *portal.Session, last *SentPage) {
+	for name, v := range p.values(last) {
+		s.Know(name, v)
+	}
+}
+
+// whole is a hash of all that the steps of a page can say.
+func (c *Courier) whole(d *project.Destination, p *Contents, version string) string {
+	values := p.values(&SentPage{})
+	delete(values, "pictures") // page.pictures says the same
+	if !slices.ContainsFunc(d.Rules.Fill, func(s rulebook.Step) bool { return slices.Contains(s.Names(), "version") }) {
+		version = ""
+	}
+	data, _ := json.Marshal([]any{values, d.Rules.Fill, d.Address, c.Project.Game.Short, c.Project.Game.Title, version}) // plain data
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:12])
 }
 
 // Unfilled reports whether the page has changed since it was last sent, or was never.
 func (c *Courier) Unfilled(d *project.Destination, p *Contents, version string) bool {
-	last := c.LastPage(d)
-	return slices.ContainsFunc(c.fills(d, p, version), func(f fill) bool { return last.Steps[f.name] != f.hash })
+	return c.LastPage(d).Whole != c.whole(d, p, version)
 }
 
 // Fill sends what has changed of the page at a destination, for a delivery there. What was sent is written down after each
-// request, so that what broke off goes on there.
-func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents, l *logbook.Delivery) (*Filled, error) {
+// request, so that what broke off goes on there. again repeats a request whose answer was lost.
+func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents, l *logbook.Delivery, again bool) (*Filled, error) {
 	session, err := c.resume(d, l)
 	if err != nil {
 		return nil, err
 	}
-	p.load(session)
 	last := c.LastPage(d)
+	p.load(session, last)
 	out := &Filled{Changed: last.Changed(p)}
 	keep := func() error {
 		data, err := json.MarshalIndent(last, "", "  ")
@@ -234,51 +238,32 @@ func (c *Courier) Fill(ctx context.Context, d *project.Destination, p *Contents,
 		}
 		return atomicfile.Bytes(c.pageFile(d), data)
 	}
-	known := map[string]bool{}
-	for _, f := range c.fills(d, p, l.Version) {
-		known[f.name] = true
-		if last.Steps[f.name] == f.hash {
-			continue
+	ledger := portal.NewLedger(maps.Clone(last.Requests))
+	ledger.Rereads = true
+	var unkept error
+	ledger.Write = func(key string, e portal.Entry) {
+		if last.Requests[key] = e; e.Hash == "" && e.UUID == "" {
+			delete(last.Requests, key)
 		}
-		if err := f.make(ctx, session); err != nil {
-			return nil, c.named(d, p, f, err)
-		}
-		out.Requests++
-		last.Steps[f.name] = f.hash
-		if err := keep(); err != nil {
-			return nil, err
-		}
+		last.Whole = "" // until all is said
+		unkept = errors.Join(unkept, keep())
 	}
-	maps.DeleteFunc(last.Steps, func(name, _ string) bool { return !known[name] })
+	session.Ledger, session.Again = ledger, again
+	if _, err := session.Run(ctx, d.Rules.Fill, portal.ByRulebook); err != nil {
+		return nil, c.named(d, p, err)
+	}
+	if unkept != nil {
+		return nil, unkept
+	}
+	out.Requests = ledger.Made()
 	now := p.sent()
-	now.Address, now.At, now.Version, now.Steps = d.Address, c.Now().UTC(), l.Version, last.Steps
+	now.Address, now.At, now.Version, now.Requests, now.Whole = d.Address, c.Now().UTC(), l.Version, ledger.Entries(), c.whole(d, p, l.Version)
 	*last = now
 	return out, keep()
 }
 
-// load tells a session what steps can send of a page.
-func (p *Contents) load(s *portal.Session) {
-	maps.Copy(s.Whole, p.asJSON())
-	for _, f := range p.Fields {
-		s.Values["field."+f.Name] = f.Text
-	}
-}
-
-// make makes the request.
-func (f fill) make(ctx context.Context, s *portal.Session) error {
-	if cut := f.picture; cut != nil {
-		s.Files = map[string]portal.File{rulebook.PictureStep: {Path: cut.Path, Bytes: cut.Bytes}}
-		for name, v := range map[string]string{"name": cut.Name, "number": strconv.Itoa(cut.Number), "type": cut.Type,
-			"bytes": strconv.FormatInt(cut.Bytes, 10), "sha256": cut.SHA256, "about": cut.About} {
-			s.Values["picture."+name] = v
-		}
-	}
-	_, err := s.Run(ctx, []rulebook.Step{*f.step}, 0)
-	return err
-}
-
 // named says of which key of havvel.toml a portal's refusal is.
-func (c *Courier) named(d *project.Destination, p *Contents, f fill, err error) error {
+func (c *Courier) named(d *project.Destination, p *Contents, err error) error {
 	var refused *portal.Refused
 	if !errors.As(err, &refused) || refused.Key {
 		return err
@@ -286,8 +271,8 @@ func (c *Courier) named(d *project.Destination, p *Contents, f fill, err error) 
 	for i := range refused.Reasons {
 		if i < len(refused.Fields) && refused.Fields[i] != "" {
 			refused.Reasons[i] = c.where(d, p, refused.Fields[i]) + refused.Reasons[i]
-		} else if f.picture != nil {
-			refused.Reasons[i] = fmt.Sprintf("%s, cut from %s: %s", f.picture.Name, f.picture.Master, refused.Reasons[i])
+		} else if refused.Of != "" {
+			refused.Reasons[i] = c.where(d, p, refused.Of) + refused.Reasons[i]
 		}
 	}
 	return err

@@ -24,13 +24,13 @@ import (
 
 // pageRules is a rulebook whose portal takes a page in ways of its own: a form, parts, and JSON.
 const pageRules = `
-format = "havvel-rulebook/1"
+format = "havvel-rulebook/2"
 name   = "Reedhouse"
 [archive]
 hand_over = "zip"
 [refusal]
-words  = ["/problems/*/why"]
-fields = ["/problems/*/which"]
+words  = ["$.problems[*].why"]
+fields = ["$.problems[*].which"]
 [leaderboards]
 keeps = ["highest"]
 [[field]]
@@ -58,6 +58,7 @@ expect  = [200]
 again   = true
 [[fill]]
 step    = "front"
+each    = "picture in pictures"
 method  = "PUT"
 address = "{address}/pictures/{picture.name}/{picture.number}?sum={picture.sha256}"
 expect  = [200]
@@ -190,7 +191,7 @@ func TestFill(t *testing.T) {
 		if got := c.Unfilled(d, page, step.version); got != (step.want != nil) {
 			t.Errorf("%+v: unfilled is %v", step, got)
 		}
-		filled, err := c.Fill(ctx, d, page, delivery(step.version))
+		filled, err := c.Fill(ctx, d, page, delivery(step.version), false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -207,7 +208,7 @@ func TestFill(t *testing.T) {
 func TestFillRefused(t *testing.T) {
 	c, d, h, contents := pages(t)
 	h.fails = "/rest"
-	_, err := c.Fill(context.Background(), d, contents("Light it.", "png1"), delivery("1"))
+	_, err := c.Fill(context.Background(), d, contents("Light it.", "png1"), delivery("1"), false)
 	var refused *portal.Refused
 	if !errors.As(err, &refused) {
 		t.Fatal(err)
@@ -217,12 +218,12 @@ func TestFillRefused(t *testing.T) {
 		t.Errorf("%q, want %q", got, want)
 	}
 	h.fails, h.seen = "", nil
-	if _, err := c.Fill(context.Background(), d, contents("Light it.", "png1"), delivery("1")); err != nil || len(h.seen) != 1 ||
+	if _, err := c.Fill(context.Background(), d, contents("Light it.", "png1"), delivery("1"), false); err != nil || len(h.seen) != 1 ||
 		!strings.HasPrefix(h.seen[0], "PUT /rest") {
 		t.Errorf("%v %v", h.seen, err)
 	}
 	h.fails = "/pictures"
-	_, err = c.Fill(context.Background(), d, contents("Light it.", "png9"), delivery("1"))
+	_, err = c.Fill(context.Background(), d, contents("Light it.", "png9"), delivery("1"), false)
 	if !errors.As(err, &refused) || !strings.Contains(err.Error(), "cut from page/cover.png") {
 		t.Errorf("%v", err)
 	}

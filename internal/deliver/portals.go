@@ -10,6 +10,7 @@ import (
 	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
+	"havvel/internal/rulebook/expression"
 )
 
 // portalTarget is a portal, which does what its rulebook has recipes for.
@@ -19,11 +20,7 @@ type portalTarget struct {
 }
 
 // recipe is the steps that a portal takes to do something.
-func recipe(r *rulebook.Rulebook, what Ability) []rulebook.Step {
-	return map[Ability][]rulebook.Step{
-		Send: r.Send, Follow: r.Follow, Publish: r.Publish, Back: r.Back, Withdraw: r.Withdraw, List: r.List, Restrict: r.Restrict, Fill: r.Fill,
-	}[what]
-}
+func recipe(r *rulebook.Rulebook, what Ability) []rulebook.Step { return r.Recipes.Steps(string(what)) }
 
 func (t *portalTarget) Can(what Ability) bool {
 	return what == Headers || len(recipe(t.to.Rules, what)) > 0
@@ -33,7 +30,9 @@ func (t *portalTarget) Can(what Ability) bool {
 var inWords = map[Ability]string{
 	Send: "upload a version", Follow: "follow a version", Publish: "make a version public", Back: "make an earlier version public again",
 	Withdraw: "take a version offline", List: "list versions", Restrict: "show a version to those with a password",
-	Fill: "fill in the game's page",
+	Fill: "fill in the game's page", Submit: "hand a version in for review", Recall: "take a version back from review",
+	Schedule: "make a version public at a time", Stage: "show a version to a share of the players",
+	Testers: "show a version to a list of testers", Replace: "replace the files of a version",
 }
 
 func (t *portalTarget) No(what Ability) error {
@@ -53,10 +52,38 @@ func (t *portalTarget) Send(ctx context.Context, p Parcel) (Receipt, error) {
 	if err != nil {
 		return Receipt{}, err
 	}
-	m := t.memory(t.to, p)
-	session.Remember = m.keep
-	answer, err := session.Send(ctx, t.to.Rules.Send, m.from())
-	return Receipt{Answer: answer, Values: kept(t.to, session.Values), Done: m.forget}, err
+	steps := t.to.Rules.Send
+	if before := t.same(p); before != nil && len(t.to.Rules.Replace) > 0 && p.Again {
+		steps = t.to.Rules.Replace
+		for name, v := range before.Values {
+			session.Know(name, expression.Exact(v))
+		}
+	}
+	m := t.memory(t.to, p, steps)
+	if err := m.lock(); err != nil {
+		return Receipt{}, err
+	}
+	defer m.unlock()
+	session.Ledger, session.Again = m.ledger(), p.Again
+	answer, err := session.Send(ctx, steps)
+	if err == nil && answer.State == "" && answer.Asked {
+		answer.State = rulebook.Verifying
+	}
+	return Receipt{Answer: answer, Values: kept(t.to, session), Done: m.forget}, err
+}
+
+// same is the last delivery of a version to the portal; nil where there is none.
+func (t *portalTarget) same(p Parcel) (last *logbook.Delivery) {
+	all, _, err := t.Book.Deliveries()
+	if err != nil {
+		return nil
+	}
+	for _, l := range all {
+		if l.Destination == t.to.Name && l.Version == p.Version && l.State != rulebook.Unknown {
+			last = l
+		}
+	}
+	return last
 }
 
 // run runs a recipe for a delivery.
@@ -69,24 +96,36 @@ func (t *portalTarget) run(ctx context.Context, l *logbook.Delivery, what Abilit
 }
 
 func (t *portalTarget) Ask(ctx context.Context, l *logbook.Delivery, wait time.Duration) (*portal.Answer, error) {
+	if l.State == rulebook.Unknown && len(l.Values) < len(t.to.Rules.Keep) {
+		return &portal.Answer{State: l.State, Reasons: l.Reasons}, nil // what it is called there was lost, too
+	}
 	return t.run(ctx, l, Follow, wait)
 }
 
 func (t *portalTarget) Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, error) {
-	return t.run(ctx, l, by, 0)
+	return t.run(ctx, l, by, portal.ByRulebook)
 }
 
 func (t *portalTarget) Withdraw(ctx context.Context, l *logbook.Delivery) (*portal.Answer, error) {
-	return t.run(ctx, l, Withdraw, 0)
+	return t.run(ctx, l, Withdraw, portal.ByRulebook)
 }
 
-func (t *portalTarget) Restrict(ctx context.Context, l *logbook.Delivery, password string) (*portal.Answer, error) {
+func (t *portalTarget) Do(ctx context.Context, l *logbook.Delivery, what Ability, detail any) (*portal.Answer, error) {
 	session, err := t.resume(t.to, l)
 	if err != nil {
 		return nil, err
 	}
-	session.Hide("password", password)
-	return session.Run(ctx, t.to.Rules.Restrict, 0)
+	switch what {
+	case Restrict:
+		session.Hide("password", detail.(string))
+	case Schedule:
+		session.Know("at", detail.(time.Time).UTC().Format(time.RFC3339))
+	case Stage:
+		session.Know("players", detail)
+	case Testers:
+		session.Know("testers", detail)
+	}
+	return session.Run(ctx, recipe(t.to.Rules, what), portal.ByRulebook)
 }
 
 func (t *portalTarget) List(ctx context.Context) ([]Known, error) {
@@ -94,7 +133,7 @@ func (t *portalTarget) List(ctx context.Context) ([]Known, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer, err := session.Run(ctx, t.to.Rules.List, 0)
+	answer, err := session.Run(ctx, t.to.Rules.List, portal.ByRulebook)
 	if err != nil {
 		return nil, err
 	}

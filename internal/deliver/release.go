@@ -2,9 +2,11 @@ package deliver
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"havvel/internal/deliver/portal"
+	"havvel/internal/fault"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
@@ -26,30 +28,85 @@ func (c *Courier) release(ctx context.Context, d *project.Destination, l *logboo
 		return nil, t.No(by)
 	}
 	answer, err := t.Release(ctx, l, by)
-	if err != nil {
+	if answer, err = c.sure(ctx, d, l, answer, err, rulebook.Public); err != nil {
 		return nil, err
 	}
-	if answer.State == "" {
-		answer.State = rulebook.Public
+	untold := answer.State == ""
+	if untold {
+		answer.State = rulebook.Public // by the step's yes; the link has to open
+		if answer.Link == "" && l.Line.Link == "" || answer.Asked {
+			answer.State = rulebook.Verifying
+		}
 	}
-	status, err := c.record(l, answer)
+	status, err := c.record(ctx, d, l, answer)
 	if err != nil || status.State != rulebook.Public {
+		if err == nil && untold && status.Note == "" {
+			status.Note = d.Rules.Name + " was asked for it and didn't say no; its rulebook can't tell when it is public"
+		}
 		return status, err
 	}
-	return status, c.replaceOthers(status.Delivery)
+	return status, c.replaceOthers(ctx, d, status.Delivery)
+}
+
+// sure has a portal followed where the answer to a write was lost, or doesn't say what state the delivery is in.
+func (c *Courier) sure(
+	ctx context.Context, d *project.Destination, l *logbook.Delivery, a *portal.Answer, err error, wanted string,
+) (*portal.Answer, error) {
+	var lost *portal.Lost
+	if err != nil && !errors.As(err, &lost) || err == nil && a.State != "" {
+		return a, err
+	}
+	t := c.Target(d)
+	if !t.Can(Follow) {
+		return a, err
+	}
+	now, asked := t.Ask(ctx, l, 0)
+	switch {
+	case asked != nil && lost == nil:
+		return nil, asked
+	case lost != nil && (asked != nil || now.State != wanted):
+		return nil, err
+	}
+	if a != nil && now.Link == "" {
+		now.Link = a.Link
+	}
+	return now, nil
+}
+
+// closed says why a public link doesn't open as a page; "" when it does, or when there is none that could be looked at.
+func (c *Courier) closed(ctx context.Context, d *project.Destination, link string) string {
+	if link == "" || d.SiteAddress() != nil {
+		return ""
+	}
+	why, err := newVisitor(link).opens(ctx, link)
+	if err != nil {
+		return "its link doesn't open yet: " + fault.Of(err).What
+	}
+	if why != "" {
+		return "its link doesn't open yet: " + why
+	}
+	return ""
+}
+
+// Do has a portal do something with a delivery beside the usual.
+func (c *Courier) Do(ctx context.Context, d *project.Destination, l *logbook.Delivery, what Ability, detail any) (*Status, error) {
+	t := c.Target(d)
+	if !t.Can(what) {
+		return nil, t.No(what)
+	}
+	answer, err := t.Do(ctx, l, what, detail)
+	if answer, err = c.sure(ctx, d, l, answer, err, ""); err != nil {
+		return nil, err
+	}
+	if answer.State == "" && what == Schedule {
+		answer.State = rulebook.Scheduled
+	}
+	return c.record(ctx, d, l, answer)
 }
 
 // Restrict shows a sent delivery to those who have a password.
 func (c *Courier) Restrict(ctx context.Context, d *project.Destination, l *logbook.Delivery, password string) (*Status, error) {
-	t := c.Target(d)
-	if !t.Can(Restrict) {
-		return nil, t.No(Restrict)
-	}
-	answer, err := t.Restrict(ctx, l, password)
-	if err != nil {
-		return nil, err
-	}
-	return c.record(l, answer)
+	return c.Do(ctx, d, l, Restrict, password)
 }
 
 // A Known version is one that a destination says it has.
@@ -74,13 +131,20 @@ func (c *Courier) Withdraw(ctx context.Context, d *project.Destination, l *logbo
 		return nil, t.No(Withdraw)
 	}
 	answer, err := t.Withdraw(ctx, l)
-	if err != nil {
+	if answer, err = c.sure(ctx, d, l, answer, err, rulebook.Withdrawn); err != nil {
 		return nil, err
 	}
-	if answer.State == "" {
+	note := ""
+	if answer.State == "" && answer.Asked {
+		note = d.Rules.Name + " was asked for it and didn't say no; its rulebook can't tell when it is offline"
+	} else if answer.State == "" {
 		answer.State = rulebook.Withdrawn
 	}
-	return c.record(l, answer)
+	status, err := c.record(ctx, d, l, answer)
+	if err == nil && note != "" {
+		status.Note = note
+	}
+	return status, err
 }
 
 // Earlier returns the delivery to go back to: that of a version, or with "" the one that was public before. The first value is
@@ -108,14 +172,14 @@ func (c *Courier) Earlier(d *project.Destination, version string) (now, to *logb
 	return now, to, nil
 }
 
-func (c *Courier) replaceOthers(now *logbook.Delivery) error {
+func (c *Courier) replaceOthers(ctx context.Context, d *project.Destination, now *logbook.Delivery) error {
 	all, _, err := c.Book.Deliveries()
 	if err != nil {
 		return err
 	}
 	for _, l := range all {
 		if l.Destination == now.Destination && l.ID != now.ID && l.State == rulebook.Public {
-			if _, err := c.record(l, &portal.Answer{State: rulebook.Replaced}); err != nil {
+			if _, err := c.record(ctx, d, l, &portal.Answer{State: rulebook.Replaced}); err != nil {
 				return err
 			}
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"os/user"
+	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -97,7 +98,7 @@ type siteTarget struct {
 
 // Can: of itself a site has no page, asks for no password and sets no headers.
 func (t *siteTarget) Can(what Ability) bool {
-	return what != Fill && what != Restrict && what != Headers && (what != Compare || t.to.Public != "")
+	return slices.Contains([]Ability{Send, Follow, Publish, Back, Withdraw, List, Compare}, what) && (what != Compare || t.to.Public != "")
 }
 
 func (t *siteTarget) No(what Ability) error {
@@ -125,7 +126,7 @@ func (t *siteTarget) Send(ctx context.Context, p Parcel) (Receipt, error) {
 		return err
 	})
 	answer := &portal.Answer{State: rulebook.Draft, Draft: siteLink(t.to, parcel.Folder)}
-	return Receipt{Answer: answer, Values: map[string]string{folderValue: parcel.Folder}, Took: sent}, err
+	return Receipt{Answer: answer, Values: logbook.Values{folderValue: parcel.Folder}, Took: sent}, err
 }
 
 func siteFile(f pack.Content) site.File {
@@ -150,7 +151,7 @@ func siteLink(d *project.Destination, folder string) string {
 
 // Ask looks at what the site says of a delivery. It decides at once.
 func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Duration) (*portal.Answer, error) {
-	folder := l.Values[folderValue]
+	folder := l.Values.Text(folderValue)
 	answer := &portal.Answer{State: rulebook.Withdrawn, Draft: siteLink(t.to, folder)}
 	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error {
 		x, err := s.Index(ctx)
@@ -174,7 +175,7 @@ func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Durati
 
 // Release makes a delivery the current one.
 func (t *siteTarget) Release(ctx context.Context, l *logbook.Delivery, _ Ability) (*portal.Answer, error) {
-	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, l.Values[folderValue]) })
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, l.Values.Text(folderValue)) })
 	return &portal.Answer{State: rulebook.Public, Link: t.to.Public}, err
 }
 
@@ -184,8 +185,8 @@ func (t *siteTarget) Withdraw(ctx context.Context, _ *logbook.Delivery) (*portal
 	return &portal.Answer{State: rulebook.Withdrawn}, err
 }
 
-func (t *siteTarget) Restrict(context.Context, *logbook.Delivery, string) (*portal.Answer, error) {
-	return nil, t.No(Restrict)
+func (t *siteTarget) Do(_ context.Context, _ *logbook.Delivery, what Ability, _ any) (*portal.Answer, error) {
+	return nil, t.No(what)
 }
 
 // Look compares every file that players get with what was sent.
@@ -197,7 +198,7 @@ func (t *siteTarget) Look(ctx context.Context, l *logbook.Delivery) (*Live, erro
 	v.isolated = t.to.Isolation
 	var x *site.Index
 	var list []site.Held
-	folder := l.Values[folderValue]
+	folder := l.Values.Text(folderValue)
 	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
 		if x, err = s.Index(ctx); err == nil {
 			list, err = s.Held(ctx, folder)

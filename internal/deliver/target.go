@@ -25,6 +25,12 @@ const (
 	Fill     Ability = "fill"     // have a page around the game filled in
 	Compare  Ability = "compare"  // have each file that players get compared with what was sent
 	Headers  Ability = "headers"  // set headers for builds by itself
+	Submit   Ability = "submit"   // review a version on request
+	Recall   Ability = "recall"   // give it back from there
+	Schedule Ability = "schedule" // make a version public at a time
+	Stage    Ability = "stage"    // show a version to a share of the players
+	Testers  Ability = "testers"  // show a version to those in a list
+	Replace  Ability = "replace"  // take other files for a version that was sent
 )
 
 // A Target is a destination as its kind delivers to it.
@@ -41,8 +47,8 @@ type Target interface {
 	Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, error)
 	// Withdraw takes a delivery offline.
 	Withdraw(ctx context.Context, l *logbook.Delivery) (*portal.Answer, error)
-	// Restrict shows a delivery to those with a password.
-	Restrict(ctx context.Context, l *logbook.Delivery, password string) (*portal.Answer, error)
+	// Do does something else with a delivery; detail is what it needs for that: the password, the time, the share, the list.
+	Do(ctx context.Context, l *logbook.Delivery, what Ability, detail any) (*portal.Answer, error)
 	// List says which versions the destination has.
 	List(context.Context) ([]Known, error)
 	// Look fetches what players get of a public delivery.
@@ -52,7 +58,7 @@ type Target interface {
 // A Receipt is what is known after an upload.
 type Receipt struct {
 	Answer *portal.Answer
-	Values map[string]string // that later commands need; no secret is among them
+	Values logbook.Values // that later commands need; no secret is among them
 	Took   site.Sent
 	Done   func() // is called once the delivery is written down; nil for nothing
 }

@@ -26,16 +26,14 @@ func (c *Courier) Try(
 		return nil, err
 	}
 	session.Trace = trace
-	answer, err := session.Send(ctx, d.Rules.Send, portal.Progress{})
+	answer, err := session.Send(ctx, d.Rules.Send)
 	if err != nil {
 		return answer, err
 	}
 	if page != nil {
-		page.load(session)
-		for _, f := range c.fills(d, page, p.Version) {
-			if err := f.make(ctx, session); err != nil {
-				return answer, c.named(d, page, f, err)
-			}
+		page.load(session, &SentPage{})
+		if _, err := session.Run(ctx, d.Rules.Fill, portal.ByRulebook); err != nil {
+			return answer, c.named(d, page, err)
 		}
 	}
 	if len(d.Rules.Follow) == 0 {
@@ -47,5 +45,5 @@ func (c *Courier) Try(
 	if answer, err = session.Run(ctx, d.Rules.Follow, limit); err != nil || answer.State != rulebook.Draft {
 		return answer, err
 	}
-	return session.Run(ctx, d.Rules.Publish, 0)
+	return session.Run(ctx, d.Rules.Publish, portal.ByRulebook)
 }

@@ -5,6 +5,7 @@ package listing
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -21,6 +22,14 @@ type Page struct {
 	Leaderboards []Leaderboard
 	Declarations []Declaration
 	Problems     []Problem
+	Language     string    // that its fields are in
+	Others       []*Locale // its texts in other languages, in alphabetical order
+}
+
+// A Locale is a page's texts in another language.
+type Locale struct {
+	Language string
+	Fields   []*Field // those with a text in that language
 }
 
 // A Field is one field of the page, filled.
@@ -88,7 +97,7 @@ type Problem struct {
 // Read fills the page of a game at a destination, for a version. A destination whose portal has no page, or a site, gives a
 // page without fields. Errors are about the project file.
 func Read(p *project.Project, d *project.Destination, version string) (*Page, error) {
-	page := &Page{Destination: d.Name, Rules: d.Rules}
+	page := &Page{Destination: d.Name, Rules: d.Rules, Language: p.ListingFor(d).Language()}
 	s := &source{project: p, to: d.Name, listing: p.ListingFor(d), version: version}
 	if err := s.read(); err != nil {
 		return nil, err
@@ -96,12 +105,49 @@ func Read(p *project.Project, d *project.Destination, version string) (*Page, er
 	for i := range d.Rules.Fields {
 		page.fill(s, &d.Rules.Fields[i])
 	}
+	if err := page.translate(s); err != nil {
+		return nil, err
+	}
 	page.leaderboards(p)
 	page.declare(p, d, version)
 	for i, problem := range page.Problems {
 		page.Problems[i].Line = p.Line(d.Name, problem.Key)
 	}
 	return page, nil
+}
+
+// translate fills the fields that have texts in other languages.
+func (page *Page) translate(own *source) error {
+	for _, code := range slices.Sorted(maps.Keys(own.listing.In)) {
+		t := own.listing.In[code]
+		s := *own
+		s.title = t.Title
+		s.listing = &project.Listing{Tagline: t.Tagline, Description: t.Description, News: t.News}
+		s.in = "in." + code + "."
+		if err := s.read(); err != nil {
+			return err
+		}
+		other := &Page{Destination: page.Destination, Rules: page.Rules, Language: code}
+		l := &Locale{Language: code}
+		for i := range page.Rules.Fields {
+			f := page.Rules.Fields[i]
+			if slices.ContainsFunc(f.From, func(from string) bool {
+				return !slices.Contains([]string{"title", "tagline", "description", "news"}, from)
+			}) {
+				continue
+			}
+			f.Required, f.Least = false, 0
+			if other.fill(&s, &f); other.Field(f.Name) != nil && other.Field(f.Name).Text != "" {
+				l.Fields = append(l.Fields, other.Field(f.Name))
+			}
+		}
+		for _, x := range other.Problems {
+			x.Key = strings.Replace(x.Key, "listing.", "listing.in."+code+".", 1)
+			page.Problems = append(page.Problems, x)
+		}
+		page.Others = append(page.Others, l)
+	}
+	return nil
 }
 
 func (page *Page) say(kind Kind, key, message, fix string) {

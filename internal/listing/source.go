@@ -1,6 +1,7 @@
 package listing
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -27,6 +28,8 @@ type source struct {
 	listing *project.Listing
 	version string
 	texts   map[string]string // of files, by their key
+	title   string            // in another language; "" for the game's
+	in      string            // of the keys of another language
 }
 
 func (s *source) read() error {
@@ -38,7 +41,7 @@ func (s *source) read() error {
 		}
 		data, err := readText(filepath.Join(s.project.Folder, filepath.FromSlash(file)))
 		if err != nil {
-			missing = append(missing, s.project.Problem(s.project.Path(s.to, "listing."+key), "listing.%s: %w", key, err))
+			missing = append(missing, s.project.Problem(s.project.Path(s.to, "listing."+s.in+key), "listing.%s: %w", s.in+key, err))
 		}
 		s.texts[key] = data
 	}
@@ -134,7 +137,7 @@ func (s *source) value(from string) string {
 	l, g := s.listing, s.project.Game
 	switch from {
 	case "title":
-		return g.Title
+		return cmp.Or(s.title, g.Title)
 	case "short":
 		return g.Short
 	case "studio":

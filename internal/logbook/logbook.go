@@ -25,21 +25,39 @@ const Format = 1
 // A Line is one event in the life of a delivery. Later lines of a delivery hold what changed, and
 // the other fields are as in the line before.
 type Line struct {
-	Format      int               `json:"logbook"`
-	At          time.Time         `json:"at"`
-	ID          string            `json:"delivery"` // unguessable, so that two histories can be merged
-	Destination string            `json:"destination"`
-	By          string            `json:"by,omitempty"` // who sent it
-	Version     string            `json:"version,omitempty"`
-	Fingerprint string            `json:"fingerprint,omitempty"` // of the export
-	SHA256      string            `json:"sha256,omitempty"`      // of the archive
-	Bytes       int64             `json:"bytes,omitempty"`       // of the archive
-	Errors      []string          `json:"errors,omitempty"`      // ids of the checks whose errors were sent on purpose, with --accept-errors
-	Proof       string            `json:"proof,omitempty"`       // "proven", "not proven" or "worse": whether it runs as well as the export
-	State       string            `json:"state"`
-	Reasons     []string          `json:"reasons,omitempty"`
-	Link        string            `json:"link,omitempty"` // the public one
-	Values      map[string]string `json:"values,omitempty"`
+	Format      int       `json:"logbook"`
+	At          time.Time `json:"at"`
+	ID          string    `json:"delivery"` // unguessable, so that two histories can be merged
+	Destination string    `json:"destination"`
+	By          string    `json:"by,omitempty"` // who sent it
+	Version     string    `json:"version,omitempty"`
+	Fingerprint string    `json:"fingerprint,omitempty"` // of the export
+	SHA256      string    `json:"sha256,omitempty"`      // of the archive
+	Bytes       int64     `json:"bytes,omitempty"`       // of the archive
+	Errors      []string  `json:"errors,omitempty"`      // ids of the checks whose errors were sent on purpose, with --accept-errors
+	Proof       string    `json:"proof,omitempty"`       // "proven", "not proven" or "worse": whether it runs as well as the export
+	State       string    `json:"state"`
+	Reasons     []string  `json:"reasons,omitempty"`
+	Link        string    `json:"link,omitempty"`   // the public one
+	Values      Values    `json:"values,omitempty"` // that later commands need; never a secret
+}
+
+// Values are what a portal gave for later: texts, numbers, lists. Numbers are json.Numbers, so that none loses a digit.
+type Values map[string]any
+
+// UnmarshalJSON implements json.Unmarshaler.
+func (v *Values) UnmarshalJSON(data []byte) error {
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.UseNumber()
+	return d.Decode((*map[string]any)(v))
+}
+
+// Text is one of the values as a text; "" when there is none.
+func (v Values) Text(name string) string {
+	if v[name] == nil {
+		return ""
+	}
+	return fmt.Sprint(v[name])
 }
 
 // A Delivery is one version sent to one destination, as its lines tell it.

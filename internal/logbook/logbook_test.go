@@ -45,7 +45,7 @@ func TestStory(t *testing.T) {
 	id, began := NewID(), time.Date(2026, 3, 2, 19, 4, 0, 0, time.UTC)
 	for _, l := range []Line{
 		{At: began, ID: id, Destination: "d", Version: "1", Fingerprint: "f", SHA256: "s", Bytes: 9, State: "verifying",
-			Values: map[string]string{"id": "7"}},
+			Values: Values{"id": "7"}},
 		{At: began.Add(time.Minute), ID: id, Destination: "d", State: "public", Link: "https://l"},
 		{At: began.Add(time.Hour), ID: id, Destination: "d", State: "replaced"},
 	} {

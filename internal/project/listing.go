@@ -43,6 +43,24 @@ type Listing struct {
 	Contact    string    `toml:"contact"`    // where players reach you: an e-mail address or a link
 	Privacy    string    `toml:"privacy"`    // the link of your privacy policy
 	Video      string    `toml:"video"`      // the link of a video
+
+	In map[string]*Translation `toml:"in"` // the page's texts in another language, as in [listing.in.de]
+}
+
+// A Translation is what a page says in another language than its own; what is left out is not sent in that language.
+type Translation struct {
+	Title       string `toml:"title"`       // default: game.title
+	Tagline     string `toml:"tagline"`     // as in the listing
+	Description string `toml:"description"` // a Markdown file, relative to this file
+	News        string `toml:"news"`        // a Markdown file
+}
+
+// Language is the page's own language: the first of its languages, or English.
+func (l *Listing) Language() string {
+	if len(l.Languages) > 0 {
+		return l.Languages[0]
+	}
+	return "en"
 }
 
 // A Control is one thing that players do, and how.
@@ -153,6 +171,13 @@ func (l *Listing) verify(doc *settings.Document, at string) {
 	for i, code := range l.Languages {
 		if _, err := language.Parse(code); err != nil {
 			doc.Wrong(fmt.Sprintf("%s.languages[%d]", at, i), "has %q, which is no language; write \"en\", \"de\" or \"pt-BR\"", code)
+		}
+	}
+	for code := range l.In {
+		if _, err := language.Parse(code); err != nil {
+			doc.Wrong(at+".in."+code, "is no language; write [listing.in.de] or [listing.in.pt-BR]")
+		} else if code == l.Language() {
+			doc.Wrong(at+".in."+code, "is the page's own language: its texts stand in [listing]")
 		}
 	}
 	if l.Amount != "" && !amountForm.MatchString(l.Amount) {

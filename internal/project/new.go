@@ -51,6 +51,12 @@ rulebook = {{toml $d.Rulebook}}
 address  = {{toml $d.Address}}{{end}}
 {{- if $d.Key}}
 key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
+{{- with $d.Asked}}
+
+[to.{{$name}}.values]
+{{- range .}}
+{{if not .Default}}# {{end}}{{.Name}} = {{toml .Default}}  # {{.Says}}
+{{- end}}{{end}}
 {{- else}}
 
 # Where it goes. Take away the # and name a rulebook:

@@ -3,6 +3,7 @@
 package project
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -85,6 +86,8 @@ type Destination struct {
 
 	Listing      *Listing  `toml:"listing"`      // what differs on this portal's page
 	Declarations *Declared `toml:"declarations"` // what you declare to this portal alone
+
+	Values map[string]string `toml:"values"` // what the rulebook asks of each destination, such as a release track
 
 	site  *url.URL
 	tried bool   // only by rules try
@@ -260,6 +263,7 @@ func VerifyVersion(v string) error {
 // resolve works out what a destination is, and reports what is wrong with it.
 func (d *Destination) resolve(doc *settings.Document, folder string) {
 	defer d.verifyKey(doc)
+	defer d.verifyValues(doc)
 	if d.resolveSite(doc, folder) {
 		return
 	}
@@ -394,6 +398,80 @@ func (d *Destination) Secret() (string, error) {
 	}
 	return "", fault.New(fault.Here, "%s needs a key", d.Name).
 		Then("havvel keys set %s stores it, or set the environment variable %s%s", d.Name, variable, hint)
+}
+
+// A Filled value is one that the rulebook asks for, and what it is here.
+type Filled struct {
+	rulebook.Value
+	Text string
+}
+
+// Filled are the values that the rulebook asks for: from havvel.toml, or where they are secrets from an environment variable or as they
+// were stored. The error says what is missing.
+func (d *Destination) Filled() ([]Filled, error) {
+	var list []Filled
+	for _, v := range d.Rules.Values {
+		f := Filled{v, cmp.Or(d.Values[v.Name], v.Default)}
+		variable := strings.ToUpper(strings.ReplaceAll(d.Name+"_"+v.Name, "-", "_"))
+		if v.Secret {
+			f.Text = os.Getenv(variable)
+		}
+		if v.Secret && f.Text == "" {
+			var err error
+			if f.Text, _, err = keys.Open().Find(d.KeyOf(v.Name), d.Host()); err != nil {
+				return nil, err
+			}
+		}
+		switch {
+		case f.Text == "" && v.Secret:
+			return nil, fault.New(fault.Here, "%s needs %s: %s", d.Name, v.Name, v.Says).
+				Then("havvel keys set %s %s stores it, or set the environment variable %s", d.Name, v.Name, variable)
+		case f.Text == "":
+			return nil, fault.New(fault.Usage, "%s needs %s: %s", d.Name, v.Name, v.Says).
+				Then("write it in %s: %s = \"…\" under [to.%s.values]", Name, v.Name, d.Name)
+		}
+		list = append(list, f)
+	}
+	return list, nil
+}
+
+// Asked are the values that the rulebook asks for and that are no secrets.
+func (d *Destination) Asked() []rulebook.Value {
+	if d.Rules == nil {
+		return nil
+	}
+	return slices.DeleteFunc(slices.Clone(d.Rules.Values), func(v rulebook.Value) bool { return v.Secret })
+}
+
+// KeyOf is the name under which a secret value of the destination is kept with the keys.
+func (d *Destination) KeyOf(value string) string { return d.Name + " " + value }
+
+// verifyValues reports values that the rulebook doesn't ask for.
+func (d *Destination) verifyValues(doc *settings.Document) {
+	if d.Rules == nil {
+		return
+	}
+	var names []string
+	for _, v := range d.Rules.Values {
+		names = append(names, v.Name)
+		if text, set := d.Values[v.Name]; set {
+			at := d.path + ".values." + v.Name
+			if v.Secret {
+				doc.Wrong(at, "is a secret, which doesn't belong into this file").Then("havvel keys set %s %s stores it", d.Name, v.Name)
+			}
+			if len(v.OneOf) > 0 {
+				doc.Within(at, text, v.OneOf...)
+			}
+		}
+	}
+	for name := range d.Values {
+		if !slices.Contains(names, name) {
+			f := doc.Wrong(d.path+".values."+name, "is nothing that the rulebook of %s asks for", d.Rules.Name)
+			if near := settings.Nearest(name, names); near != "" {
+				f.Then("did you mean %q?", near)
+			}
+		}
+	}
 }
 
 // Destinations returns those named, or all in alphabetical order when none is named.

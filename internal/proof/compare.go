@@ -125,7 +125,7 @@ func (p *Proof) said(list origins) {
 		known[f.ID+same(f.Message)] = true
 	}
 	for _, f := range p.Handed.Said {
-		if known[f.ID+same(f.Message)] {
+		if known[f.ID+same(f.Message)] || withheld(f) {
 			continue
 		}
 		o := pack.Origin{}
@@ -137,6 +137,12 @@ func (p *Proof) said(list origins) {
 		f.Message += "; " + p.names.first + " runs without it" + p.by(o)
 		p.worse(f)
 	}
+}
+
+// withheld reports a feature that the portal's frame doesn't pass on. It is the same for every build there, and a game that asks for it and
+// goes on without is as good as the export; one that doesn't go on is found by what it shows. The trial tells it.
+func withheld(f finding.Finding) bool {
+	return f.ID == "trial-blocked" && strings.Contains(f.Message, "Permissions policy violation")
 }
 
 // heard compares calls and events.
@@ -154,7 +160,7 @@ func (p *Proof) loaded(list origins) {
 		return
 	}
 	came := map[string]bool{}
-	for _, name := range slices.Concat(p.Handed.Loaded, paths(p.Handed.Failed)) {
+	for _, name := range slices.Concat(p.Handed.Loaded, p.Handed.Later, paths(p.Handed.Failed)) {
 		came[list.ofHanded(name).File] = true
 	}
 	for _, name := range p.Export.Loaded {

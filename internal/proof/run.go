@@ -20,6 +20,7 @@ type Run struct {
 	StartMS int               `json:"start_ms"`
 	Failed  []Asked           `json:"failed,omitempty"` // what was asked for in vain
 	Loaded  []string          `json:"loaded,omitempty"` // files of the game that came before it had started, by path
+	Later   []string          `json:"later,omitempty"`  // files that came after that
 	Said    []finding.Finding `json:"said,omitempty"`   // exceptions, errors on the console, what the browser forbade
 	Heard   []string          `json:"heard,omitempty"`  // calls and events, each once
 	Steps   []string          `json:"steps,omitempty"`  // those that failed, with why
@@ -56,6 +57,8 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 		case t.Hook(q.Path):
 		case q.Status >= 400 || q.Failed != "" && q.Failed != "net::ERR_ABORTED" && q.Failed != "NS_BINDING_ABORTED":
 			r.Failed = append(r.Failed, Asked{path, cmp.Or(q.Failed, "it is not there"), q.By, q.Line, q.Column})
+		case !q.Foreign && q.EndMS > 0 && v.StartMS > 0 && q.StartMS > float64(v.StartMS):
+			r.Later = append(r.Later, path)
 		case !q.Foreign && q.EndMS > 0 && (v.StartMS == 0 || q.StartMS <= float64(v.StartMS)) && !slices.Contains(r.Loaded, path):
 			r.Loaded = append(r.Loaded, path)
 		}

@@ -129,21 +129,6 @@ func (p Picture) Shape() float64 {
 	return 0
 }
 
-// PictureStep is the name of every picture, in turn, as the file of a fill step.
-const PictureStep = "picture"
-
-// ofPicture are the values that a step with the file PictureStep can use.
-var ofPicture = []string{"picture.name", "picture.number", "picture.type", "picture.bytes", "picture.sha256", "picture.about"}
-
-// ofPage lists the values that fill steps can use; those of page are whole JSON values.
-func (r *Rulebook) ofPage() []string {
-	list := []string{"page.fields", "page.leaderboards", "page.declarations", "page.pictures"}
-	for _, f := range r.Fields {
-		list = append(list, "field."+f.Name)
-	}
-	return list
-}
-
 func (r *Rulebook) verifyPage(d *settings.Document) {
 	places := []string{"frame", "cover", "banner", "screenshots", "clip", "leaderboards"}
 	for i, f := range r.Fields {

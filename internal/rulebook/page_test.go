@@ -5,7 +5,7 @@ import (
 	"testing"
 )
 
-const bare = "format = \"havvel-rulebook/1\"\nname = \"Reedhouse\"\n[archive]\nhand_over = \"zip\"\n"
+const bare = "format = \"havvel-rulebook/2\"\nname = \"Reedhouse\"\n[archive]\nhand_over = \"zip\"\n"
 
 // TestPageMistakes: what someone who describes a page gets wrong is said in words that help.
 func TestPageMistakes(t *testing.T) {
@@ -28,10 +28,10 @@ func TestPageMistakes(t *testing.T) {
 		"[[declaration]]\nname = \"rights\"":                                               "declaration.says is missing",
 		"[[final]]\nwhat = \"page\"\nsays = \"x\"":                                         `final.what is "page"`,
 		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}/{field.titel}\"\nexpect = [200]\n[[field]]\nname = \"title\"\nfrom " +
-			"= [\"title\"]": "did you mean {field.title}?",
-		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}/{picture.name}\"\nexpect = [200]": "has {picture.name}, which " +
-			"is not known there",
-		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}\"\nfile = \"archive\"\nexpect = [200]": "it can be picture",
+			"= [\"title\"]": "unknown field titel",
+		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}/{picture.name}\"\nexpect = [200]": "goes through the pictures by " +
+			"each = \"picture in pictures\"",
+		"[[fill]]\nstep = \"a\"\nmethod = \"PUT\"\naddress = \"{address}\"\nfile = \"entry\"\nexpect = [200]": "{entry} is not known there",
 	} {
 		_, err := Parse("own.toml", []byte(bare+toml+"\n"))
 		if !strings.Contains(said(err), says) {

@@ -16,11 +16,11 @@ import (
 )
 
 // Format is the version of the rulebook format that this package reads.
-const Format = "havvel-rulebook/1"
+const Format = "havvel-rulebook/2"
 
 // A Rulebook says what one portal accepts and how to talk to it.
 type Rulebook struct {
-	Format  string            `toml:"format"`  // always "havvel-rulebook/1"
+	Format  string            `toml:"format"`  // always "havvel-rulebook/2"
 	Name    string            `toml:"name"`    // the portal's name, as people say it
 	About   string            `toml:"about"`   // one sentence on what kind of portal it is
 	Address string            `toml:"address"` // where the portal's interface is; a destination may name another
@@ -46,30 +46,6 @@ type PageRules struct {
 	Leaderboards *Leaderboards `toml:"leaderboards"` // the leaderboards that it makes of statistics; left out, it has none
 	Declarations []Declaration `toml:"declaration"`  // one thing that the developer has to declare
 	Finals       []Final       `toml:"final"`        // one thing that the portal can't undo; it is said before it happens
-}
-
-// Interface says how the portal is asked, and what its answers mean.
-type Interface struct {
-	Key     Key     `toml:"key"`     // the credentials
-	Refusal Refusal `toml:"refusal"` // how the portal says no
-	// the portal's word for a state = ours: sent, verifying, draft, in review, public, refused, withdrawn or replaced
-	States map[string]string `toml:"states"`
-	// values taken from answers that later commands need; they are written to the logbook, so never a secret
-	Keep []string `toml:"keep"`
-}
-
-// Recipes say, step by step, how things are done.
-type Recipes struct {
-	Enter    []Step `toml:"enter"`    // the steps that log in, before all others; what they take is a secret, and is not kept
-	Send     []Step `toml:"send"`     // the steps that upload a version; without them a build is checked and packed, and not sent
-	Follow   []Step `toml:"follow"`   // the steps that ask for a version's state
-	Publish  []Step `toml:"publish"`  // the steps that make a sent version public
-	Withdraw []Step `toml:"withdraw"` // the steps that take the public version offline
-	Back     []Step `toml:"back"`     // the steps that make an earlier version public again
-	List     []Step `toml:"list"`     // the steps that list the game's versions: they take lists named versions and states
-	// the steps that fill in the game's page, after a version was sent; one whose request is the same as last time is not made
-	Fill     []Step `toml:"fill"`
-	Restrict []Step `toml:"restrict"` // the steps that show a sent version to those who have a {password}
 }
 
 // Archive says what is handed over.
@@ -192,68 +168,6 @@ func (h Hook) At(event string) []Call {
 	return list
 }
 
-// Key says what credentials the portal wants.
-type Key struct {
-	Variable string `toml:"variable"` // the environment variable that holds the key, unless a destination names another
-	Where    string `toml:"where"`    // where a developer finds the key, said when it is missing or refused
-}
-
-// Refusal says how the portal says no.
-type Refusal struct {
-	// JSON pointers (RFC 6901) to the portal's reasons in an answer; * stands for every element of a list
-	Words []Pointer `toml:"words"`
-	Key   []int     `toml:"key"` // statuses that mean that the key was refused
-
-	Fields []Pointer `toml:"fields"` // JSON pointers to the names of the fields that the reasons are about, side by side with words
-}
-
-// A Step is one HTTP request of a recipe. Text in braces, such as {version}, is replaced by a value.
-type Step struct {
-	Step    string          `toml:"step"`    // its name, for errors
-	Method  string          `toml:"method"`  // the HTTP method
-	Address Text            `toml:"address"` // where the request goes
-	Headers map[string]Text `toml:"headers"` // header fields
-	JSON    map[string]any  `toml:"json"`    // the body, as JSON
-	Form    map[string]Text `toml:"form"`    // the body, as a form (application/x-www-form-urlencoded)
-	Parts   []Part          `toml:"part"`    // the body, as parts (multipart/form-data, RFC 7578)
-	// the body, as the bytes of a file: "archive", or where hand_over is "entry-apart" one of "entry" and "rest"; where it is
-	// "folder", "each": the step is made for every file, with the values file.name, file.bytes, file.sha256 and file.type; in fill
-	// steps "picture": the step is made for every picture, with the values picture.name, picture.number, picture.type,
-	// picture.bytes, picture.sha256 and picture.about
-	File   string `toml:"file"`
-	Expect []int  `toml:"expect"` // the statuses that mean yes
-	// value = where it is in the answer: a JSON pointer, or "header NAME". The values state, reasons, draft and link are understood,
-	// others are for later steps
-	Take  map[string]Place `toml:"take"`
-	Limit settings.Span    `toml:"limit"` // the longest time without an answer or a byte sent; default: 30s
-	// whether a POST or PATCH may be made again after the connection broke off, since doing it twice is the same; GET, PUT and
-	// DELETE always may
-	Again bool `toml:"again"`
-	// whether the file is uploaded by the open protocol for that: POST makes the upload, HEAD tells its offset, PATCH appends; it
-	// then goes on after a cut, also in another process
-	Resumable bool `toml:"resumable"`
-	// of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums
-	Piece settings.Size `toml:"piece"`
-
-	Repeat *Repeat `toml:"repeat"` // ask again until a value is one of these
-}
-
-// A Part is one part of a multipart body.
-type Part struct {
-	Name string `toml:"name"` // the field's name
-	Text Text   `toml:"text"` // its value, or
-	File string `toml:"file"` // the file that it carries: "archive", or "entry" or "rest"
-	Type string `toml:"type"` // the file's content type
-}
-
-// A Repeat asks again until a value is one of those wanted.
-type Repeat struct {
-	Value string        `toml:"value"` // the name of a value that the step takes
-	Until []string      `toml:"until"` // the values that end the waiting
-	Every settings.Span `toml:"every"` // the time between two requests
-	Limit settings.Span `toml:"limit"` // the longest time in all, unless a flag says otherwise
-}
-
 //go:embed ship
 var shipped embed.FS
 
@@ -311,13 +225,7 @@ func Find(name, folder string) (*Rulebook, error) {
 func Parse(file string, data []byte) (*Rulebook, error) {
 	var r Rulebook
 	d := settings.Read(file, data, &r)
-	for _, recipe := range r.Recipes.all() {
-		for i := range recipe.steps {
-			if s := &recipe.steps[i]; s.JSON != nil {
-				s.JSON = Body(s.JSON)
-			}
-		}
-	}
+	r.compile()
 	if !d.Broken() {
 		r.verify(d)
 	}

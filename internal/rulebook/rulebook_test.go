@@ -31,23 +31,23 @@ func TestMistakes(t *testing.T) {
 		t.Fatal(err)
 	}
 	for old, c := range map[string]struct{ new, says string }{
-		`"havvel-rulebook/1"`:          {`"havvel-rulebook/9"`, `this havvel reads "havvel-rulebook/1"`},
-		`"80 MB"`:                      {`"80 megs"`, `write it like "80 MB"`},
-		`"head-start"`:                 {`"top"`, "it can be head-start"},
-		`hand_over  = "zip"`:           {`hand_over = "rar"`, "it can be zip"},
-		`["gzip"]`:                     {`["zstd"]`, "it can be gzip, br"},
-		`live     = "public"`:          {`live = "online"`, `states.live is "online"`},
-		`method  = "PUT"`:              {`method = "SEND"`, `send.method is "SEND"`},
-		`{ version = "{version}",`:     {`{ version = "{versoin}",`, "did you mean {version}?"},
-		`address   = "{upload}"`:       {`address = "{state}"`, "has {state}, which is not known there"}, // taken later
-		`file      = "archive"`:        {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
-		`keep    = ["id"]`:             {`keep = ["ticket"]`, `keep has "ticket"`},
-		"expect    = [201]\n":          {"", "send.expect is missing"},
-		`take    = { id = "/id",`:      {`take = { id = "id",`, "neither a JSON pointer"},
-		`take    = { id = "/id", `:     {`take = { id = 7, `, "is a number; it must be a text"},
-		`repeat  = { value = "state",`: {`repeat = { value = "phase",`, "repeat needs value"},
-		`every = "400ms"`:              {`every = "often"`, `write it like "30s"`},
-		`size = [960, 540]`:            {`size = [960, 0]`, "view.size needs a width and a height"},
+		`"havvel-rulebook/2"`:        {`"havvel-rulebook/9"`, `this havvel reads "havvel-rulebook/2"`},
+		`"80 MB"`:                    {`"80 megs"`, `write it like "80 MB"`},
+		`"head-start"`:               {`"top"`, "it can be head-start"},
+		`hand_over  = "zip"`:         {`hand_over = "rar"`, "it can be zip"},
+		`["gzip"]`:                   {`["zstd"]`, "it can be gzip, br"},
+		`live     = "public"`:        {`live = "online"`, `states.live is "online"`},
+		`method  = "PUT"`:            {`method = "SEND"`, `send.method is "SEND"`},
+		`{ version = "{version}",`:   {`{ version = "{versoin}",`, "did you mean {version}?"},
+		`address   = "{upload}"`:     {`address = "{state}"`, "{state} is not known there"}, // taken later
+		`file      = "archive"`:      {"file = \"archive\"\njson = { a = 1 }", "2 bodies"},
+		`keep    = ["id"]`:           {`keep = ["ticket"]`, `keep has "ticket"`},
+		"expect    = [201]\n":        {"", "send.expect is missing"},
+		`take    = { id = "/id",`:    {`take = { id = "id",`, "is no place in an answer"},
+		`take    = { id = "/id", `:   {`take = { id = 7, `, "is a number; it must be a text"},
+		`until = 'state in ["ready"`: {`until = 'stat in ["ready"`, "did you mean {state}?"},
+		`every = "400ms"`:            {`every = "often"`, `write it like "30s"`},
+		`size = [960, 540]`:          {`size = [960, 0]`, "view.size needs a width and a height"},
 	} {
 		if !strings.Contains(string(good), old) {
 			t.Errorf("the test is stale: %s", old)
@@ -77,21 +77,21 @@ func FuzzParse(f *testing.F) {
 
 // TestHanded: a step carries the files of its own form of hand-over only.
 func TestHanded(t *testing.T) {
-	text := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"entry-apart\"\n[[send]]\nstep = " +
+	text := "format = \"havvel-rulebook/2\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"entry-apart\"\n[[send]]\nstep = " +
 		"\"page\"\nmethod = \"PUT\"\naddress = \"{address}/x\"\nexpect = [200]\nfile = \"entry\"\n"
 	if _, err := Parse("own.toml", []byte(text)); err != nil {
 		t.Error(err)
 	}
-	for old, new := range map[string]string{`"entry-apart"`: `"zip"`, `file = "entry"`: `file = "archive"`} {
-		if _, err := Parse("own.toml", []byte(strings.Replace(text, old, new, 1))); err == nil || !strings.Contains(err.Error(), "file is") {
-			t.Errorf("%s: %v", new, err)
+	for old, c := range map[string][2]string{`"entry-apart"`: {`"zip"`, "is not known there"}, `file = "entry"`: {`file = "archive"`, "must give a file"}} {
+		if _, err := Parse("own.toml", []byte(strings.Replace(text, old, c[0], 1))); err == nil || !strings.Contains(err.Error(), c[1]) {
+			t.Errorf("%s: %v", c[0], err)
 		}
 	}
 }
 
 // TestHooks: mistakes in what a portal wants to hear are said with the hook and the call.
 func TestHooks(t *testing.T) {
-	good := "format = \"havvel-rulebook/1\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"zip\"\n[[hook]]\nname = \"SDK\"\nscript = " +
+	good := "format = \"havvel-rulebook/2\"\nname = \"Osierfold\"\n[archive]\nhand_over = \"zip\"\n[[hook]]\nname = \"SDK\"\nscript = " +
 		"\"/sdk.js\"\nplace = \"head-start\"\nattributes = { async = \"\" }\n[hook.start]\ncall = \"Osier.enter\"\ngives = " +
 		"true\n[[hook.call]]\ncall = \"started.ready\"\nevent = \"loading-done\"\nanswers = \"promise\"\nafter = [\"loading-begun\"]\n"
 	r, err := Parse("own.toml", []byte(good))

@@ -2,39 +2,43 @@ package rulebook
 
 import (
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
+	"havvel/internal/rulebook/expression"
 	"havvel/internal/settings"
 )
 
-// The words for the state of a delivery, to which a rulebook brings the portal's own.
+// The states of a delivery. A rulebook maps the portal's words to them; unknown is our own, of one whose answer was lost.
 const (
 	Sent      = "sent"
 	Verifying = "verifying"
 	Draft     = "draft"
 	InReview  = "in review"
+	Scheduled = "scheduled"
 	Public    = "public"
 	Refused   = "refused"
 	Withdrawn = "withdrawn"
 	Replaced  = "replaced"
+	Unknown   = "unknown"
 )
 
-var states = []string{Sent, Verifying, Draft, InReview, Public, Refused, Withdrawn, Replaced}
+var states = []string{Sent, Verifying, Draft, InReview, Scheduled, Public, Refused, Withdrawn, Replaced}
 
-// given are the values that every recipe can use without taking them.
-var given = []string{
-	"address", "key", "key.id", "key.secret", "key.basic", "game.title", "game.short", "game.studio", "game.statistics", "version",
-	"fingerprint", "archive.bytes", "archive.sha256",
-	"entry.bytes", "entry.sha256", "rest.bytes", "rest.sha256",
-}
+// undecided are the states in which the portal has still to decide.
+var undecided = []string{Sent, Verifying, InReview, Unknown}
+
+// Undecided reports whether the portal has still to say what becomes of a version in this state.
+func Undecided(state string) bool { return slices.Contains(undecided, state) }
 
 // verify reports every mistake of meaning.
 func (r *Rulebook) verify(d *settings.Document) {
-	if r.Format != Format {
-		d.Wrong("format", "is %q; this havvel reads %q", r.Format, Format)
-	}
+	r.verifyFormat(d)
 	d.Must("name", r.Name)
+	if r.Address != "" {
+		verifyAddress(d, "address", r.Address)
+	}
 	if d.Must("archive.hand_over", r.Archive.HandOver) {
 		d.Within("archive.hand_over", r.Archive.HandOver, "zip", "entry-apart", "one-page", "folder")
 	}
@@ -55,171 +59,164 @@ func (r *Rulebook) verify(d *settings.Document) {
 	for theirs, ours := range r.States {
 		d.Within("states."+theirs, ours, states...)
 	}
+	for i, v := range r.Values {
+		at := fmt.Sprintf("value[%d]", i)
+		if d.Must(at+".name", v.Name) && !valueName.MatchString(v.Name) {
+			d.Wrong(at+".name", "is %q; it must be in small letters, digits and underscores", v.Name)
+		}
+		d.Must(at+".says", v.Says)
+		if len(v.OneOf) > 0 {
+			d.Within(at+".default", v.Default, v.OneOf...)
+		}
+	}
 	r.verifyPage(d)
 	r.verifyRecipes(d)
 }
 
+// former is the version of the format before this one.
+const former = "havvel-rulebook/1"
+
+func (r *Rulebook) verifyFormat(d *settings.Document) {
+	switch {
+	case r.Format == Format:
+	case r.Format == former:
+		d.Wrong("format", "is %q; this havvel reads %q", former, Format).
+			Then("what else has to change is said below; docs/formats/rulebook.md, \"From version 1\", has the whole list")
+	case strings.HasPrefix(r.Format, "havvel-rulebook/"):
+		d.Wrong("format", "is %q; this havvel reads %q", r.Format, Format).Then("a newer havvel reads it")
+	default:
+		d.Wrong("format", "is %q; write %q", r.Format, Format)
+	}
+}
+
 func (r *Rulebook) verifyRecipes(d *settings.Document) {
-	entered := verifySteps(d, "enter", r.Enter, given, nil)
-	afterSend := verifySteps(d, "send", r.Send, entered, r.Archive.handed())
-	for i, k := range r.Keep {
-		if !slices.Contains(afterSend, k) || slices.Contains(entered, k) {
-			d.Wrong(fmt.Sprintf("keep[%d]", i), "has %q, which no [[send]] step takes", k)
+	base := r.given()
+	if r.Login != nil {
+		r.Login.verify(d, base)
+	}
+	if r.Login.Tokens() {
+		base["token"] = text
+	}
+	if base.has("key") && r.WantsKey() && r.Key.Where == "" && r.Key.Variable == "" {
+		d.Wrong("key", "is missing: steps use {key}, so say in [key] where a developer finds it (where), and the environment variable that "+
+			"holds it (variable)")
+	}
+	entered := r.verifySteps(d, "enter", r.Enter, base)
+	for name, value := range r.Headers {
+		verifyHeader(d, "headers."+name, name, value)
+		for _, x := range texts("headers."+name, value) {
+			verifyFormula(d, x.path, x.formula, entered, nil)
 		}
 	}
-	kept := slices.Concat(entered, r.Keep)
-	for name, steps := range map[string][]Step{"follow": r.Follow, "publish": r.Publish, "withdraw": r.Withdraw, "back": r.Back,
-		"list": r.List} {
-		verifySteps(d, name, steps, kept, nil)
+	afterSend := r.verifySteps(d, "send", r.Send, with(entered, r.handed()))
+	r.verifySent(d)
+	kept := entered.clone()
+	for i, k := range r.Keep {
+		at := fmt.Sprintf("keep[%d]", i)
+		switch t, taken := afterSend[k]; {
+		case !taken || entered.has(k):
+			d.Wrong(at, "has %q, which no [[send]] step takes", k)
+		case Secretive(k):
+			d.Wrong(at, "has %q, which is a secret by its name, and what is kept is written down", k).Then("take it anew where it is needed")
+		default:
+			kept[k] = t
+		}
 	}
-	verifySteps(d, "fill", r.Fill, slices.Concat(kept, r.ofPage()), []string{PictureStep})
-	verifySteps(d, "restrict", r.Restrict, append(kept, "password"), nil)
+	more := map[string]names{
+		"find": r.handed(), "fill": r.ofPage(), "restrict": {"password": text}, "schedule": {"at": text}, "stage": {"players": number},
+		"testers": {"testers": texts0}, "replace": r.handed(),
+	}
+	for _, x := range r.Recipes.All() {
+		if x.Name != "enter" && x.Name != "send" {
+			r.verifySteps(d, x.Name, x.Steps, with(kept, more[x.Name]))
+		}
+	}
 }
 
-// handed lists the files that a send step can carry.
-func (a Archive) handed() []string {
-	if a.HandOver == "entry-apart" {
-		return []string{"entry", "rest"}
+// verifySent reports recipes that send no archive.
+func (r *Rulebook) verifySent(d *settings.Document) {
+	if len(r.Send) == 0 {
+		return
 	}
-	if a.HandOver == "folder" {
-		return []string{Each}
+	for _, s := range r.Send {
+		if len(s.Files()) > 0 || slices.ContainsFunc(s.Names(), func(n string) bool { return n == "content" }) {
+			return
+		}
 	}
-	return []string{"archive"}
+	d.Wrong("send[0]", "begins a recipe in which no step sends the archive").Then("one needs file = \"archive\", as its body or in a part")
 }
-
-// Each is the name of every file of a folder, in turn.
-const Each = "each"
-
-// ofEach are the values that a step with the file Each can use.
-var ofEach = []string{"file.name", "file.bytes", "file.sha256", "file.type"}
 
 // verifySteps checks the steps of one recipe and returns the values known at its end.
-func verifySteps(d *settings.Document, recipe string, steps []Step, known, handed []string) []string {
-	for i, s := range steps {
-		s.verify(d, fmt.Sprintf("%s[%d]", recipe, i), known, handed)
-		for name := range s.Take {
-			known = append(slices.Clip(known), name)
+func (r *Rulebook) verifySteps(d *settings.Document, recipe string, steps []Step, known names) names {
+	known = known.clone()
+	for i := range steps {
+		s, at := &steps[i], fmt.Sprintf("%s[%d]", recipe, i)
+		if d.Must(at+".step", s.Step) && slices.ContainsFunc(steps[:i], func(o Step) bool { return o.Step == s.Step }) {
+			d.Wrong(at+".step", "is %q, and so is another step's", s.Step)
+		}
+		taken := r.verifyStep(d, at, s, known)
+		for name, t := range taken {
+			if _, given := r.given()[name]; given || name == "status" || name == "headers" || name == "answer" {
+				path := at + ".take." + name
+				if _, set := s.Set[name]; set {
+					path = at + ".set." + name
+				}
+				d.Wrong(path, "would hide {%s}, which every step knows; choose another name", name)
+			}
+			known[name] = t
 		}
 	}
 	return known
 }
 
-func (s *Step) verify(d *settings.Document, at string, known, handed []string) {
-	if d.Must(at+".method", s.Method) {
-		d.Within(at+".method", s.Method, "GET", "POST", "PUT", "PATCH", "DELETE")
+// verifyFormula reports what is wrong with an expression.
+func verifyFormula(d *settings.Document, path string, f *expression.Formula, known names, wanted reflect.Type) {
+	m := f.Check(expression.Names(known), wanted)
+	if m == nil {
+		return
 	}
-	d.Must(at+".address", s.Address.String())
-	if len(s.Expect) == 0 {
-		d.Wrong(at+".expect", "is missing: which statuses mean yes?")
+	wrong := d.Inside(path, f.String(), m.Offset, "%s", m.Message)
+	if m.Name == "" {
+		return
 	}
-	bodies := 0
-	for _, has := range []bool{s.JSON != nil, s.Form != nil, len(s.Parts) > 0, s.File != ""} {
-		if has {
-			bodies++
-		}
-	}
-	if bodies > 1 {
-		d.Wrong(at, "has %d bodies; choose one of json, form, part and file", bodies)
-	}
-	if slices.Contains(s.files(), Each) {
-		known = slices.Concat(known, ofEach)
-	}
-	if slices.Contains(s.files(), PictureStep) {
-		known = slices.Concat(known, ofPicture)
-	}
-	for path, text := range s.texts(at) {
-		for _, name := range text.Values() {
-			if !slices.Contains(known, name) {
-				f := d.Wrong(path, "has {%s}, which is not known there", name)
-				if near := settings.Nearest(name, known); near != "" {
-					f.Then("did you mean {%s}?", near)
-				} else {
-					f.Then("known: %s", strings.Join(known, ", "))
-				}
-			}
-		}
-	}
-	d.Within(at+".file", s.File, handed...)
-	for i, p := range s.Parts {
-		d.Within(fmt.Sprintf("%s.part[%d].file", at, i), p.File, handed...)
-	}
-	if s.Resumable && (s.File == "" || s.Method != "POST") {
-		d.Wrong(at+".resumable", "is for a POST with a file")
-	}
-	if s.Repeat != nil {
-		if _, ok := s.Take[s.Repeat.Value]; !ok || len(s.Repeat.Until) == 0 || s.Repeat.Every == 0 || s.Repeat.Limit == 0 {
-			d.Wrong(at+".repeat", "needs value (one that this step takes), until, every and limit")
-		}
+	if hint := formerly(f.String(), m.Name); hint != "" {
+		wrong.Then("%s", hint)
+	} else if near := settings.Nearest(m.Name, known.list()); near != "" {
+		wrong.Then("did you mean {%s}?", near)
+	} else {
+		wrong.Then("known: %s", strings.Join(known.list(), ", "))
 	}
 }
 
-// WantsKey reports whether a step uses the destination's key.
+// formerly says how version 2 writes what version 1 had.
+func formerly(source, name string) string {
+	switch {
+	case name == "each":
+		return "since version 2 a step goes through a list by each = \"file in files\", and its file is \"file\""
+	case name == "picture":
+		return "since version 2 a step goes through the pictures by each = \"picture in pictures\""
+	case strings.HasPrefix(source, "key."):
+		return "since version 2 it is {key_id}, {key_secret} or {base64(key)}"
+	}
+	return ""
+}
+
+// WantsKey reports whether something uses the destination's key.
 func (r *Rulebook) WantsKey() bool {
-	for _, recipe := range r.Recipes.all() {
-		for _, s := range recipe.steps {
-			if slices.ContainsFunc(s.Values(), func(name string) bool { return name == "key" || strings.HasPrefix(name, "key.") }) {
+	if r.Login != nil {
+		return true
+	}
+	for _, text := range r.Headers {
+		if slices.ContainsFunc(text.Names(), func(name string) bool { return strings.HasPrefix(name, "key") }) {
+			return true
+		}
+	}
+	for _, recipe := range r.Recipes.All() {
+		for i := range recipe.Steps {
+			if slices.ContainsFunc(recipe.Steps[i].Names(), func(name string) bool { return strings.HasPrefix(name, "key") }) {
 				return true
 			}
 		}
 	}
 	return false
-}
-
-// named is a recipe and its name.
-type named struct {
-	name  string
-	steps []Step
-}
-
-func (r Recipes) all() []named {
-	return []named{
-		{"enter", r.Enter}, {"send", r.Send}, {"fill", r.Fill}, {"follow", r.Follow}, {"publish", r.Publish}, {"withdraw", r.Withdraw},
-		{"back", r.Back}, {"list", r.List}, {"restrict", r.Restrict},
-	}
-}
-
-// texts are all texts of a step in which values are replaced, by their paths below that of the step.
-func (s *Step) texts(at string) map[string]Text {
-	list := map[string]Text{at + ".address": s.Address}
-	for name, v := range s.Headers {
-		list[at+".headers."+name] = v
-	}
-	for name, v := range s.Form {
-		list[at+".form."+name] = v
-	}
-	for i, p := range s.Parts {
-		list[fmt.Sprintf("%s.part[%d].text", at, i)] = p.Text
-	}
-	if s.JSON != nil {
-		textsIn(s.JSON, at+".json", list)
-	}
-	return list
-}
-
-func textsIn(v any, at string, list map[string]Text) {
-	switch v := v.(type) {
-	case Text:
-		list[at] = v
-	case map[string]any:
-		for name, inner := range v {
-			textsIn(inner, at+"."+name, list)
-		}
-	case []any:
-		for i, inner := range v {
-			textsIn(inner, fmt.Sprintf("%s[%d]", at, i), list)
-		}
-	}
-}
-
-func (s *Step) files() []string {
-	var list []string
-	if s.File != "" {
-		list = append(list, s.File)
-	}
-	for _, p := range s.Parts {
-		if p.File != "" {
-			list = append(list, p.File)
-		}
-	}
-	return list
 }

@@ -1,9 +1,17 @@
 package settings
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Nearest returns the known word that is closest to the one written, or "" when none is close.
 func Nearest(written string, known []string) string {
+	for _, k := range known {
+		if strings.EqualFold(written, k) {
+			return k
+		}
+	}
 	best, distance := "", len(written)/2+1
 	for _, k := range known {
 		if d := edits(written, k); d < distance {

@@ -128,6 +128,22 @@ func (d *Document) Wrong(path, format string, args ...any) *fault.Error {
 	return f
 }
 
+// Inside reports a mistake in the middle of a text: offset bytes after where piece, a part of it, begins.
+func (d *Document) Inside(path, piece string, offset int, format string, args ...any) *fault.Error {
+	f := d.Wrong(path, format, args...)
+	start, ok := d.places[path]
+	if !ok {
+		return f
+	}
+	if i := bytes.Index(d.data[start:], []byte(piece)); i >= 0 && piece != "" {
+		f.At = d.position(start + i + offset)
+	}
+	return f
+}
+
+// Unread reports whether the value of a path is of another type than is wanted, which was reported.
+func (d *Document) Unread(path string) bool { return d.unread[path] }
+
 // Add reports an error that has words of its own; one that knows its place keeps it.
 func (d *Document) Add(path string, err error) {
 	if err == nil {

@@ -53,7 +53,7 @@ type form struct{ name, destination, rulebook string }
 // forms are the ways in which every export is handed over. Those that need a rulebook have one that says nothing else.
 func forms() []form {
 	rules := func(handOver, more string) string {
-		return "format = \"havvel-rulebook/1\"\nname = \"a host\"\naddress = \"http://127.0.0.1:7431\"\n\n[archive]\nhand_over = \"" + handOver + "\"\n" + more
+		return "format = \"havvel-rulebook/2\"\nname = \"a host\"\naddress = \"http://127.0.0.1:7431\"\n\n[archive]\nhand_over = \"" + handOver + "\"\n" + more
 	}
 	return []form{
 		{"packed", "", rules("zip", "\n[serves]\nencodings = [\"gzip\", \"br\"]\nisolation = true\n")},

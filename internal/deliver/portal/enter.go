@@ -2,73 +2,64 @@ package portal
 
 import (
 	"context"
-	"errors"
-	"net/http"
-	"net/http/cookiejar"
-	"slices"
-	"strings"
-
-	"havvel/internal/rulebook"
+	"sync"
+	"sync/atomic"
 )
+
+// entrance is how far a session is logged in.
+type entrance struct {
+	mu    sync.Mutex
+	times atomic.Int32 // how often it logged in
+}
 
 // enter logs in, where the rulebook says how. What is taken there is a secret.
 func (s *Session) enter(ctx context.Context) error {
-	if s.entered {
+	s.entry.mu.Lock()
+	defer s.entry.mu.Unlock()
+	if s.entry.times.Load() > 0 {
 		return nil
 	}
-	s.entered = true
+	return s.logIn(ctx)
+}
+
+func (s *Session) logIn(ctx context.Context) error {
+	s.entry.times.Add(1)
+	if s.Rules.Login.Tokens() {
+		if err := s.token(ctx); err != nil {
+			return err
+		}
+	}
 	for i := range s.Rules.Enter {
-		step := &s.Rules.Enter[i]
-		if err := s.persist(ctx, step, &Answer{}); err != nil {
+		t := &turn{Step: &s.Rules.Enter[i], key: s.Rules.Enter[i].Step, a: &Answer{}, inside: true}
+		made, err := t.When.True(s.env(nil))
+		if err != nil {
+			return s.puzzled(t.Step, err)
+		}
+		if !made {
+			continue
+		}
+		if err := s.turn(ctx, t, ByRulebook); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// do makes a step's request. Where we had logged in and are not known any more, we log in once more.
-func (s *Session) do(ctx context.Context, step *rulebook.Step, a *Answer) error {
-	err := s.persist(ctx, step, a)
-	var refused *Refused
-	if errors.As(err, &refused) && refused.Key && len(s.Rules.Enter) > 0 {
-		s.entered = false
-		if err := s.enter(ctx); err != nil {
-			return err
-		}
-		err = s.persist(ctx, step, a)
+// entrances is how often we logged in.
+func (s *Session) entrances() int32 { return s.entry.times.Load() }
+
+// renewable reports whether to log in once more may help where the key was refused.
+func (s *Session) renewable() bool { return len(s.Rules.Enter) > 0 || s.Rules.Login.Tokens() }
+
+// renew logs in once more, unless another request did since.
+func (s *Session) renew(ctx context.Context, since int32) error {
+	s.entry.mu.Lock()
+	defer s.entry.mu.Unlock()
+	if s.entry.times.Load() > since {
+		return nil
 	}
-	return err
+	return s.logIn(ctx)
 }
 
-// inside reports whether a step belongs to the log-in.
-func (s *Session) inside(step *rulebook.Step) bool {
-	return slices.ContainsFunc(s.Rules.Enter, func(e rulebook.Step) bool { return e.Step == step.Step })
-}
-
-// newJar keeps cookies, since some portals know by one who logged in.
-func newJar() http.CookieJar {
-	jar, err := cookiejar.New(nil)
-	if err != nil {
-		panic(err) // it has no reason to fail
-	}
-	return jar
-}
-
-// Hide gives a value that must never be shown or written down.
-func (s *Session) Hide(name, value string) { s.hide(name, value) }
-
-func (s *Session) hide(name, value string) {
-	s.Values[name], s.hidden[name] = value, true
-	const shortest = 6 // a key of a few letters would be found in words that have nothing to do with it
-	if len(value) >= shortest {
-		s.secrets = append(s.secrets, value)
-	}
-}
-
-// masked takes secrets out of what is shown.
-func (s *Session) masked(text string) string {
-	for _, secret := range s.secrets {
-		text = strings.ReplaceAll(text, secret, "(key)")
-	}
-	return text
-}
+// A Prompt shows a developer where to confirm a log-in, with the code to type there. It returns at once.
+type Prompt func(address, code string)

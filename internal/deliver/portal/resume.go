@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -19,87 +18,10 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 
+	"havvel/internal/deliver/neterr"
 	"havvel/internal/progress"
-	"havvel/internal/rulebook"
+	"havvel/internal/rulebook/place"
 )
-
-// Progress says how far an upload is. It holds no secret, and may be written down.
-type Progress struct {
-	Done     int               `json:"done"` // steps that need not be made again
-	Values   map[string]string `json:"values"`
-	Location string            `json:"location,omitempty"` // of a resumable upload that is under way
-}
-
-// Send goes through the steps of an upload, from where an earlier try got to. When the portal does not know that try any
-// more, it begins anew.
-func (s *Session) Send(ctx context.Context, steps []rulebook.Step, from Progress) (*Answer, error) {
-	if err := s.enter(ctx); err != nil {
-		return nil, err
-	}
-	a := &Answer{}
-	if from.Done >= len(steps) {
-		from = Progress{}
-	}
-	own := map[string]string{}
-	for name, v := range from.Values {
-		s.Values[name], own[name] = v, v
-	}
-	s.location = from.Location
-	for i := from.Done; i < len(steps); i++ {
-		s.remember(i, own)
-		err := s.each(ctx, &steps[i], a)
-		var refused *Refused
-		if errors.As(err, &refused) && !refused.Key && i == from.Done && from.Done > 0 && refused.Status/100 == 4 &&
-			refused.Status != http.StatusTooManyRequests {
-			return s.Send(ctx, steps, Progress{})
-		}
-		if err != nil {
-			return nil, err
-		}
-		for name := range steps[i].Take {
-			own[name] = s.Values[name]
-		}
-		s.location = ""
-	}
-	return a, nil
-}
-
-// each makes a step, or makes it for every file of a folder.
-func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer) error {
-	if len(s.Folder) == 0 ||
-		step.File != rulebook.Each && !slices.ContainsFunc(step.Parts, func(p rulebook.Part) bool { return p.File == rulebook.Each }) {
-		return s.do(ctx, step, a)
-	}
-	for _, f := range s.Folder {
-		s.Files[rulebook.Each] = f
-		s.Values["file.name"], s.Values["file.bytes"], s.Values["file.sha256"], s.Values["file.type"] = f.Name, strconv.FormatInt(
-			f.Bytes,
-			10,
-		), f.SHA256, f.Type
-		if err := s.do(ctx, step, a); err != nil {
-			return fmt.Errorf("%s: %w", f.Name, err)
-		}
-	}
-	return nil
-}
-
-// remember tells how far the upload is; never with what may be a secret, such as a signed address.
-func (s *Session) remember(done int, values map[string]string) {
-	if s.Remember == nil {
-		return
-	}
-	s.at.done, s.at.values = done, values
-	for name, v := range values {
-		if s.hidden[name] || strings.Contains(v, "?") {
-			return
-		}
-	}
-	p := Progress{Done: done, Values: values}
-	if !strings.Contains(s.location, "?") {
-		p.Location = s.location
-	}
-	s.Remember(p)
-}
 
 // The open protocol for resumable uploads, version 1.0.0: POST makes an upload, HEAD tells its offset, PATCH appends.
 const (
@@ -112,19 +34,20 @@ const (
 	mostFailures     = 6               // without a byte of progress
 )
 
-// resumable uploads a file, and goes on from the portal's offset whenever the connection breaks off.
-func (s *Session) resumable(ctx context.Context, step *rulebook.Step, a *Answer) error {
-	file, ok := s.Files[step.File]
-	if !ok {
-		return &Puzzled{s.Rules.Name, step.Step, fmt.Sprintf("there is no file %q to send", step.File)}
+// resumable uploads a file, and goes on from the portal's offset whenever the connection breaks off. location is where an earlier try
+// got to.
+func (s *Session) resumable(ctx context.Context, t *turn, location string) error {
+	file, err := fileOf(t.File, s.known(t))
+	if err != nil {
+		return s.puzzled(t.Step, err)
 	}
-	f, err := os.Open(file.Path)
+	f, err := os.Open(file.Path())
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	u := &resumableUpload{s: s, step: step, answer: a, file: f, size: file.Bytes, piece: firstPiece}
-	s.Report.Begin("sending to "+s.Rules.Name, file.Bytes)
+	u := &resumableUpload{s: s, turn: t, file: f, size: int64(file.Bytes), piece: firstPiece, location: location}
+	s.Report.Begin("sending to "+s.Rules.Name, u.size)
 	defer s.Report.End()
 	waits := backoff.NewExponentialBackOff()
 	waits.InitialInterval, waits.MaxInterval = s.pause, 15*time.Second
@@ -132,7 +55,7 @@ func (s *Session) resumable(ctx context.Context, step *rulebook.Step, a *Answer)
 		before := u.offset
 		done, err := u.advance(ctx)
 		if done {
-			return nil
+			return err
 		}
 		if u.offset > before {
 			failures = 0
@@ -142,28 +65,39 @@ func (s *Session) resumable(ctx context.Context, step *rulebook.Step, a *Answer)
 			continue
 		}
 		if failures++; failures > mostFailures || ctx.Err() != nil || !u.goesOn(err) {
-			return err
+			return u.gone(err)
 		}
 		wait := waits.NextBackOff()
 		var refused *Refused
-		if errors.As(err, &refused) && refused.after > 0 && refused.after <= longestWait {
+		if errors.As(err, &refused) && refused.after > 0 {
+			if refused.after > waitable(t.Step) {
+				return err
+			}
 			wait = refused.after
 		}
 		u.known, u.piece = false, max(leastPiece, u.piece/4)
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(wait):
+		if err := s.sleep(ctx, t, wait); err != nil {
+			return err
 		}
 	}
 }
 
+// gone says that an upload broke off; what arrived of it is asked for the next time, so nothing is unknown.
+func (u *resumableUpload) gone(err error) error {
+	var lost *Lost
+	if errors.As(err, &lost) {
+		return lost.again()
+	}
+	return err
+}
+
 type resumableUpload struct {
-	s      *Session
-	step   *rulebook.Step
-	answer *Answer
-	file   *os.File
-	size   int64
+	s        *Session
+	turn     *turn
+	file     *os.File
+	size     int64
+	location string
+	made     http.Header // of the answer that made the upload
 
 	offset int64
 	known  bool // the offset is what the portal says
@@ -192,13 +126,14 @@ func (u *resumableUpload) goesOn(err error) bool {
 		return false
 	}
 	var gone *Unreachable
-	return errors.As(err, &gone) && (u.s.location != "" || safeAgain(&rulebook.Step{Again: true}, err))
+	var lost *Lost
+	return errors.As(err, &lost) || errors.As(err, &gone) && (u.location != "" || !neterr.Nobody(gone.Cause))
 }
 
 // advance makes the next request: to make the upload, to ask for its offset, or to send the next piece.
 func (u *resumableUpload) advance(ctx context.Context) (done bool, err error) {
 	switch {
-	case u.s.location == "":
+	case u.location == "":
 		return false, u.create(ctx)
 	case !u.known:
 		return u.ask(ctx)
@@ -212,7 +147,8 @@ func (u *resumableUpload) request(
 	body io.Reader,
 	headers map[string]string,
 ) (*http.Request, error) {
-	to, err := u.s.address(u.step.Address)
+	values := u.s.known(u.turn)
+	to, err := u.s.address(u.turn.Address, values)
 	if err != nil {
 		return nil, err
 	}
@@ -223,51 +159,78 @@ func (u *resumableUpload) request(
 		}
 		to = to.ResolveReference(ref)
 	}
-	if err := u.s.guard(u.step, to); err != nil {
-		return nil, err
-	}
 	r, err := http.NewRequestWithContext(ctx, method, to.String(), body)
 	if err != nil {
 		return nil, err
 	}
 	r.Header.Set("Tus-Resumable", protocolVersion)
 	r.Header.Set("User-Agent", "havvel")
-	for name, text := range u.step.Headers {
-		r.Header.Set(name, u.s.fill(text, noEscape))
+	if err := u.s.headers(u.turn, r, values); err != nil {
+		return nil, err
 	}
 	for name, v := range headers {
 		r.Header.Set(name, v)
 	}
+	u.s.tell(u.turn, r, headers["Upload-Offset"])
 	return r, nil
 }
 
 // create makes the upload, and asks which checksums the portal takes.
 func (u *resumableUpload) create(ctx context.Context) error {
-	response, body, err := u.s.exchange(ctx, u.step, func(ctx context.Context, _ func()) (*http.Request, error) {
-		return u.request(ctx, u.step.Method, "", http.NoBody, map[string]string{"Upload-Length": strconv.FormatInt(u.size, 10)})
+	answer, response, err := u.s.exchange(ctx, u.turn, func(ctx context.Context, _ func()) (*http.Request, error) {
+		return u.request(ctx, u.turn.Method, "", http.NoBody, map[string]string{"Upload-Length": strconv.FormatInt(u.size, 10)})
 	})
 	if err != nil {
 		return err
 	}
-	if !slices.Contains(u.step.Expect, response.StatusCode) {
-		return u.s.refused(u.step, response, parseBody(response, body))
+	if !slices.Contains(u.turn.Expect, response.StatusCode) || u.s.says(u.turn, answer) {
+		return u.s.refusal(u.turn, response, answer, "")
 	}
 	location := response.Header.Get("Location")
 	if location == "" {
-		return &Puzzled{u.s.Rules.Name, u.step.Step, "its answer names no Location for the upload"}
+		return &Puzzled{u.s.Rules.Name, u.turn.Step.Step, "its answer names no Location for the upload", nil, false}
 	}
 	if to, err := response.Request.URL.Parse(location); err == nil {
 		location = to.String()
 	}
-	u.s.location, u.offset, u.known = location, 0, true
-	u.s.remember(u.s.at.done, u.s.at.values) // now with its location
-	return nil
+	u.location, u.offset, u.known, u.made = location, 0, true, response.Header
+	return u.remember()
+}
+
+// remember writes down where the upload is; never an address that may hold a signature.
+func (u *resumableUpload) remember() error {
+	if u.s.Ledger == nil || queried(u.location) {
+		return nil
+	}
+	hash, err := u.s.fingerprint(u.turn)
+	if err == nil {
+		u.s.Ledger.keep(u.turn.key, Entry{Hash: hash, Location: u.location, Open: true})
+	}
+	return err
+}
+
+// end judges the last answer like that of every other step. What the answer that made the upload said in its header counts, too, and
+// the address is that of the upload.
+func (u *resumableUpload) end(answer *place.Answer, response *http.Response) error {
+	header := u.made.Clone()
+	if header == nil {
+		header = http.Header{}
+	}
+	header.Set("Location", u.location)
+	for name, v := range answer.Header {
+		header[name] = v
+	}
+	last := *response
+	last.StatusCode = u.turn.Expect[0] // 2xx by its own protocol
+	return u.s.judge(u.turn, &place.Answer{
+		Status: last.StatusCode, Header: header, Address: u.location, Cookies: answer.Cookies, Body: answer.Body, Cut: answer.Cut,
+	}, &last)
 }
 
 // ask asks for the offset. An upload that the portal does not know any more is made anew, once.
 func (u *resumableUpload) ask(ctx context.Context) (done bool, err error) {
-	response, body, err := u.s.exchange(ctx, u.step, func(ctx context.Context, _ func()) (*http.Request, error) {
-		return u.request(ctx, http.MethodHead, u.s.location, nil, nil)
+	answer, response, err := u.s.exchange(ctx, u.turn, func(ctx context.Context, _ func()) (*http.Request, error) {
+		return u.request(ctx, http.MethodHead, u.location, nil, nil)
 	})
 	if err != nil {
 		return false, err
@@ -275,16 +238,16 @@ func (u *resumableUpload) ask(ctx context.Context) (done bool, err error) {
 	switch {
 	case response.StatusCode == http.StatusNotFound || response.StatusCode == http.StatusGone:
 		if u.restarts++; u.restarts > 1 {
-			return false, u.s.refused(u.step, response, parseBody(response, body))
+			return false, u.s.refusal(u.turn, response, answer, "")
 		}
-		u.s.location = ""
+		u.location = ""
 		return false, nil
 	case response.StatusCode/100 != 2:
-		return false, u.s.refused(u.step, response, parseBody(response, body))
+		return false, u.s.refusal(u.turn, response, answer, "")
 	}
 	at, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || at < 0 || at > u.size {
-		return false, &Puzzled{u.s.Rules.Name, u.step.Step, "its answer names no Upload-Offset within the file"}
+		return false, &Puzzled{u.s.Rules.Name, u.turn.Step.Step, "its answer names no Upload-Offset within the file", nil, false}
 	}
 	u.offset, u.known = at, true
 	u.s.Report.Advance(at - u.shown)
@@ -292,7 +255,7 @@ func (u *resumableUpload) ask(ctx context.Context) (done bool, err error) {
 	if at < u.size {
 		return false, nil
 	}
-	return true, u.s.take(u.step, response.Header, parseBody(response, body), u.answer) // all is there already
+	return true, u.end(answer, response) // all is there already
 }
 
 // append sends what comes after the offset: a piece with a checksum where the portal takes one, or all that is left.
@@ -304,8 +267,8 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 	if u.sum != "none" {
 		length = min(length, u.piece)
 	}
-	if u.step.Piece > 0 {
-		length = min(length, int64(u.step.Piece))
+	if u.turn.Piece > 0 {
+		length = min(length, int64(u.turn.Piece))
 	}
 	headers := map[string]string{"Content-Type": "application/offset+octet-stream", "Upload-Offset": strconv.FormatInt(u.offset, 10)}
 	var whole []byte
@@ -314,15 +277,15 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 		if _, err := u.file.ReadAt(whole, u.offset); err != nil && !errors.Is(err, io.EOF) {
 			return false, err
 		}
-		headers["Upload-Checksum"] = u.sum + " " + digest(u.sum, whole)
+		headers["Upload-Checksum"] = u.sum + " " + checksum(u.sum, whole)
 	}
 	began := time.Now()
-	response, body, err := u.s.exchange(ctx, u.step, func(ctx context.Context, moved func()) (*http.Request, error) {
+	answer, response, err := u.s.exchange(ctx, u.turn, func(ctx context.Context, moved func()) (*http.Request, error) {
 		var from io.Reader = io.NewSectionReader(u.file, u.offset, length)
 		if whole != nil {
 			from = bytes.NewReader(whole)
 		}
-		r, err := u.request(ctx, http.MethodPatch, u.s.location, progress.Reader(ctx, from, progress.Count(func(n int64) {
+		r, err := u.request(ctx, http.MethodPatch, u.location, progress.Reader(ctx, from, progress.Count(func(n int64) {
 			moved()
 			u.shown += n
 			u.s.Report.Advance(n)
@@ -336,7 +299,7 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 		return false, err
 	}
 	if response.StatusCode/100 != 2 {
-		return false, u.s.refused(u.step, response, parseBody(response, body))
+		return false, u.s.refusal(u.turn, response, answer, "")
 	}
 	u.offset += length
 	if time.Since(began) < quickPiece {
@@ -349,12 +312,12 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 	if u.offset < u.size {
 		return false, nil
 	}
-	return true, u.s.take(u.step, response.Header, parseBody(response, body), u.answer)
+	return true, u.end(answer, response)
 }
 
 // checksums is the algorithm that the portal offers for pieces, or "none".
 func (u *resumableUpload) checksums(ctx context.Context) string {
-	response, _, err := u.s.exchange(ctx, u.step, func(ctx context.Context, _ func()) (*http.Request, error) {
+	_, response, err := u.s.exchange(ctx, u.turn, func(ctx context.Context, _ func()) (*http.Request, error) {
 		return u.request(ctx, http.MethodOptions, "", nil, nil)
 	})
 	if err != nil || response.StatusCode/100 != 2 || !strings.Contains(response.Header.Get("Tus-Extension"), "checksum") {
@@ -368,7 +331,7 @@ func (u *resumableUpload) checksums(ctx context.Context) string {
 	return "none"
 }
 
-func digest(name string, data []byte) string {
+func checksum(name string, data []byte) string {
 	if name == "sha256" {
 		sum := sha256.Sum256(data)
 		return base64.StdEncoding.EncodeToString(sum[:])

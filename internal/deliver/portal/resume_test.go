@@ -10,8 +10,6 @@ import (
 	"sync"
 	"testing"
 	"time"
-
-	"havvel/internal/rulebook"
 )
 
 // store takes resumable uploads, and can be told to answer otherwise.
@@ -114,28 +112,29 @@ func TestResumable(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			kept := &store{odd: c.odd}
-			s := host(t, kept.ServeHTTP)
-			s.pause = time.Millisecond
-			var remembered []Progress
-			s.Remember = func(p Progress) { remembered = append(remembered, p) }
+			piece := ""
+			if c.piece > 0 {
+				piece = fmt.Sprintf("\npiece = \"%d B\"", c.piece)
+			}
+			s := host(t, kept.ServeHTTP, step("send", "method = \"POST\"\naddress = \"{address}/up\"\nfile = \"archive\"\nresumable = "+
+				"true\nexpect = [201]\ntake = { at = \"header Location\" }"+piece))
+			var remembered []Entry
+			s.Ledger = NewLedger(nil)
+			s.Ledger.Write = func(_ string, e Entry) { remembered = append(remembered, e) }
 			ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
 			defer stop()
-			step := rulebook.Step{Step: "upload", Method: "POST", Address: rulebook.NewText("{address}/up"), File: "archive", Resumable: true,
-				Expect: []int{201}}
-			if c.piece > 0 {
-				if err := step.Piece.UnmarshalText([]byte(fmt.Sprint(c.piece, " B"))); err != nil {
-					t.Fatal(err)
-				}
-			}
-			_, err := s.Send(ctx, []rulebook.Step{step}, Progress{})
+			_, err := s.Send(ctx, s.Rules.Send)
 			if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
 				t.Fatalf("%v", err)
 			}
 			if err == nil && string(kept.got) != "hello world" {
 				t.Errorf("arrived: %q", kept.got)
 			}
+			if at, _ := s.Value("at").(string); err == nil && !strings.HasSuffix(at, "/up/1?signature=abc") {
+				t.Errorf("the upload is said to be at %q", at)
+			}
 			for _, p := range remembered {
-				if strings.Contains(p.Location, "signature") {
+				if strings.Contains(fmt.Sprint(p), "signature") {
 					t.Errorf("a signed address was to be written down: %+v", p)
 				}
 			}
@@ -195,42 +194,4 @@ func takesHalf() func(http.ResponseWriter, *http.Request, *store) bool {
 		w.Header().Set("Upload-Offset", strconv.Itoa(len(s.got)))
 		w.WriteHeader(http.StatusNoContent)
 	})
-}
-
-// TestSendGoesOn: steps that were done are not made again, and an upload that the portal forgot begins anew.
-func TestSendGoesOn(t *testing.T) {
-	for name, c := range map[string]struct {
-		from    Progress
-		forgets bool
-		made    string
-	}{
-		"from the beginning":     {Progress{}, false, "/game /version /file/7"},
-		"after the first step":   {Progress{Done: 1, Values: map[string]string{}}, false, "/version /file/7"},
-		"with what was taken":    {Progress{Done: 2, Values: map[string]string{"id": "3"}}, false, "/file/3"},
-		"what is forgotten":      {Progress{Done: 2, Values: map[string]string{"id": "3"}}, true, "/file/3 /game /version /file/7"},
-		"more than there is now": {Progress{Done: 9, Values: map[string]string{"id": "3"}}, false, "/game /version /file/7"},
-	} {
-		t.Run(name, func(t *testing.T) {
-			var made []string
-			s := host(t, func(w http.ResponseWriter, r *http.Request) {
-				made = append(made, r.URL.Path)
-				if c.forgets && r.URL.Path == "/file/3" {
-					http.NotFound(w, r)
-					return
-				}
-				fmt.Fprint(w, `{"id":"7"}`)
-			})
-			steps := []rulebook.Step{
-				{Step: "game", Method: "PUT", Address: rulebook.NewText("{address}/game"), Expect: []int{200}},
-				{Step: "version", Method: "POST", Address: rulebook.NewText("{address}/version"), Expect: []int{200}, Take: taking("id", "/id")},
-				{Step: "file", Method: "PUT", Address: rulebook.NewText("{address}/file/{id}"), Expect: []int{200}, File: "archive"},
-			}
-			if _, err := s.Send(context.Background(), steps, c.from); err != nil {
-				t.Fatal(err)
-			}
-			if got := strings.Join(made, " "); got != c.made {
-				t.Errorf("made %s, not %s", got, c.made)
-			}
-		})
-	}
 }

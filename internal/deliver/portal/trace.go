@@ -1,17 +1,12 @@
 package portal
 
 import (
-	"encoding/json"
-	"fmt"
 	"net/http"
 	"regexp"
-	"strings"
-
-	"havvel/internal/rulebook"
 )
 
 // signed is the query of an address in a text, which may hold a signature.
-var signed = regexp.MustCompile(`\?[A-Za-z0-9_.~%-]+=[^"\s]*`)
+var signed = regexp.MustCompile(`\?[A-Za-z0-9_.~%\[\]-]+=[^"\s<]*`)
 
 // A Trace is told of requests and answers, with all secrets masked.
 type Trace interface {
@@ -19,7 +14,7 @@ type Trace interface {
 	Answered(r *http.Response, body string)
 }
 
-func (s *Session) tell(step *rulebook.Step, r *http.Request) {
+func (s *Session) tell(t *turn, r *http.Request, body string) {
 	if s.Trace == nil {
 		return
 	}
@@ -31,21 +26,19 @@ func (s *Session) tell(step *rulebook.Step, r *http.Request) {
 	if address.RawQuery != "" {
 		address.RawQuery = "(query)" // it may hold a signature
 	}
-	body := ""
-	switch {
-	case step.JSON != nil:
-		var text strings.Builder
-		e := json.NewEncoder(&text)
-		e.SetEscapeHTML(false)
-		if e.Encode(s.fillJSON(step.JSON)) == nil {
-			body = strings.TrimSpace(text.String())
-		}
-	case step.Form != nil:
-		body = fmt.Sprintf("a form with %d fields", len(step.Form))
-	case step.File != "" && r.ContentLength > 0:
-		body = fmt.Sprintf("%d bytes of the %s", r.ContentLength, step.File)
-	case len(step.Parts) > 0:
-		body = fmt.Sprintf("%d parts", len(step.Parts))
+	if t.inside {
+		body = "(not shown: it holds credentials)"
 	}
-	s.Trace.Asked(step.Step, r.Method, s.masked(address.String()), headers, s.masked(body))
+	s.Trace.Asked(t.Step.Step, r.Method, s.masked(address.String()), headers, s.masked(body))
+}
+
+func (s *Session) told(t *turn, r *http.Response, body []byte) {
+	if s.Trace == nil {
+		return
+	}
+	text := signed.ReplaceAllString(s.masked(string(body)), "?(query)")
+	if t.inside {
+		text = "(not shown: it holds credentials)"
+	}
+	s.Trace.Answered(r, text)
 }

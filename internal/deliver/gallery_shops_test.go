@@ -1,0 +1,531 @@
+package deliver
+
+import (
+	"crypto/hmac"
+	"crypto/md5"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"html"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// in reads a request's JSON.
+func in(r *http.Request) map[string]any {
+	var v map[string]any
+	json.NewDecoder(r.Body).Decode(&v)
+	return v
+}
+
+func out(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(v)
+}
+
+// let reports whether a request has the key.
+func let(w http.ResponseWriter, r *http.Request) bool {
+	if r.Header.Get("Authorization") == "Bearer "+galleryKey || r.Header.Get("X-Key") == galleryKey {
+		return true
+	}
+	out(w, 401, map[string]string{"error": "no such key"})
+	return false
+}
+
+func last(path string) string { return path[strings.LastIndex(path, "/")+1:] }
+
+// keep puts a whole build away, once for each version.
+func (h *hall) keep(data []byte, again bool) {
+	h.data = data
+	if !again {
+		h.versions++
+	}
+}
+
+// putShop takes a build by PUT.
+type putShop struct {
+	hall
+	names map[string]bool
+}
+
+func (s *putShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	data, err := io.ReadAll(r.Body)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err != nil || r.Method != "PUT" {
+		out(w, 400, map[string]string{"error": "cut short"})
+		return
+	}
+	if s.names == nil {
+		s.names = map[string]bool{}
+	}
+	s.keep(data, s.names[r.URL.Path])
+	s.names[r.URL.Path] = true
+	out(w, 200, map[string]string{"id": "b"})
+}
+
+// resumableShop speaks the open protocol for resumable uploads, and makes a version of an upload that is named.
+type resumableShop struct {
+	hall
+	upload []byte
+	names  map[string]bool
+}
+
+func (s *resumableShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if !let(w, r) {
+		return
+	}
+	data, err := io.ReadAll(r.Body)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case r.Method == "POST" && r.URL.Path == "/uploads":
+		s.upload = nil
+		w.Header().Set("Location", "/uploads/7")
+		w.WriteHeader(201)
+	case r.Method == "HEAD":
+		w.Header().Set("Upload-Offset", fmt.Sprint(len(s.upload)))
+	case r.Method == "PATCH":
+		if r.Header.Get("Upload-Offset") != fmt.Sprint(len(s.upload)) {
+			w.WriteHeader(409)
+			return
+		}
+		s.upload = append(s.upload, data...)
+		w.Header().Set("Upload-Offset", fmt.Sprint(len(s.upload)))
+		if err == nil {
+			w.WriteHeader(204)
+		}
+	case r.Method == "PUT":
+		var v map[string]string
+		json.Unmarshal(data, &v)
+		sum := sha256.Sum256(s.upload)
+		if !strings.HasSuffix(v["upload"], "/uploads/7") || v["sha256"] != fmt.Sprintf("%x", sum) {
+			out(w, 422, map[string]string{"error": "no such upload: " + v["upload"]})
+			return
+		}
+		if s.names == nil {
+			s.names = map[string]bool{}
+		}
+		s.keep(s.upload, s.names[r.URL.Path])
+		s.names[r.URL.Path] = true
+		out(w, 201, map[string]any{"id": 9007199254740993, "state": "waiting"})
+	case r.Method == "GET":
+		if last(r.URL.Path) != "9007199254740993" {
+			out(w, 404, map[string]string{"error": "no such version"})
+			return
+		}
+		out(w, 200, map[string]any{"state": "ready", "reasons": []string{}})
+	default:
+		w.WriteHeader(405)
+	}
+}
+
+// partsShop hands out addresses for parts, and wants their entity tags in order.
+type partsShop struct {
+	hall
+	keys  map[string]bool
+	parts map[string][]byte
+}
+
+func (s *partsShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	data, err := io.ReadAll(r.Body)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch {
+	case r.Method == "PUT":
+		if r.Header.Get("Authorization") != "" || r.URL.Query().Get("signature") != "s" || err != nil {
+			w.WriteHeader(403)
+			return
+		}
+		s.parts[last(r.URL.Path)] = data
+		w.Header().Set("ETag", fmt.Sprintf(`"%x"`, md5.Sum(data)))
+	case !let(w, r):
+	case r.URL.Path == "/uploads":
+		var v struct{ Bytes, Parts int }
+		json.Unmarshal(data, &v)
+		parts := []any{}
+		for i := range v.Parts {
+			parts = append(parts, map[string]any{"number": i + 1, "put": fmt.Sprintf("/put/%d?signature=s", i+1)})
+		}
+		out(w, 201, map[string]any{"upload": "u" + r.Header.Get("Idempotency-Key")[:4], "parts": parts})
+	default:
+		var v struct {
+			Parts []struct {
+				Number int
+				Etag   string
+			}
+		}
+		json.Unmarshal(data, &v)
+		var whole []byte
+		for i, p := range v.Parts {
+			part := s.parts[fmt.Sprint(i+1)]
+			if p.Number != i+1 || p.Etag != fmt.Sprintf(`"%x"`, md5.Sum(part)) {
+				out(w, 422, map[string]string{"error": fmt.Sprintf("part %d is another", i+1)})
+				return
+			}
+			whole = append(whole, part...)
+		}
+		if s.keys == nil {
+			s.keys = map[string]bool{}
+		}
+		s.keep(whole, s.keys[r.URL.Path])
+		s.keys[r.URL.Path] = true
+		out(w, 200, map[string]any{"id": 5})
+	}
+}
+
+// oauthShop gives tokens that last for five requests.
+type oauthShop struct {
+	hall
+	token, left int
+	pieces      map[string][]byte
+	ids         map[string]bool
+}
+
+func (s *oauthShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	data, _ := io.ReadAll(r.Body)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if r.URL.Path == "/token" {
+		id, secret, _ := r.BasicAuth()
+		if id+":"+secret != galleryKey || !strings.Contains(string(data), "grant_type=client_credentials") {
+			out(w, 401, map[string]string{"error": "invalid_client"})
+			return
+		}
+		s.token, s.left = s.token+1, 5
+		out(w, 200, map[string]any{"access_token": fmt.Sprint("access-", s.token), "token_type": "Bearer", "expires_in": 3600})
+		return
+	}
+	if s.left--; r.Header.Get("Authorization") != fmt.Sprint("Bearer access-", s.token) || s.left < 0 {
+		out(w, 401, map[string]string{"error": "the token has expired"})
+		return
+	}
+	if !strings.Contains(r.URL.Path, "/pieces/") {
+		if s.ids == nil {
+			s.ids = map[string]bool{}
+		}
+		s.keep(nil, s.ids[r.URL.Path])
+		s.ids[r.URL.Path], s.pieces = true, map[string][]byte{}
+		out(w, 201, map[string]any{"id": s.versions})
+		return
+	}
+	s.pieces[last(r.URL.Path)] = data
+	s.data = nil
+	for i := range len(s.pieces) {
+		s.data = append(s.data, s.pieces[fmt.Sprint(i+1)]...)
+	}
+}
+
+// deviceShop has a person confirm; its tokens for renewing can be used once.
+type deviceShop struct {
+	putShop
+	asked, renewals int
+	access          string
+}
+
+func (s *deviceShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	switch r.URL.Path {
+	case "/device":
+		out(w, 200, map[string]any{"device_code": "d", "user_code": "LAMP", "verification_uri": "http://127.0.0.1/device", "interval": 1, "expires_in": 60})
+	case "/token":
+		r.ParseForm()
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		switch r.Form.Get("grant_type") {
+		case "urn:ietf:params:oauth:grant-type:device_code":
+			if s.asked++; s.asked < 2 {
+				out(w, 400, map[string]string{"error": "authorization_pending"})
+				return
+			}
+		case "refresh_token":
+			if r.Form.Get("refresh_token") != fmt.Sprint("refresh-", s.renewals) {
+				out(w, 400, map[string]string{"error": "invalid_grant"})
+				return
+			}
+		}
+		s.renewals++
+		s.access = fmt.Sprint("access-", s.renewals)
+		out(w, 200, map[string]any{"access_token": s.access, "refresh_token": fmt.Sprint("refresh-", s.renewals), "token_type": "Bearer", "expires_in": 3600})
+	default:
+		if r.Header.Get("Authorization") != "Bearer "+s.access {
+			out(w, 401, map[string]string{"error": "log in"})
+			return
+		}
+		s.putShop.ServeHTTP(w, r)
+		s.access = "used up" // each upload needs a new one
+	}
+}
+
+// releasesShop has releases with files, ten on a page.
+type releasesShop struct {
+	hall
+	releases []map[string]any
+}
+
+func (s *releasesShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == "/page" {
+		w.Header().Set("Content-Type", "text/html")
+		io.WriteString(w, "<!doctype html><title>Lane</title>")
+		return
+	}
+	if !let(w, r) {
+		return
+	}
+	data, err := io.ReadAll(r.Body)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.releases) == 0 {
+		for i := range 60 {
+			s.releases = append(s.releases, map[string]any{"id": 1000 + i, "tag": fmt.Sprint("0.", i)})
+		}
+	}
+	switch {
+	case err != nil:
+	case r.Method == "GET" && r.URL.Path == "/releases":
+		page, _ := strconv.Atoi(r.URL.Query().Get("page"))
+		end := min(page*10+10, len(s.releases))
+		if end < len(s.releases) {
+			w.Header().Set("Link", fmt.Sprintf(`<http://%s/releases?page=%d>; rel="next"`, r.Host, page+1))
+		}
+		out(w, 200, s.releases[page*10:end])
+	case r.Method == "POST":
+		var v map[string]any
+		json.Unmarshal(data, &v)
+		v["id"] = 2000 + len(s.releases)
+		s.releases = append(s.releases, v)
+		s.versions++
+		out(w, 201, v)
+	case r.Method == "GET":
+		out(w, 200, []any{map[string]any{"id": 3, "name": "game.zip"}, map[string]any{"id": 4, "name": "notes"}})
+	case r.Method == "DELETE" && r.URL.Path == "/files/3":
+		w.WriteHeader(204)
+	case r.Method == "PUT":
+		s.data = data
+		out(w, 201, map[string]any{})
+	case r.Method == "PATCH":
+		out(w, 200, map[string]any{"state": "live", "page": "http://" + r.Host + "/page"})
+	default:
+		out(w, 400, map[string]string{"error": r.Method + " " + r.URL.Path})
+	}
+}
+
+// graphShop speaks GraphQL; what goes wrong stands in an answer 200.
+type graphShop struct {
+	hall
+	titles map[string]bool
+}
+
+func (s *graphShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == "/page" {
+		w.Header().Set("Content-Type", "text/html")
+		io.WriteString(w, "<!doctype html><title>Lane</title>")
+		return
+	}
+	if !let(w, r) {
+		return
+	}
+	fail := func(why string) {
+		out(w, 200, map[string]any{"data": nil, "errors": []any{map[string]any{"message": why}}})
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/") {
+		v := in(r)
+		if query, _ := v["query"].(string); !strings.Contains(query, "publish(id: $id) { state page }") {
+			fail("not a query: " + query)
+			return
+		}
+		out(w, 200, map[string]any{"data": map[string]any{"publish": map[string]any{"state": "live", "page": "http://" + r.Host + "/page"}}})
+		return
+	}
+	var o struct {
+		Query     string
+		Variables map[string]any
+	}
+	m, err := r.MultipartReader()
+	var data []byte
+	for part := (*multipart.Part)(nil); err == nil; {
+		if part, err = m.NextPart(); err != nil {
+			break
+		}
+		text, _ := io.ReadAll(part)
+		switch part.FormName() {
+		case "operations":
+			json.Unmarshal(text, &o)
+		case "0":
+			data = text
+		}
+	}
+	title, _ := o.Variables["title"].(string)
+	if err != io.EOF || !strings.HasPrefix(o.Query, "mutation($file: Upload!, $title: String!) { upload(") || !strings.HasPrefix(title, `Tinderwick "Lane" & <Co>`) {
+		fail(fmt.Sprintf("not a mutation: %q %q", o.Query, title))
+		return
+	}
+	if s.titles == nil {
+		s.titles = map[string]bool{}
+	}
+	s.keep(data, false)
+	out(w, 200, map[string]any{"data": map[string]any{"upload": map[string]any{"id": "g" + fmt.Sprint(s.versions), "state": "ready"}}})
+}
+
+// formShop is a web page with forms.
+type formShop struct{ hall }
+
+func (s *formShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	form := func(to, token string) {
+		fmt.Fprintf(w, `<form action=%s><input type=hidden name=csrf value="%s"><input type=password name=password>`, to, html.EscapeString(token))
+	}
+	cookie, _ := r.Cookie("session")
+	entered := cookie != nil && cookie.Value == "abc"
+	switch {
+	case r.URL.Path == "/login" && r.Method == "GET":
+		form("/login", `t&1"`)
+	case r.URL.Path == "/login":
+		r.ParseForm()
+		if r.Form.Get("csrf") != `t&1"` || r.Form.Get("user")+":"+r.Form.Get("password") != galleryKey {
+			form("/login", `t&1"`)
+			return
+		}
+		http.SetCookie(w, &http.Cookie{Name: "session", Value: "abc", Path: "/"})
+		http.Redirect(w, r, "/home", http.StatusFound)
+	case !entered:
+		http.Redirect(w, r, "/login", http.StatusFound)
+	case r.URL.Path == "/home":
+		io.WriteString(w, "<a>Log out</a>")
+	case r.URL.Path == "/upload" && r.Method == "GET":
+		form("/upload", "u2")
+	case r.URL.Path == "/upload":
+		f, _, err := r.FormFile("build")
+		if err != nil || r.FormValue("csrf") != "u2" {
+			io.WriteString(w, `<p class="error">The form has expired.</p>`)
+			return
+		}
+		data, _ := io.ReadAll(f)
+		s.keep(data, false)
+		http.Redirect(w, r, "/builds/7", http.StatusSeeOther)
+	case r.URL.Path == "/builds/7":
+		io.WriteString(w, `<p data-build="7">Thank you.</p>`)
+	}
+}
+
+// xmlShop speaks XML.
+type xmlShop struct {
+	hall
+	names map[string]bool
+}
+
+var titleIn = regexp.MustCompile(`<title>([^<]*)</title>`)
+
+func (s *xmlShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Header.Get("X-Key") != galleryKey {
+		w.WriteHeader(401)
+		return
+	}
+	data, _ := io.ReadAll(r.Body)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	w.Header().Set("Content-Type", "application/xml")
+	switch {
+	case r.Method == "PUT" && strings.HasPrefix(r.URL.Path, "/versions/"):
+		if m := titleIn.FindSubmatch(data); m == nil || html.UnescapeString(string(m[1])) != `Tinderwick "Lane" & <Co>` {
+			w.WriteHeader(422)
+			fmt.Fprintf(w, "<fault>bad title in %s</fault>", html.EscapeString(string(data)))
+			return
+		}
+		if s.names == nil {
+			s.names = map[string]bool{}
+		}
+		s.keep(nil, s.names[r.URL.Path])
+		s.names[r.URL.Path] = true
+		fmt.Fprintf(w, `<?xml version="1.0"?><a:envelope xmlns:a="urn:a"><version xmlns="urn:cressburn" id="v-%s"><upload>http://%s/up</upload></version></a:envelope>`, last(r.URL.Path), r.Host)
+	case r.Method == "PUT":
+		s.data = data
+		w.WriteHeader(204)
+	case r.URL.Path == "/feed":
+		io.WriteString(w, `<feed xmlns="http://www.w3.org/2005/Atom"><entry><title>1</title><state>ready</state></entry><entry><title>2</title><state>ready</state></entry></feed>`)
+	default:
+		io.WriteString(w, `<version xmlns="urn:cressburn"><state> ready </state><link href="/p"/></version>`)
+	}
+}
+
+// jobShop does the work later.
+type jobShop struct {
+	putShop
+	asked int
+}
+
+func (s *jobShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	switch {
+	case !let(w, r):
+	case r.Method == "PUT":
+		s.putShop.ServeHTTP(&quiet{w}, r)
+		s.asked = 0
+		w.Header().Set("Location", "/jobs/1")
+		out(w, 202, map[string]string{"state": "waiting"})
+	case r.URL.Path == "/jobs/1":
+		if s.asked++; s.asked < 3 {
+			w.Header().Set("Retry-After", "1")
+			out(w, 200, map[string]any{"state": "waiting"})
+			return
+		}
+		http.Redirect(w, r, "/builds/9", http.StatusSeeOther)
+	default:
+		out(w, 200, map[string]any{"id": 9, "state": "ready"})
+	}
+}
+
+// quiet takes an answer and says nothing.
+type quiet struct{ http.ResponseWriter }
+
+func (quiet) Write(p []byte) (int, error) { return len(p), nil }
+func (quiet) WriteHeader(int)             {}
+
+// signedShop wants a signature of time, path and body.
+type signedShop struct{ putShop }
+
+func (s *signedShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	data, _ := io.ReadAll(r.Body)
+	at, _ := strconv.ParseInt(r.Header.Get("X-Time"), 10, 64)
+	mac := hmac.New(sha256.New, []byte(strings.TrimPrefix(galleryKey, "studio:")))
+	fmt.Fprintf(mac, "PUT\n%s\n%d\n%x", r.URL.Path, at, sha256.Sum256(data))
+	if r.Header.Get("X-Signature") != fmt.Sprintf("%x", mac.Sum(nil)) || time.Since(time.Unix(at, 0)) > time.Minute || r.Header.Get("X-Id") != "studio" {
+		out(w, 403, map[string]string{"error": "the signature doesn't match"})
+		return
+	}
+	r.Body = io.NopCloser(strings.NewReader(string(data)))
+	s.putShop.ServeHTTP(w, r)
+}
+
+// messageShop checks signatures by RFC 9421.
+type messageShop struct{ putShop }
+
+var covered = regexp.MustCompile(`^sig=(\((.*)\);created=\d+;keyid="studio";alg="hmac-sha256")$`)
+
+func (s *messageShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	data, _ := io.ReadAll(r.Body)
+	sum := sha256.Sum256(data)
+	m := covered.FindStringSubmatch(r.Header.Get("Signature-Input"))
+	if m == nil || m[2] != `"@method" "@target-uri" "content-digest"` || r.Header.Get("Content-Digest") != "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":" {
+		out(w, 401, map[string]string{"error": "no signature"})
+		return
+	}
+	base := fmt.Sprintf("\"@method\": PUT\n\"@target-uri\": http://%s%s\n\"content-digest\": %s\n\"@signature-params\": %s", r.Host, r.URL.Path, r.Header.Get("Content-Digest"), m[1])
+	mac := hmac.New(sha256.New, []byte(strings.TrimPrefix(galleryKey, "studio:")))
+	mac.Write([]byte(base))
+	if r.Header.Get("Signature") != "sig=:"+base64.StdEncoding.EncodeToString(mac.Sum(nil))+":" {
+		out(w, 401, map[string]string{"error": "the signature doesn't match"})
+		return
+	}
+	r.Body = io.NopCloser(strings.NewReader(string(data)))
+	s.putShop.ServeHTTP(w, r)
+}

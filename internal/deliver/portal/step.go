@@ -1,0 +1,376 @@
+package portal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"net/http"
+	"reflect"
+	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/rulebook"
+	"havvel/internal/rulebook/expression"
+	"havvel/internal/rulebook/place"
+)
+
+// A turn is a step as it is made once: for one element of the list that it goes through, or for none.
+type turn struct {
+	*rulebook.Step
+	key    string            // by which the ledger knows it
+	values expression.Values // that only this turn knows
+	a      *Answer
+	loop   bool // values that it takes go into lists
+	taken  expression.Values
+	inside bool // it logs in
+
+	id        string // of its request
+	last      *place.Answer
+	following any  // where the next page is
+	before    bool // it was done before, and its answer doesn't hold what a new one gets
+}
+
+// step makes a step: not at all, once, or for every element of its list.
+func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer, wait time.Duration) error {
+	made, err := step.When.True(s.env(nil))
+	if err != nil {
+		return s.puzzled(step, err)
+	}
+	if !made {
+		return nil
+	}
+	if step.Each != nil {
+		return s.each(ctx, step, a, wait)
+	}
+	t := &turn{Step: step, key: step.Step, a: a}
+	if err := s.turn(ctx, t, wait); err != nil {
+		return err
+	}
+	for name, v := range t.taken {
+		s.Know(name, v)
+	}
+	return nil
+}
+
+// each makes a step for every element of its list. What the turns take becomes lists, in the order of the elements.
+func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer, wait time.Duration) error {
+	turns, err := s.turns(step, a)
+	if err != nil {
+		return s.puzzled(step, err)
+	}
+	work, inner := errgroup.WithContext(ctx)
+	work.SetLimit(max(1, step.Parallel))
+	var once sync.Mutex // turns share the answer
+	for _, t := range turns {
+		work.Go(func() error {
+			if inner.Err() != nil {
+				return context.Cause(inner)
+			}
+			own := *a
+			t.a = &own
+			if err := s.turn(inner, t, wait); err != nil {
+				return s.within(t, err)
+			}
+			once.Lock()
+			defer once.Unlock()
+			*a = own
+			return nil
+		})
+	}
+	err = work.Wait()
+	if err != nil {
+		return err
+	}
+	for _, name := range slices.Concat(keys(step.Take), keys(step.Set)) {
+		list := []any{}
+		for _, t := range turns {
+			if list1, ok := t.taken[name].([]any); ok && step.Take[name].Many() {
+				list = append(list, list1...)
+			} else {
+				list = append(list, t.taken[name])
+			}
+		}
+		s.Know(name, list)
+	}
+	return nil
+}
+
+// turns are those of a step that goes through a list.
+func (s *Session) turns(step *rulebook.Step, a *Answer) ([]*turn, error) {
+	v, err := step.Each.List.Value(s.env(nil))
+	if err != nil {
+		return nil, err
+	}
+	list := reflect.ValueOf(v)
+	if v == nil || list.Kind() != reflect.Slice {
+		return nil, fmt.Errorf("{%s} is no list", step.Each.List)
+	}
+	var turns []*turn
+	for i := range list.Len() {
+		values := expression.Values{step.Each.Name: list.Index(i).Interface(), "number": i + 1, "index": i}
+		among, err := step.Among.True(s.env(values))
+		if err != nil {
+			return nil, err
+		}
+		if among {
+			turns = append(turns, &turn{Step: step, key: fmt.Sprintf("%s %d", step.Step, i+1), values: values, a: a, loop: true})
+		}
+	}
+	return turns, nil
+}
+
+// within says for which element a turn failed, where it has a name.
+func (s *Session) within(t *turn, err error) error {
+	if f, ok := t.values[t.Each.Name].(expression.File); ok && f.Name != "" && ctxless(err) {
+		var refused *Refused
+		if errors.As(err, &refused) {
+			refused.Of = f.Name
+		}
+		if f.Total > 0 {
+			return &part{fmt.Sprintf("piece %d", f.Number), err}
+		}
+		return &part{f.Name, err}
+	}
+	return err
+}
+
+// A part is an error at one element of a list.
+type part struct {
+	name string
+	err  error
+}
+
+func (p *part) Error() string { return p.name + ": " + p.err.Error() }
+
+func (p *part) Unwrap() error { return p.err }
+
+func ctxless(err error) bool {
+	return !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded)
+}
+
+// patience is how many requests in a row may fail while we wait for the portal's decision.
+const patience = 5
+
+// repeat makes a turn until nothing more is to be asked.
+func (s *Session) repeat(ctx context.Context, t *turn, wait time.Duration, location string) error {
+	if t.Repeat == nil || wait == 0 {
+		return s.pages(ctx, t, location)
+	}
+	if wait == ByRulebook {
+		wait = time.Duration(t.Repeat.Limit)
+	}
+	end := time.Now().Add(wait)
+	for failed := 0; ; {
+		err := s.pages(ctx, t, location)
+		var gone *Unreachable
+		switch {
+		case errors.As(err, &gone) && failed < patience && ctx.Err() == nil:
+			failed++
+		case err != nil:
+			return err
+		default:
+			failed = 0
+			enough, err := t.Repeat.Until.True(s.env(t.judged()))
+			if err != nil {
+				return s.puzzled(t.Step, err)
+			}
+			if enough {
+				return nil
+			}
+		}
+		pause := max(time.Duration(t.Repeat.Every), t.asked())
+		if time.Now().Add(pause).After(end) {
+			if err == nil && t.a.State == "" {
+				why := fmt.Sprintf("it was asked for %s, and is still not where %s", wait, t.Repeat.Until)
+				return &Puzzled{s.Rules.Name, t.Step.Step, why, nil, false}
+			}
+			return err
+		}
+		if err := s.sleep(ctx, t, pause); err != nil {
+			return err
+		}
+	}
+}
+
+// longQuiet is how long we wait without a word.
+const longQuiet = 3 * time.Second
+
+// sleep waits, and says so where that is long.
+func (s *Session) sleep(ctx context.Context, t *turn, pause time.Duration) error {
+	if pause > longQuiet {
+		s.Report.Begin(fmt.Sprintf("%s: waiting %s (%s)", s.Rules.Name, pause.Round(time.Second), t.Step.Step), 0)
+		defer s.Report.End()
+	}
+	select {
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	case <-time.After(pause):
+		return nil
+	}
+}
+
+// mostPages is how many pages of a list are read.
+const mostPages = 100
+
+// pages makes a turn's request, and follows a list through its pages.
+func (s *Session) pages(ctx context.Context, t *turn, location string) error {
+	if t.Next == nil {
+		return s.make(ctx, t, location)
+	}
+	all, seen := expression.Values{}, map[string]bool{}
+	answer, next := *t.a, any(nil)
+	for range mostPages {
+		page := *t
+		page.values = expression.Values{"next": next}
+		maps.Copy(page.values, t.values)
+		page.a = &Answer{}
+		if next != nil && !slices.Contains(t.Address.Names(), "next") && !slices.Contains(t.Names(), "next") {
+			to, err := expression.Plain(next)
+			if err != nil {
+				return s.puzzled(t.Step, err)
+			}
+			elsewhere := *t.Step
+			elsewhere.Address = expression.Verbatim(to)
+			page.Step = &elsewhere
+		}
+		if err := s.make(ctx, &page, location); err != nil {
+			return err
+		}
+		for name, v := range page.taken {
+			before, list := all[name].([]any)
+			if more, ok := v.([]any); ok && list {
+				v = append(before, more...)
+			} else if all[name] != nil && v == nil {
+				v = all[name]
+			}
+			all[name] = v
+		}
+		answer.Versions, answer.States = append(answer.Versions, page.a.Versions...), append(answer.States, page.a.States...)
+		next = page.following
+		mark := fmt.Sprint(next)
+		if next == nil || next == "" || next == false || seen[mark] {
+			t.taken, t.last, *t.a = all, page.last, answer
+			return s.unset(t, s.compute(t))
+		}
+		seen[mark] = true
+	}
+	return &Puzzled{s.Rules.Name, t.Step.Step, fmt.Sprintf("its list has more than %d pages", mostPages), nil, false}
+}
+
+// turn makes a turn, or finds in the ledger that it was made.
+func (s *Session) turn(ctx context.Context, t *turn, wait time.Duration) error {
+	if s.Ledger == nil || t.inside {
+		return s.repeat(ctx, t, wait, "")
+	}
+	hash, err := s.fingerprint(t)
+	if err != nil {
+		return s.puzzled(t.Step, err)
+	}
+	write := t.Method != http.MethodGet
+	e, known := s.Ledger.Look(t.key)
+	switch {
+	case known && e.Hash != "" && e.Hash != hash:
+		s.Ledger.forget(t.key) // it was another request
+		known = false
+	case !known || e.Hash == "" || !write && s.Ledger.Rereads:
+	case e.Lost && !s.Again:
+		lost := &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Before: true}
+		if done, err := s.settle(ctx, t, lost); done || err != nil {
+			return err
+		}
+	case !e.Open && !e.Lost:
+		s.Ledger.skip()
+		t.taken = e.Values
+		return s.understand(t, e.State, e.Reasons)
+	}
+	location := ""
+	if known && e.Open && e.Hash == hash {
+		location = e.Location
+	}
+	unsure := write && !repeatable(t.Step) && !t.Resumable
+	if unsure {
+		s.Ledger.keep(t.key, Entry{Hash: hash, Lost: true})
+	}
+	err = s.repeat(ctx, t, wait, location)
+	var lost *Lost
+	var odd *Puzzled
+	switch {
+	case err == nil:
+		s.made(t, hash)
+	case errors.As(err, &lost) && !unsure:
+		return lost.again()
+	case errors.As(err, &lost):
+		if done, err := s.settle(ctx, t, lost); done || err != nil {
+			if done && err == nil {
+				s.made(t, hash)
+			}
+			return err
+		}
+		if err = s.repeat(ctx, t, wait, location); err == nil { // it did not happen
+			s.made(t, hash)
+		}
+	case errors.As(err, &odd) && odd.yes:
+		s.made(t, hash) // the portal said yes; what else it said is for people
+	case unsure && ctx.Err() == nil:
+		s.Ledger.forget(t.key) // the portal said no
+	}
+	return err
+}
+
+// make makes a turn's request.
+func (s *Session) make(ctx context.Context, t *turn, location string) error {
+	if t.Resumable {
+		return s.resumable(ctx, t, location)
+	}
+	err := s.persist(ctx, t)
+	if err == nil && t.before {
+		if known := s.find(ctx, t); known != nil {
+			maps.Copy(t.taken, known)
+		}
+	}
+	return err
+}
+
+// unset is the error for values that can't be worked out; an answer that lacks them is said to.
+func (s *Session) unset(t *turn, err error) error {
+	if err == nil {
+		return nil
+	}
+	return s.puzzled(t.Step, err)
+}
+
+// made writes down that a request was made; what may be a secret is left out, and such a request is made again by another process.
+func (s *Session) made(t *turn, hash string) {
+	e := Entry{Hash: hash, Values: t.taken, State: t.a.State, Reasons: t.a.Reasons}
+	for name, v := range t.taken {
+		e.Private = e.Private || rulebook.Secretive(name) || name != "link" && queried(v)
+	}
+	e.Private = e.Private || queried(t.a.Draft)
+	s.Ledger.keep(t.key, e)
+}
+
+// repeatable reports whether doing a request twice is the same (RFC 9110 section 9.2.2).
+func repeatable(step *rulebook.Step) bool {
+	return step.Again || slices.Contains([]string{http.MethodGet, http.MethodHead, http.MethodPut, http.MethodDelete}, step.Method)
+}
+
+func keys[V any](m map[string]V) []string {
+	var list []string
+	for k := range m {
+		list = append(list, k)
+	}
+	slices.Sort(list)
+	return list
+}
+
+func (s *Session) puzzled(step *rulebook.Step, err error) error {
+	var known *Puzzled
+	if errors.As(err, &known) {
+		return err
+	}
+	return &Puzzled{s.Rules.Name, step.Step, s.masked(err.Error()), err, false}
+}
