@@ -101,7 +101,7 @@ func TestNeverFinishes(t *testing.T) {
 // TestUploadBreaksOff: a cut connection is said so, and nothing is recorded that did not arrive.
 func TestUploadBreaksOff(t *testing.T) {
 	_, project := portal(t, func(o *standin.Options) { o.Fault = standin.DropUpload })
-	run(t, project, "send").must(t, 4, "broke off", "nothing was lost")
+	run(t, project, "send").must(t, 4, "broke off", "it goes on where it was")
 	if d := states(t, project).Deliveries; len(d) != 0 {
 		t.Errorf("where shows %+v", d)
 	}

@@ -148,7 +148,7 @@ func TestPageBroken(t *testing.T) {
 	toml := snapshot(t, project)["/havvel.toml"]
 	edit(t, project, portal.Address(), "http://"+through.address)
 	through.cut.Store(200_000)
-	hv("send", "--only", "page").must(t, 4, "nothing was lost")
+	hv("send", "--only", "page").must(t, 4, "it goes on where it was")
 	through.cut.Store(0)
 	before := through.sent.Load()
 	hv("send", "--only", "page").must(t, 0, "page:")
