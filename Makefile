@@ -69,7 +69,7 @@ licences: ## docs/dependencies.md, and dist/licences.txt with the texts
 	go run ./scripts/licences
 
 docs: ## the reference pages that come from the code
-	go test ./internal/cli -run TestReference -update
+	go test ./internal/cli -run "TestReference|TestSchema" -update
 
 screenshots: build ## docs/screenshots, from the demo data
 	scripts/screenshots

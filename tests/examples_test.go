@@ -176,6 +176,10 @@ func (x *tried) players(world, project string) {
 
 func (x *tried) portals(project string) {
 	t := x.t
+	x.example(
+		"havvel rules new our-portal.toml --address https://api.brackwater.example",
+		"havvel rules new rulebooks/quiet.toml --name Quillmarsh --hand-over folder",
+	)
 	writeInto(
 		t,
 		project,
@@ -187,6 +191,8 @@ func (x *tried) portals(project string) {
 	x.example(
 		"havvel rules list",
 		"havvel rules list --json",
+		"havvel rules schema",
+		"havvel rules schema --json",
 		"havvel rules show brackwater",
 		"havvel rules check our-portal.toml",
 		"havvel rules check rulebooks/quiet.toml",

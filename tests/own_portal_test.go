@@ -48,6 +48,12 @@ expect = [201]
 	run(t, folder, "start", "web", "--to", "little.toml").must(t, 2, "the rulebook names no address", "--address")
 	run(t, folder, "start", "web", "--to", "little.toml", "--address", s.URL).must(t, 0)
 	run(t, folder, "send").must(t, 3, "LITTLE_KEY", "havvel keys set little")
+	run(t, folder, "send", "--dry-run", "--requests").must(t, 0, "upload  POST "+s.URL+"/games/lane", "Bearer (key)", "bytes of little-0.1.0.zip")
+	run(t, folder, "send", "--requests").must(t, 2, "goes with --dry-run")
+	run(t, folder, "rules", "new", "fresh.toml", "--hand-over", "entry-apart").must(t, 0, "wrote fresh.toml")
+	run(t, folder, "rules", "check", "fresh.toml").must(t, 0, "no mistakes")
+	run(t, folder, "rules", "new", "fresh.toml").must(t, 2, "there is a fresh.toml already")
+	run(t, folder, "rules", "schema").must(t, 0, "json-schema.org/draft/2020-12")
 	if told := told.Load(); told != "" {
 		t.Fatalf("without a key it was told %q", told)
 	}
@@ -61,5 +67,8 @@ expect = [201]
 	if told := told.Load().(string); !strings.HasPrefix(told, "/games/lane Bearer oil ") || strings.HasSuffix(told, " 0") {
 		t.Errorf("it was told %q", told)
 	}
+	run(t, folder, "publish", "--to-players", "10%").must(t, 1, "does not say how to show a version to a share of the players")
+	run(t, folder, "publish", "--to-players", "half").must(t, 2, "write it like 10%")
+	run(t, folder, "publish", "--at", "2020-01-01T10:00").must(t, 2, "no time to come")
 	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "where", "--wait").must(t, 0, "sent", "look at your page on Little Portal")
 }

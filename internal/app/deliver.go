@@ -15,7 +15,7 @@ import (
 
 // Awaited reports whether a destination can be asked when it decides on a version.
 func Awaited(d *project.Destination, state string) bool {
-	return deliver.Undecided(state) && deliver.Can(d, deliver.Follow)
+	return deliver.Undecided(state) && state != rulebook.Unknown && deliver.Can(d, deliver.Follow)
 }
 
 // Decided is the error for a delivery that was refused, or is not decided within the limit.
@@ -76,6 +76,8 @@ func Next(p *project.Project, shown []*deliver.Status) string {
 			in["share"] = append(in["share"], st.Destination)
 		case st.State == rulebook.Draft:
 			in["publish"] = append(in["publish"], st.Destination)
+		case st.State == rulebook.Unknown:
+			in["lost"] = append(in["lost"], st.Destination)
 		case Awaited(p.To[st.Destination], st.State):
 			in["wait"] = append(in["wait"], st.Destination)
 		case deliver.Undecided(st.State):
@@ -87,6 +89,8 @@ func Next(p *project.Project, shown []*deliver.Status) string {
 	switch {
 	case len(shown) == 0:
 		return "havvel send"
+	case len(in["lost"]) > 0:
+		return fmt.Sprintf("look at your page there; where the version is missing, havvel send --again%s", ToFlags(p, in["lost"]))
 	case len(in["publish"]) > 0:
 		return fmt.Sprintf("havvel publish%s  (makes it public; until then only people with the link see it)", ToFlags(p, in["publish"]))
 	case len(in["wait"]) > 0:

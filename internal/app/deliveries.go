@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"havvel/internal/deliver"
+	"havvel/internal/deliver/portal"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
 	"havvel/internal/project"
@@ -17,6 +18,8 @@ type Desk struct {
 	Report       progress.Reporter
 	DryRun       bool        // say what would be done, and do nothing
 	Tell         func(Event) // hears what happens, as it happens
+
+	Trace portal.Trace // hears the requests of a dry run that tells them
 
 	// Password asks for the password of a page; needed by Restrict alone.
 	Password func(d *project.Destination) (string, error)

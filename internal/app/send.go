@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -24,6 +26,7 @@ type Sending struct {
 	Version   string
 	Again     bool // also what was sent before
 	BuildOnly bool // and nothing of the page
+	Requests  bool // tell each request of a dry run
 	Wait      bool // until the portals have decided
 	Limit     time.Duration
 }
@@ -164,6 +167,11 @@ func (k *Desk) sendOne(
 	path := ArchivePath(k.Project, d, "", how.Version)
 	if k.DryRun {
 		k.Tell(WouldSend{d, how.Version, plan.Path(path), len(plan.Items)})
+		if how.Requests {
+			if err := k.requests(ctx, d, b, plan, how); err != nil {
+				return nil, err
+			}
+		}
 		k.wouldFill(d, page)
 		line := logbook.Line{Destination: d.Name, Version: how.Version, Fingerprint: b.Fingerprint}
 		return &deliver.Status{Delivery: &logbook.Delivery{Line: line}, Would: rulebook.Sent}, nil
@@ -193,6 +201,20 @@ func (k *Desk) sendOne(
 		k.Tell(State{status})
 	}
 	return status, nil
+}
+
+// requests tells what an upload would ask a portal. The archive is made for that, elsewhere, and taken away again.
+func (k *Desk) requests(ctx context.Context, d *project.Destination, b *export.Build, plan *pack.Plan, how Sending) error {
+	folder, err := os.MkdirTemp("", "havvel-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(folder)
+	archive, err := plan.Write(ctx, filepath.Join(folder, filepath.Base(ArchivePath(k.Project, d, "", how.Version))), k.Report)
+	if err != nil {
+		return err
+	}
+	return k.Courier.Requests(ctx, d, deliver.Parcel{Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive}, k.Trace)
 }
 
 // awaitAll follows deliveries until the portals have decided, and tells what they decided. All have the same time: while one is waited

@@ -18,11 +18,11 @@ import (
 func (a *console) rules() *cobra.Command {
 	return a.group(command{
 		use:   "rules",
-		short: "List, show, check and try rulebooks",
+		short: "List, show, begin, check and try rulebooks",
 		long: "A rulebook says what one portal accepts and how to talk to it. Some ship with havvel; a portal that it doesn't know\nonly " +
 			"needs a rulebook that you write: docs/formats/rulebook.md says how to write one.",
 		example: "  havvel rules list\n  havvel rules show brackwater",
-	}, a.rulesList(), a.rulesShow(), a.rulesCheck(), a.rulesTry())
+	}, a.rulesList(), a.rulesShow(), a.rulesNew(), a.rulesCheck(), a.rulesTry(), a.rulesSchema())
 }
 
 func (a *console) rulesList() *cobra.Command {

@@ -26,6 +26,7 @@ import (
 type tryFlags struct {
 	against string
 	publish bool
+	recipes []string
 	limit   time.Duration
 }
 
@@ -44,6 +45,7 @@ func (a *console) rulesTry() *cobra.Command {
 	})
 	c.Flags().StringVar(&f.against, "against", "", "`address` of the portal's interface (the rulebook's)")
 	c.Flags().BoolVar(&f.publish, "publish", false, "make the version public at the end, when the portal has decided")
+	c.Flags().StringSliceVar(&f.recipes, "recipe", nil, "`names` of more recipes to walk after that, such as list,withdraw,back")
 	c.Flags().DurationVar(&f.limit, "limit", 2*time.Minute, "with --publish, the longest `time` to wait for that")
 	a.withDryRun(c, "say what would be sent where, and send nothing")
 	return c
@@ -64,6 +66,11 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 	}
 	if len(r.Send) == 0 {
 		return deliver.No(d, deliver.Send)
+	}
+	for _, name := range f.recipes {
+		if len(r.Recipes.Steps(name)) == 0 {
+			return wrong("havvel rules try", "there are no [[%s]] steps in %s", name, file)
+		}
 	}
 	_, b, err := app.Open(ctx, nil, a.entry, app.Exact)
 	if err != nil {
@@ -94,7 +101,8 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 		return err
 	}
 	answer, err := a.courier(p).
-		Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, f.limit, st)
+		Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, f.recipes,
+			f.limit, st)
 	if err != nil {
 		return err
 	}
@@ -123,8 +131,9 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 
 // stepper shows requests and answers, and on a terminal waits before each request.
 type stepper struct {
-	a   *console
-	doc triedJSON
+	a      *console
+	doc    triedJSON
+	goesOn bool // without waiting
 }
 
 type triedJSON struct {
@@ -153,7 +162,7 @@ func (st *stepper) Asked(step, method, address string, headers map[string]string
 	if body != "" {
 		s.Line("  %s", inwords.Clean(short(body)))
 	}
-	if f, ok := st.a.in.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
+	if f, ok := st.a.in.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) && !st.goesOn {
 		fmt.Fprint(st.a.err, "  Enter sends it, Ctrl-C stops here ")
 		bufio.NewReader(f).ReadString('\n') // whatever is typed
 	}

@@ -34,6 +34,7 @@ func (a *console) send() *cobra.Command {
 	c.Flags().StringVar(&f.only, "only", "", "send only the `build`, or only the page")
 	c.RegisterFlagCompletionFunc("only", cobra.FixedCompletions([]string{"build", "page"}, cobra.ShellCompDirectiveNoFileComp))
 	c.Flags().BoolVar(&f.notProven, "no-proof", false, "send it without running it beside the export (the default where HAVVEL_PROOF=off)")
+	c.Flags().BoolVar(&f.Requests, "requests", false, "with --dry-run, print each request that would be made, with secrets masked")
 	a.withBrowser(c, &f.Browser)
 	a.withWait(c, &f.Wait, &f.Limit)
 	a.withNotice(c)
@@ -53,6 +54,10 @@ func (a *console) runSend(ctx context.Context, args []string, f sendFlags) error
 	if err != nil {
 		return err
 	}
+	if f.Requests && !a.dryRun {
+		return wrong("havvel send", "--requests prints what would be sent, so it goes with --dry-run")
+	}
+	k.Trace = &stepper{a: a, goesOn: true, doc: triedJSON{Requests: []requestJSON{}}}
 	if f.only != "" {
 		if err := oneOf("havvel send", "--only", f.only, "build", "page"); err != nil {
 			return wrong("havvel send", "%w", err)

@@ -107,6 +107,9 @@ func (a *console) showWhere(e app.Standing) {
 		for _, r := range st.Reasons {
 			s.Paragraph(term.Plain, "  "+st.Destination+": ", "    ", inwords.Clean(r))
 		}
+		if st.Note != "" {
+			s.Paragraph(term.Careful, "  "+st.Destination+": ", "    ", inwords.Clean(st.Note))
+		}
 	}
 	for _, d := range e.Destinations {
 		if list := e.Lacks[d.Name]; len(list) > 0 {

@@ -36,6 +36,8 @@ type Courier struct {
 	Report  progress.Reporter
 	Now     func() time.Time
 	Prompt  portal.Prompt // shows where to confirm a log-in; nil where nobody can
+
+	pretends bool // no request is made, so no key is needed
 }
 
 // A Status is a delivery, and what its portal says of it now.
@@ -216,6 +218,9 @@ func kept(d *project.Destination, s *portal.Session) logbook.Values {
 // session knows the values that every recipe can use, and those given.
 func (c *Courier) session(d *project.Destination, more expression.Values) (*portal.Session, error) {
 	key, err := d.Secret()
+	if err != nil && c.pretends {
+		key, err = "(key)", nil
+	}
 	if err != nil {
 		return nil, err
 	}

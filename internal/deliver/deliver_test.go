@@ -67,7 +67,8 @@ expect  = [204]
 // reedhouse is the portal: now is what it says of every ticket.
 type reedhouse struct {
 	now  map[string]string
-	seen []string // requests, with what they carried
+	seen []string         // requests, with what they carried
+	lane http.HandlerFunc // the public page; nil for one that opens
 }
 
 func (h *reedhouse) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -88,6 +89,8 @@ func (h *reedhouse) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		json.NewEncoder(w).
 			Encode(map[string]any{"now": h.now[ticket], "why": []string{"too dark"}, "peek": "https://r.example/peek/" + ticket,
 				"link": "http://" + r.Host + "/lane"})
+	case h.lane != nil && (strings.HasPrefix(r.URL.Path, "/lane") || r.URL.Path == "/enter"):
+		h.lane(w, r)
 	case r.URL.Path == "/lane":
 		io.WriteString(w, "<!doctype html><title>Lane</title>")
 	case strings.HasPrefix(r.URL.Path, "/show/"):

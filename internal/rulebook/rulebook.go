@@ -171,6 +171,12 @@ func (h Hook) At(event string) []Call {
 //go:embed ship
 var shipped embed.FS
 
+//go:embed schema.json
+var schema []byte
+
+// Schema is the JSON Schema (2020-12) of rulebooks, made from the types of this package.
+func Schema() []byte { return schema }
+
 // Names lists the rulebooks that ship, in alphabetical order.
 func Names() []string {
 	entries, err := shipped.ReadDir("ship")

@@ -18,6 +18,7 @@ import (
 
 	"havvel/internal/deliver/neterr"
 	"havvel/internal/rulebook"
+	"havvel/internal/rulebook/expression"
 	"havvel/internal/rulebook/place"
 )
 
@@ -65,6 +66,9 @@ func waitable(step *rulebook.Step) time.Duration {
 
 // request1 makes a turn's request, and judges its answer.
 func (s *Session) request1(ctx context.Context, t *turn) error {
+	if s.Pretend {
+		return s.pretend(ctx, t)
+	}
 	answer, response, err := s.exchange(ctx, t, func(ctx context.Context, moved func()) (*http.Request, error) {
 		return s.request(ctx, t, moved)
 	})
@@ -72,6 +76,29 @@ func (s *Session) request1(ctx context.Context, t *turn) error {
 		return err
 	}
 	return s.judge(t, answer, response)
+}
+
+// pretend makes a request and doesn't send it. What its answer would give is named in its place.
+func (s *Session) pretend(ctx context.Context, t *turn) error {
+	r, err := s.request(ctx, t, func() {})
+	if err != nil {
+		return s.puzzled(t.Step, err)
+	}
+	if r.Body != nil {
+		r.Body.Close()
+	}
+	t.taken = expression.Values{}
+	for _, name := range append(keys(t.Take), keys(t.Set)...) {
+		var v any = "(" + name + ")"
+		if t.Take[name].Many() {
+			v = []any{v}
+		}
+		t.taken[name] = v
+		if !t.loop {
+			s.Know(name, v)
+		}
+	}
+	return nil
 }
 
 // safeAgain reports whether a request that failed may be made again: whatever the portal did with it, doing it twice is the

@@ -28,7 +28,7 @@ func (s *Session) judge(t *turn, answer *place.Answer, response *http.Response) 
 	}
 	done := slices.Contains(t.Done, answer.Status)
 	if !done && !slices.Contains(t.Expect, answer.Status) {
-		if ambiguous(t.Step, answer.Status) || turned(t, response) && !repeatable(t.Step) {
+		if ambiguous(t.Step, answer.Status) && !s.says(t, answer) || turned(t, response) && !repeatable(t.Step) {
 			return &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Host: hostOf(response.Request.URL),
 				Cause: fmt.Errorf("status %d %s", answer.Status, http.StatusText(answer.Status))}
 		}
@@ -67,10 +67,11 @@ func (s *Session) unread(t *turn, r *http.Response, err error) error {
 	return &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Host: hostOf(r.Request.URL), Cause: s.puzzled(t.Step, err)}
 }
 
-// ambiguous reports whether a status leaves open whether a write was done: something between us and the portal answered, or it says yes in
-// another way than the rulebook expects.
+// ambiguous reports whether a status leaves open whether a write was done: the portal broke while it was at it, something between us and
+// it answered, or it says yes in another way than the rulebook expects. Its own words for no settle that.
 func ambiguous(step *rulebook.Step, status int) bool {
-	return (status/100 == 2 || status == http.StatusBadGateway || status == http.StatusGatewayTimeout) && !repeatable(step)
+	odd := []int{http.StatusInternalServerError, http.StatusBadGateway, http.StatusGatewayTimeout}
+	return (status/100 == 2 || slices.Contains(odd, status)) && !repeatable(step)
 }
 
 func plainAddress(r *http.Response) string {

@@ -10,7 +10,7 @@ import (
 	"havvel/internal/rulebook/expression"
 )
 
-// settle finds out what became of a write whose answer was lost, by asking the portal. done: it happened, and what it gives is known.
+// settle finds out what happened to a write whose answer was lost, by asking the portal. done: it happened, and what it gives is known.
 // Not done, without an error: it did not happen. Where nobody can tell, the error is lost.
 func (s *Session) settle(ctx context.Context, t *turn, lost *Lost) (done bool, err error) {
 	if t.loop || ctx.Err() != nil {

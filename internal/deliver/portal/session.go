@@ -27,11 +27,13 @@ type Session struct {
 	Address string // of the portal's interface
 	Key     string // never in an error or a value
 	Report  progress.Reporter
-	Trace   Trace   // is told of requests and answers; may be nil
+	Trace   Trace   // hears requests and answers; may be nil
 	Ledger  *Ledger // of requests that need not be made again; may be nil
 	Again   bool    // a write whose answer was lost may be repeated, since the developer looked
 	Prompt  Prompt  // asks the developer to confirm a log-in; nil where nobody can
 	Vault   Vault   // keeps such a log-in; may be nil
+	// no request is made: Trace hears each, and what its answer would give is named in its place, as in (id)
+	Pretend bool
 
 	client *http.Client
 	pause  time.Duration // before a request is made again for the first time

@@ -21,7 +21,7 @@ import (
 // A turn is a step as it is made once: for one element of the list that it goes through, or for none.
 type turn struct {
 	*rulebook.Step
-	key    string            // by which the ledger knows it
+	key    string            // its name in the ledger
 	values expression.Values // that only this turn knows
 	a      *Answer
 	loop   bool // values that it takes go into lists
@@ -157,7 +157,7 @@ const patience = 5
 
 // repeat makes a turn until nothing more is to be asked.
 func (s *Session) repeat(ctx context.Context, t *turn, wait time.Duration, location string) error {
-	if t.Repeat == nil || wait == 0 {
+	if t.Repeat == nil || wait == 0 || s.Pretend {
 		return s.pages(ctx, t, location)
 	}
 	if wait == ByRulebook {
@@ -323,7 +323,7 @@ func (s *Session) turn(ctx context.Context, t *turn, wait time.Duration) error {
 
 // make makes a turn's request.
 func (s *Session) make(ctx context.Context, t *turn, location string) error {
-	if t.Resumable {
+	if t.Resumable && !s.Pretend {
 		return s.resumable(ctx, t, location)
 	}
 	err := s.persist(ctx, t)

@@ -3,6 +3,7 @@ package portal
 import (
 	"net/http"
 	"regexp"
+	"strings"
 )
 
 // signed is the query of an address in a text, which may hold a signature.
@@ -29,7 +30,11 @@ func (s *Session) tell(t *turn, r *http.Request, body string) {
 	if t.inside {
 		body = "(not shown: it holds credentials)"
 	}
-	s.Trace.Asked(t.Step.Step, r.Method, s.masked(address.String()), headers, s.masked(body))
+	where := address.String()
+	if s.Pretend {
+		where = strings.NewReplacer("%28", "(", "%29", ")").Replace(where) // values that are not known yet
+	}
+	s.Trace.Asked(t.Step.Step, r.Method, s.masked(where), headers, s.masked(body))
 }
 
 func (s *Session) told(t *turn, r *http.Response, body []byte) {

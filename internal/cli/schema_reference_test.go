@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"havvel/internal/rulebook"
+	"havvel/internal/settings"
+)
+
+// TestSchema fails when the JSON Schema of rulebooks does not say what the code says.
+func TestSchema(t *testing.T) {
+	s := &schema{defs: map[string]any{}, comments: map[string]map[string]string{}}
+	root := s.table(reflect.TypeFor[rulebook.Rulebook]())
+	root["$schema"], root["title"] = "https://json-schema.org/draft/2020-12/schema", "A rulebook of Havvel, version 2"
+	root["required"], root["$defs"] = []string{"format", "name", "archive"}, s.defs
+	fresh, err := json.MarshalIndent(root, "", "  ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join("..", "rulebook", "schema.json")
+	if *update {
+		if err := os.WriteFile(file, append(fresh, '\n'), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	if string(rulebook.Schema()) != string(fresh)+"\n" {
+		t.Error("internal/rulebook/schema.json is stale; run make docs")
+	}
+}
+
+// A schema is put together of the types that a file is read into.
+type schema struct {
+	defs     map[string]any
+	comments map[string]map[string]string
+}
+
+func (s *schema) table(t reflect.Type) map[string]any {
+	properties := map[string]any{}
+	for _, f := range fields(t) {
+		if s.comments[f.pkg] == nil {
+			s.comments[f.pkg] = commentsOn(f.pkg)
+		}
+		p := s.of(f.t)
+		if says := s.comments[f.pkg][f.holder+"."+f.field]; says != "" {
+			p["description"] = says
+		}
+		properties[f.name] = p
+	}
+	return map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+}
+
+func (s *schema) of(t reflect.Type) map[string]any {
+	switch {
+	case t == reflect.TypeFor[settings.Size]():
+		return map[string]any{"type": "string", "pattern": `^[0-9.]+ ?(B|KB|MB|GB)$`}
+	case t == reflect.TypeFor[settings.Span]():
+		return map[string]any{"type": "string", "pattern": `^([0-9.]+(ms|s|m|h))+$`}
+	case readsText(t) || t.Kind() == reflect.String || t.Kind() == reflect.Pointer && readsText(t.Elem()):
+		return map[string]any{"type": "string"}
+	}
+	switch t.Kind() {
+	case reflect.Pointer:
+		return s.of(t.Elem())
+	case reflect.Slice, reflect.Array:
+		list := map[string]any{"type": "array", "items": s.of(t.Elem())}
+		if t.Kind() == reflect.Array {
+			list["minItems"], list["maxItems"] = t.Len(), t.Len()
+		}
+		return list
+	case reflect.Map:
+		return map[string]any{"type": "object", "additionalProperties": s.of(t.Elem())}
+	case reflect.Bool:
+		return map[string]any{"type": "boolean"}
+	case reflect.Int, reflect.Int64:
+		return map[string]any{"type": "integer"}
+	case reflect.Struct:
+		name := strings.ToLower(t.Name())
+		if s.defs[name] == nil {
+			s.defs[name] = true // it may hold itself
+			s.defs[name] = s.table(t)
+		}
+		return map[string]any{"$ref": "#/$defs/" + name}
+	}
+	return map[string]any{} // any value
+}
