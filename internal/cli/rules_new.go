@@ -99,8 +99,9 @@ func (a *console) runRulesNew(file string, n newRules) error {
 	return nil
 }
 
-var blankRules = template.Must(template.New("rulebook").Funcs(template.FuncMap{"toml": func(s string) string { return fmt.Sprintf("%q", s) }}).Parse(
-	`# What {{.Name}} accepts and how it is talked to. docs/formats/rulebook.md explains every key, and has a gallery.
+var blankRules = template.Must(template.New("rulebook").Funcs(template.FuncMap{
+	"toml": func(s string) string { return fmt.Sprintf("%q", s) },
+}).Parse(`# What {{.Name}} accepts and how it is talked to. docs/formats/rulebook.md explains every key, and has a gallery.
 format  = "havvel-rulebook/2"
 name    = {{toml .Name}}
 about   = "What kind of portal it is, in one sentence."
