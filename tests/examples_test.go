@@ -199,6 +199,8 @@ func (x *tried) portals(project string) {
 		"havvel rules try our-portal.toml --against http://127.0.0.1:7411",
 		"havvel rules try our-portal.toml --against https://api.brackwater.example --publish",
 	)
+	x.in.types("havvel rules try our-portal.toml --against http://127.0.0.1:7411 --record").must(t, 0)
+	x.example("havvel rules test", "havvel rules test our-portal.toml")
 	x.in.ends()
 	x.example("havvel standin brackwater --port 7411 --fault drop-upload --at 100KB")
 	x.in.ends()

@@ -348,6 +348,20 @@ func TestRulesTry(t *testing.T) {
 		if strings.Contains(e.out, demo.PracticeKey) || strings.Contains(e.out, "signature=") {
 			t.Errorf("a secret is shown:\n%s", e.out)
 		}
+		runWith(t, project, env, "rules", "test").must(t, 2, "nothing is recorded here")
+		more := map[string]string{"brackwater": "list"}[name]
+		args := []string{"rules", "try", "own.toml", "--against", portal.Address() + path, "--record"}
+		if more != "" {
+			args = append(args, "--recipe", more)
+		}
+		runWith(t, project, env, args...).must(t, 0, "recorded in own.recorded.json")
+		if kept := snapshot(t, project)["/own.recorded.json"]; strings.Contains(kept, demo.PracticeKey) || strings.Contains(kept, "signature=") {
+			t.Errorf("a secret is recorded:\n%s", kept)
+		}
+		run(t, project, "rules", "test").must(t, 0, "own.toml  as recorded")
+		other := strings.Replace(string(text), "/{game.short}", "/{game.short}/x", 1)
+		writeInto(t, project, game.Files{"own.toml": []byte(other)})
+		run(t, project, "rules", "test", "own.toml").must(t, 1, "not as recorded", "was not asked for when the recording was made")
 		wrong := strings.Replace(string(text), `expect  = [200, 201]`, `expect  = [299]`, 1)
 		writeInto(t, project, game.Files{"own.toml": []byte(wrong)})
 		runWith(t, project, env, "rules", "try", "own.toml", "--against", portal.Address()+path).must(t, 1, `said no at step`)

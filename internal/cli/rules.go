@@ -22,7 +22,7 @@ func (a *console) rules() *cobra.Command {
 		long: "A rulebook says what one portal accepts and how to talk to it. Some ship with havvel; a portal that it doesn't know\nonly " +
 			"needs a rulebook that you write: docs/formats/rulebook.md says how to write one.",
 		example: "  havvel rules list\n  havvel rules show brackwater",
-	}, a.rulesList(), a.rulesShow(), a.rulesNew(), a.rulesCheck(), a.rulesTry(), a.rulesSchema())
+	}, a.rulesList(), a.rulesShow(), a.rulesNew(), a.rulesCheck(), a.rulesTry(), a.rulesTest(), a.rulesSchema())
 }
 
 func (a *console) rulesList() *cobra.Command {

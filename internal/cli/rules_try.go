@@ -4,10 +4,12 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/http"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -16,8 +18,10 @@ import (
 	xterm "golang.org/x/term"
 
 	"havvel/internal/app"
+	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/fault"
 	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
@@ -27,6 +31,7 @@ type tryFlags struct {
 	against string
 	publish bool
 	recipes []string
+	record  bool
 	limit   time.Duration
 }
 
@@ -46,6 +51,7 @@ func (a *console) rulesTry() *cobra.Command {
 	c.Flags().StringVar(&f.against, "against", "", "`address` of the portal's interface (the rulebook's)")
 	c.Flags().BoolVar(&f.publish, "publish", false, "make the version public at the end, when the portal has decided")
 	c.Flags().StringSliceVar(&f.recipes, "recipe", nil, "`names` of more recipes to walk after that, such as list,withdraw,back")
+	c.Flags().BoolVar(&f.record, "record", false, "keep what the portal answers beside the rulebook, without secrets, for havvel rules test")
 	c.Flags().DurationVar(&f.limit, "limit", 2*time.Minute, "with --publish, the longest `time` to wait for that")
 	a.withDryRun(c, "say what would be sent where, and send nothing")
 	return c
@@ -100,11 +106,21 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 	if err != nil {
 		return err
 	}
-	answer, err := a.courier(p).
-		Try(ctx, d, deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}, pages[d.Name], f.publish, f.recipes,
-			f.limit, st)
+	parcel := deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}
+	rec := deliver.Record(st, p.Game, d.Address, parcel, f.publish, f.recipes)
+	answer, err := a.courier(p).Try(ctx, d, parcel, pages[d.Name], f.publish, f.recipes, f.limit, rec)
 	if err != nil {
 		return err
+	}
+	if f.record {
+		data, err := json.MarshalIndent(rec.Recording, "", "  ")
+		if err != nil {
+			return err
+		}
+		if err := atomicfile.Bytes(recordingOf(file), append(data, '\n')); err != nil {
+			return fmt.Errorf("keeping the recording: %w", err)
+		}
+		a.screen.Line("recorded in %s: %d requests", recordingOf(file), len(rec.Said))
 	}
 	st.doc.State, st.doc.Link = answer.State, cmp.Or(answer.Link, answer.Draft)
 	s := a.screen
@@ -126,6 +142,71 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 		}
 	}
 	s.Next("name it in havvel.toml:  rulebook = %q", file)
+	return nil
+}
+
+// recordingOf is where the recording of a rulebook is kept.
+func recordingOf(file string) string { return strings.TrimSuffix(file, ".toml") + ".recorded.json" }
+
+func (a *console) rulesTest() *cobra.Command {
+	return a.new(command{
+		use:   "test [FILE]...",
+		short: "Walk recipes against what was recorded, without the portal",
+		long: "Test walks the recipes of rulebooks against what havvel rules try --record has kept beside them: all in this folder that have a\n" +
+			"recording, or those that are named. It finds what a change to a rulebook changed.",
+		example: "  havvel rules test\n  havvel rules test our-portal.toml",
+		args:    cobra.ArbitraryArgs,
+		run:     func(ctx context.Context, args []string) error { return a.runRulesTest(ctx, args) },
+	})
+}
+
+type testedJSON struct {
+	Rulebooks []testedRow `json:"rulebooks"`
+}
+
+type testedRow struct {
+	Rulebook string `json:"rulebook"`
+	Same     bool   `json:"same"`
+	Why      string `json:"why,omitempty"` // not
+}
+
+func (a *console) runRulesTest(ctx context.Context, files []string) error {
+	if len(files) == 0 {
+		found, err := filepath.Glob("*.recorded.json")
+		if err != nil {
+			return err
+		}
+		for _, f := range found {
+			files = append(files, strings.TrimSuffix(f, ".recorded.json")+".toml")
+		}
+	}
+	if len(files) == 0 {
+		return wrong("havvel rules test", "nothing is recorded here").Then("havvel rules try FILE --record does that")
+	}
+	doc, failed := testedJSON{Rulebooks: []testedRow{}}, false
+	for _, file := range files {
+		r, err := findRules(file)
+		if err != nil {
+			return err
+		}
+		rec, err := deliver.ReadRecording(recordingOf(file))
+		if err != nil {
+			return err
+		}
+		row := testedRow{Rulebook: file, Same: true}
+		if err := deliver.Replay(ctx, r, rec); err != nil {
+			row.Same, row.Why, failed = false, err.Error(), true
+			a.screen.Line("%s  %s", file, a.screen.In(term.Bad, "not as recorded"))
+			a.screen.Paragraph(term.Plain, "  ", "  ", inwords.Clean(row.Why))
+		} else {
+			a.screen.Line("%s  %s", file, a.screen.In(term.Good, "as recorded"))
+		}
+		doc.Rulebooks = append(doc.Rulebooks, row)
+	}
+	a.answer(doc)
+	if failed {
+		return fault.Said
+	}
 	return nil
 }
 

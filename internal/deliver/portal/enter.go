@@ -24,7 +24,7 @@ func (s *Session) enter(ctx context.Context) error {
 
 func (s *Session) logIn(ctx context.Context) error {
 	s.entry.times.Add(1)
-	if s.Pretend && s.Rules.Login.Tokens() {
+	if (s.Pretend || s.Entered) && s.Rules.Login.Tokens() {
 		s.Know("token", "(token)")
 	} else if s.Rules.Login.Tokens() {
 		if err := s.token(ctx); err != nil {

@@ -66,7 +66,7 @@ func waitable(step *rulebook.Step) time.Duration {
 
 // request1 makes a turn's request, and judges its answer.
 func (s *Session) request1(ctx context.Context, t *turn) error {
-	if s.Pretend {
+	if s.Pretend || s.Entered && t.inside {
 		return s.pretend(ctx, t)
 	}
 	answer, response, err := s.exchange(ctx, t, func(ctx context.Context, moved func()) (*http.Request, error) {

@@ -179,6 +179,9 @@ func (s *Session) refusal(t *turn, r *http.Response, answer *place.Answer, why s
 	}
 	if len(e.Reasons) == 0 && why == "" {
 		e.why = s.masked(inShort(answer))
+		if s.Trace != nil && len(s.Rules.Refusal.Words) > 0 {
+			e.why = strings.TrimPrefix(e.why+"; words of [refusal] find nothing in this answer", "; ")
+		}
 	}
 	return e
 }

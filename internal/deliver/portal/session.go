@@ -34,6 +34,7 @@ type Session struct {
 	Vault   Vault   // keeps such a log-in; may be nil
 	// no request is made: Trace hears each, and what its answer would give is named in its place, as in (id)
 	Pretend bool
+	Entered bool // likewise, the log-in alone
 
 	client *http.Client
 	pause  time.Duration // before a request is made again for the first time
