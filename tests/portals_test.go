@@ -233,6 +233,15 @@ func TestPortalFaults(t *testing.T) {
 			if (len(list) == 1 && !lost) != (c.code == 0) || lost != (c.says == "so whether it was done is unknown") {
 				t.Errorf("the logbook has %+v", list)
 			}
+			if lost {
+				runWith(t, project, env, "where").must(t, 0, "unknown", "havvel send --again")
+				runWith(t, project, env, "send").must(t, 4, "whether it arrived is unknown", "look at your page there")
+				runWith(t, project, env, "send", "--again").must(t, 0, "sent 0.4.0")
+				list := decode[deliveries](t, runWith(t, project, env, "logbook", "--json").must(t, 0)).Deliveries
+				if len(list) != 1 || list[0].State == "unknown" {
+					t.Errorf("it was sent after all, and the logbook has %+v", list)
+				}
+			}
 			_ = portal
 		})
 	}
