@@ -131,9 +131,8 @@ func (page *Page) translate(own *source) error {
 		l := &Locale{Language: code}
 		for i := range page.Rules.Fields {
 			f := page.Rules.Fields[i]
-			if slices.ContainsFunc(f.From, func(from string) bool {
-				return !slices.Contains([]string{"title", "tagline", "description", "news"}, from)
-			}) {
+			texts := []string{"title", "tagline", "description", "news"}
+			if !slices.ContainsFunc(f.From, func(from string) bool { return slices.Contains(texts, from) }) {
 				continue
 			}
 			f.Required, f.Least = false, 0
