@@ -34,6 +34,7 @@ matrix: build ## every way in which games load compressed files, on every kind o
 	MATRIX=$(CORPUS)/loaders go test -count=1 -timeout 60m -parallel 3 -run '^TestUnpacking$$|^TestLargeStreams$$' ./tests
 	MATRIX=1 CORPUS=$(CORPUS) go test -count=1 -timeout 120m -parallel 2 -run '^TestGames$$|^TestReportReadable$$|^TestSteady$$' ./tests
 	MATRIX=1 go test -count=1 -timeout 30m -parallel 2 -run '^TestSpoiled$$' ./internal/proof
+	MATRIX=1 go test -count=1 -timeout 30m -parallel 8 -run '^TestFaults$$' ./internal/deliver
 	BUSY=2 MATRIX=1 CORPUS=$(CORPUS) go test -count=1 -timeout 180m -parallel 2 -run '^TestGames$$' ./tests
 
 lint: ## gofmt, go vet and staticcheck
