@@ -59,7 +59,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 }
 
 // mostMemory is from where on memory is given back at once, in bytes; 256 MB are promised.
-const mostMemory = 200 << 20
+const mostMemory = 176 << 20
 
 // serveOften lets a server collect its garbage half as often as other commands do, so that answers come sooner.
 func serveOften() { debug.SetGCPercent(400) }
