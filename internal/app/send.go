@@ -99,7 +99,8 @@ func (k *Desk) unsent(
 	for _, d := range k.Destinations {
 		var before *deliver.AlreadySent
 		err := k.Courier.Fresh(d, version, fingerprint)
-		if errors.As(err, &before) && before.Same && !before.Lost() && before.Before.Version == version && before.Before.State != rulebook.Refused {
+		if errors.As(err, &before) && before.Same && !before.Lost() && before.Before.Version == version &&
+			before.Before.State != rulebook.Refused {
 			if page := pages[d.Name]; page != nil && k.Courier.Unfilled(d, page, version) {
 				pageOnly = append(pageOnly, d)
 			} else {

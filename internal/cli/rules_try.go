@@ -152,8 +152,8 @@ func (a *console) rulesTest() *cobra.Command {
 	return a.new(command{
 		use:   "test [FILE]...",
 		short: "Walk recipes against what was recorded, without the portal",
-		long: "Test walks the recipes of rulebooks against what havvel rules try --record has kept beside them: all in this folder that have a\n" +
-			"recording, or those that are named. It finds what a change to a rulebook changed.",
+		long: "Test walks the recipes of rulebooks against what havvel rules try --record has kept beside them: all in this folder that " +
+			"have a\nrecording, or those that are named. It finds what a change to a rulebook changed.",
 		example: "  havvel rules test\n  havvel rules test our-portal.toml",
 		args:    cobra.ArbitraryArgs,
 		run:     func(ctx context.Context, args []string) error { return a.runRulesTest(ctx, args) },
