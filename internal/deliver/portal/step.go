@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
-	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -64,26 +63,27 @@ func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer, wait
 	}
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(max(1, step.Parallel))
-	var once sync.Mutex // turns share the answer
+	for _, t := range turns {
+		own := *a
+		t.a = &own
+	}
 	for _, t := range turns {
 		work.Go(func() error {
 			if inner.Err() != nil {
 				return context.Cause(inner)
 			}
-			own := *a
-			t.a = &own
-			if err := s.turn(inner, t, wait); err != nil {
-				return s.within(t, err)
+			err := s.turn(inner, t, wait)
+			if err == nil || inner.Err() != nil {
+				return err // when another turn failed, that is the error to tell
 			}
-			once.Lock()
-			defer once.Unlock()
-			*a = own
-			return nil
+			return s.within(t, err)
 		})
 	}
-	err = work.Wait()
-	if err != nil {
+	if err := work.Wait(); err != nil {
 		return err
+	}
+	if len(turns) > 0 {
+		*a = *turns[len(turns)-1].a
 	}
 	for _, name := range slices.Concat(keys(step.Take), keys(step.Set)) {
 		list := []any{}
