@@ -98,7 +98,7 @@ func (a *console) happens(e app.Event) {
 		}
 		s.Line("%s", strings.TrimRight(s.In(term.Strong, isNow(e))+"  "+inwords.Clean(e.Status.Link()), " "))
 	case app.WouldDo:
-		s.Line("version %s on %s: %s", e.Status.Version, e.At.Rules.Name, doing(e.What))
+		s.Line("version %s on %s would be %s", e.Status.Version, e.At.Rules.Name, doing(e.What))
 	case app.Did:
 		s.Line("%s  %s", s.In(term.Strong, fmt.Sprintf("version %s on %s: %s", e.Status.Version, e.At.Rules.Name, doing(e.What))),
 			inwords.Clean(e.Status.Link()))

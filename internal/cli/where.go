@@ -77,7 +77,11 @@ func (a *console) runWhereAll(ctx context.Context, k *app.Desk) error {
 		}
 	}
 	a.answer(all)
-	a.screen.Table([]string{"destination", "version", "state"}, rows)
+	if len(rows) > 0 {
+		a.screen.Table([]string{"destination", "version", "state"}, rows)
+	} else if err == nil {
+		a.screen.Line("no version is there")
+	}
 	return err
 }
 

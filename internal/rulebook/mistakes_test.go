@@ -88,6 +88,7 @@ func TestEveryMistake(t *testing.T) {
 		"expect missing":        {"expect  = [201]\n", "", "expect is missing"},
 		"expect a text":         {"expect  = [201]", `expect  = "201"`, "must be a list"},
 		"expect silly":          {"expect  = [201]", "expect  = [600]", "from 200 to 599"},
+		"a redirect as yes":     {"expect  = [201]", "expect  = [303]", "is no yes"},
 		"a file with GET":       {`"PUT"`, `"GET"`, "carries no body"},
 		"a newer format":        {"havvel-rulebook/2", "havvel-rulebook/3", "a newer havvel"},
 		"an older format":       {"havvel-rulebook/2", "havvel-rulebook/1", "From version 1"},

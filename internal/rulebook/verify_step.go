@@ -161,8 +161,9 @@ func (s *Step) verifyStatuses(d *settings.Document, at string) {
 		for i, status := range list {
 			if status < 200 || status > 599 {
 				d.Wrong(fmt.Sprintf("%s.%s[%d]", at, key, i), "is %d; the last answer to a request has a status from 200 to 599", status)
-			} else if key == "expect" && status >= 300 && status < 400 && s.Redirect != "" {
-				d.Wrong(fmt.Sprintf("%s.%s[%d]", at, key, i), "is %d, but redirect = %q goes on to where that leads", status, s.Redirect)
+			} else if status >= 300 && status < 400 {
+				d.Wrong(fmt.Sprintf("%s.%s[%d]", at, key, i), "is %d, which leads elsewhere and is no yes", status).
+					Then("redirect = \"result\" goes on to where it leads, and expect is about the answer there")
 			}
 		}
 	}

@@ -40,7 +40,7 @@ func (s *Session) logIn(ctx context.Context) error {
 		if !made {
 			continue
 		}
-		if err := s.turn(ctx, t, ByRulebook); err != nil {
+		if err := s.turn(ctx, t, way{a: t.a, wait: ByRulebook}); err != nil {
 			return err
 		}
 	}

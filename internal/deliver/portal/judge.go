@@ -23,7 +23,7 @@ func streams(r *http.Response) bool {
 // judge decides whether an answer means yes, and takes from it what the rulebook says.
 func (s *Session) judge(t *turn, answer *place.Answer, response *http.Response) error {
 	t.last = answer
-	if answer.Status/100 == 3 {
+	if answer.Status/100 == 3 && t.Method != http.MethodGet {
 		return s.refusal(t, response, answer, fmt.Sprintf("it sends us to %s, and that is no yes to a write", s.masked(plainAddress(response))))
 	}
 	done := slices.Contains(t.Done, answer.Status)

@@ -27,6 +27,7 @@ type Entry struct {
 	Location string            `json:"location,omitempty"` // of a resumable upload
 	Open     bool              `json:"open,omitempty"`     // that upload has not ended
 	Lost     bool              `json:"lost,omitempty"`     // it was made, and no answer came
+	Seen     string            `json:"seen,omitempty"`     // what the portal showed of the version before that; "" where nobody looked
 	UUID     string            `json:"uuid,omitempty"`
 	Private  bool              `json:"-"` // its values may hold a secret
 }

@@ -2,6 +2,9 @@ package portal
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"slices"
@@ -10,41 +13,71 @@ import (
 	"havvel/internal/rulebook/expression"
 )
 
-// settle finds out what happened to a write whose answer was lost, by asking the portal. done: it happened, and what it gives is known.
-// Not done, without an error: it did not happen. Where nobody can tell, the error is lost.
+// settle finds out what happened to a write whose answer was lost, by asking the portal, which was asked before, too. done: the portal shows
+// the version otherwise than before, and what the answer would have given is known. Not done, without an error: what the answer would
+// have given isn't there. Where nobody can tell, the error is lost: a write that gives nothing may leave what is shown as it was.
 func (s *Session) settle(ctx context.Context, t *turn, lost *Lost) (done bool, err error) {
-	if t.loop || ctx.Err() != nil {
+	if t.seen == "" || ctx.Err() != nil {
 		return false, lost
 	}
-	wanted := wants(t)
+	known, state, now := s.show(ctx, t)
 	switch {
-	case len(s.Rules.Find) > 0 && len(wanted) > 0 && subset(wanted, takes(s.Rules.Find)):
-		known, state, told := s.look(ctx, s.Rules.Find)
-		if !told {
-			return false, lost
-		}
-		if known == nil {
-			return false, nil
-		}
-		t.taken = known
-		t.a.State = state
-		for name, v := range known {
-			s.learn(t, name, v)
-		}
-		return true, nil
-	case len(wanted) == 0 && len(s.Rules.Follow) > 0 && s.knows(s.Rules.Keep):
-		known, state, told := s.look(ctx, s.Rules.Follow)
-		if told && known != nil && state != "" && state != rulebook.Sent {
-			t.taken, t.a.State = known, state
-			return true, nil
-		}
-	case len(s.Rules.List) > 0 && len(wanted) == 0:
-		a := &Answer{}
-		if s.quietly(ctx, s.Rules.List, a) == nil && slices.Contains(a.Versions, s.text("version")) {
-			return true, nil
-		}
+	case now == t.seen && len(wants(t)) > 0:
+		return false, nil
+	case now == "", now == t.seen, known == nil:
+		return false, lost
 	}
-	return false, lost
+	t.taken = known
+	if state != "" {
+		t.a.State = state
+	}
+	for name, v := range known {
+		s.learn(t, name, v)
+	}
+	return true, nil
+}
+
+// sight is what the portal shows of the version before a write that can't be made twice; "" where the rulebook has no way to ask.
+func (s *Session) sight(ctx context.Context, t *turn) (string, error) {
+	_, _, seen := s.show(ctx, t)
+	if ctx.Err() != nil {
+		return "", context.Cause(ctx)
+	}
+	return seen, nil
+}
+
+// show asks the portal for the version that a step is about: by [[find]], where that gives what the step's answer gives; by [[follow]] for a
+// step whose answer tells a state and no more, and by [[list]] for one whose answer gives nothing. seen is a text that is the same as long as the portal shows the same; "" when it can't be
+// asked.
+func (s *Session) show(ctx context.Context, t *turn) (known expression.Values, state, seen string) {
+	if t.loop {
+		return nil, "", ""
+	}
+	wanted := wants(t)
+	switch r := s.Rules; {
+	case len(r.Find) > 0 && len(wanted) > 0 && subset(wanted, takes(r.Find)):
+		known, state, told := s.look(ctx, r.Find)
+		return known, state, sighted(told, known, state)
+	case len(wanted) > 0:
+	case len(r.Follow) > 0 && s.knows(r.Keep) && slices.Contains(keys(t.Take), "state"):
+		known, state, told := s.look(ctx, r.Follow)
+		return known, state, sighted(told && known != nil, state)
+	case len(r.List) > 0 && len(t.Take) == 0:
+		a := &Answer{}
+		err := s.walk(ctx, r.List, asking(a))
+		return expression.Values{}, "", sighted(err == nil, a.Versions)
+	}
+	return nil, "", ""
+}
+
+// sighted is a short text for what was seen.
+func sighted(told bool, what ...any) string {
+	data, err := json.Marshal(what)
+	if !told || err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:8])
 }
 
 // wants are the values without which later steps can't go on.
@@ -82,20 +115,6 @@ func (s *Session) text(name string) string {
 	return text
 }
 
-// quietly goes through steps that only ask; the ledger doesn't know of them.
-func (s *Session) quietly(ctx context.Context, steps []rulebook.Step, a *Answer) error {
-	for i := range steps {
-		ledger := s.Ledger
-		s.Ledger = nil
-		err := s.step(ctx, &steps[i], a, 0)
-		s.Ledger = ledger
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // look asks for a version. told: the portal answered. known is nil where it isn't there.
 func (s *Session) look(ctx context.Context, steps []rulebook.Step) (known expression.Values, state string, told bool) {
 	a := &Answer{}
@@ -103,7 +122,7 @@ func (s *Session) look(ctx context.Context, steps []rulebook.Step) (known expres
 	for _, name := range takes(steps) {
 		before[name] = s.Value(name)
 	}
-	err := s.quietly(ctx, steps, a)
+	err := s.walk(ctx, steps, asking(a))
 	var lacks *missing
 	var refused *Refused
 	switch {

@@ -179,10 +179,8 @@ func (s *Session) Run(ctx context.Context, steps []rulebook.Step, wait time.Dura
 	if err := s.enter(ctx); err != nil {
 		return nil, err
 	}
-	for i := range steps {
-		if err := s.step(ctx, &steps[i], a, wait); err != nil {
-			return nil, err
-		}
+	if err := s.walk(ctx, steps, way{a, wait, s.Ledger}); err != nil {
+		return nil, err
 	}
 	return a, nil
 }

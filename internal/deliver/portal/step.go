@@ -29,12 +29,33 @@ type turn struct {
 
 	id        string // of its request
 	last      *place.Answer
-	following any  // where the next page is
-	before    bool // it was done before, and its answer doesn't hold what a new one gets
+	following any    // where the next page is
+	seen      string // what the portal showed of the version before the request
+	before    bool   // it was done before, and its answer doesn't hold what a new one gets
+}
+
+// A way is how a recipe is walked.
+type way struct {
+	a      *Answer
+	wait   time.Duration // of a step that is repeated; as Run has it
+	ledger *Ledger       // nil for one that only asks
+}
+
+// asking is the way of a recipe that looks something up.
+func asking(a *Answer) way { return way{a: a} }
+
+// walk goes through the steps of a recipe.
+func (s *Session) walk(ctx context.Context, steps []rulebook.Step, w way) error {
+	for i := range steps {
+		if err := s.step(ctx, &steps[i], w); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // step makes a step: not at all, once, or for every element of its list.
-func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer, wait time.Duration) error {
+func (s *Session) step(ctx context.Context, step *rulebook.Step, w way) error {
 	made, err := step.When.True(s.env(nil))
 	if err != nil {
 		return s.puzzled(step, err)
@@ -43,10 +64,10 @@ func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer, wait
 		return nil
 	}
 	if step.Each != nil {
-		return s.each(ctx, step, a, wait)
+		return s.each(ctx, step, w)
 	}
-	t := &turn{Step: step, key: step.Step, a: a}
-	if err := s.turn(ctx, t, wait); err != nil {
+	t := &turn{Step: step, key: step.Step, a: w.a}
+	if err := s.turn(ctx, t, w); err != nil {
 		return err
 	}
 	for name, v := range t.taken {
@@ -56,15 +77,18 @@ func (s *Session) step(ctx context.Context, step *rulebook.Step, a *Answer, wait
 }
 
 // each makes a step for every element of its list. What the turns take becomes lists, in the order of the elements.
-func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer, wait time.Duration) error {
-	turns, err := s.turns(step, a)
+func (s *Session) each(ctx context.Context, step *rulebook.Step, w way) error {
+	turns, err := s.turns(step)
 	if err != nil {
 		return s.puzzled(step, err)
 	}
 	work, inner := errgroup.WithContext(ctx)
 	work.SetLimit(max(1, step.Parallel))
+	if s.Pretend {
+		work.SetLimit(1) // told in their order
+	}
 	for _, t := range turns {
-		own := *a
+		own := *w.a
 		t.a = &own
 	}
 	for _, t := range turns {
@@ -72,7 +96,7 @@ func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer, wait
 			if inner.Err() != nil {
 				return context.Cause(inner)
 			}
-			err := s.turn(inner, t, wait)
+			err := s.turn(inner, t, w)
 			if err == nil || inner.Err() != nil {
 				return err // when another turn failed, that is the error to tell
 			}
@@ -83,13 +107,13 @@ func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer, wait
 		return err
 	}
 	if len(turns) > 0 {
-		*a = *turns[len(turns)-1].a
+		*w.a = *turns[len(turns)-1].a
 	}
 	for _, name := range slices.Concat(keys(step.Take), keys(step.Set)) {
 		list := []any{}
 		for _, t := range turns {
-			if list1, ok := t.taken[name].([]any); ok && step.Take[name].Many() {
-				list = append(list, list1...)
+			if several, ok := t.taken[name].([]any); ok && step.Take[name].Many() {
+				list = append(list, several...)
 			} else {
 				list = append(list, t.taken[name])
 			}
@@ -100,7 +124,7 @@ func (s *Session) each(ctx context.Context, step *rulebook.Step, a *Answer, wait
 }
 
 // turns are those of a step that goes through a list.
-func (s *Session) turns(step *rulebook.Step, a *Answer) ([]*turn, error) {
+func (s *Session) turns(step *rulebook.Step) ([]*turn, error) {
 	v, err := step.Each.List.Value(s.env(nil))
 	if err != nil {
 		return nil, err
@@ -117,7 +141,7 @@ func (s *Session) turns(step *rulebook.Step, a *Answer) ([]*turn, error) {
 			return nil, err
 		}
 		if among {
-			turns = append(turns, &turn{Step: step, key: fmt.Sprintf("%s %d", step.Step, i+1), values: values, a: a, loop: true})
+			turns = append(turns, &turn{Step: step, key: fmt.Sprintf("%s %d", step.Step, i+1), values: values, loop: true})
 		}
 	}
 	return turns, nil
@@ -262,9 +286,9 @@ func (s *Session) pages(ctx context.Context, t *turn, location string) error {
 }
 
 // turn makes a turn, or finds in the ledger that it was made.
-func (s *Session) turn(ctx context.Context, t *turn, wait time.Duration) error {
-	if s.Ledger == nil || t.inside {
-		return s.repeat(ctx, t, wait, "")
+func (s *Session) turn(ctx context.Context, t *turn, w way) error {
+	if w.ledger == nil || t.inside {
+		return s.repeat(ctx, t, w.wait, "")
 	}
 	hash, err := s.fingerprint(t)
 	if err != nil {
@@ -278,6 +302,7 @@ func (s *Session) turn(ctx context.Context, t *turn, wait time.Duration) error {
 		known = false
 	case !known || e.Hash == "" || !write && s.Ledger.Rereads:
 	case e.Lost && !s.Again:
+		t.seen = e.Seen
 		lost := &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Before: true}
 		if done, err := s.settle(ctx, t, lost); done || err != nil {
 			return err
@@ -293,9 +318,14 @@ func (s *Session) turn(ctx context.Context, t *turn, wait time.Duration) error {
 	}
 	unsure := write && !repeatable(t.Step) && !t.Resumable
 	if unsure {
-		s.Ledger.keep(t.key, Entry{Hash: hash, Lost: true})
+		seen, err := s.sight(ctx, t)
+		if err != nil {
+			return err
+		}
+		t.seen = seen
+		s.Ledger.keep(t.key, Entry{Hash: hash, Lost: true, Seen: seen})
 	}
-	err = s.repeat(ctx, t, wait, location)
+	err = s.repeat(ctx, t, w.wait, location)
 	var lost *Lost
 	var odd *Puzzled
 	switch {
@@ -310,7 +340,7 @@ func (s *Session) turn(ctx context.Context, t *turn, wait time.Duration) error {
 			}
 			return err
 		}
-		if err = s.repeat(ctx, t, wait, location); err == nil { // it did not happen
+		if err = s.repeat(ctx, t, w.wait, location); err == nil { // it did not happen
 			s.made(t, hash)
 		}
 	case errors.As(err, &odd) && odd.yes:

@@ -24,7 +24,7 @@ func (s *Session) tell(t *turn, r *http.Request, body string) {
 		headers[name] = s.masked(r.Header.Get(name))
 	}
 	address := *r.URL
-	if address.RawQuery != "" {
+	if address.RawQuery != "" && !s.Pretend {
 		address.RawQuery = "(query)" // it may hold a signature
 	}
 	if t.inside {
