@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -283,6 +284,12 @@ func page(t *testing.T, s *pageShop, c *Courier, d *project.Destination, status 
 	if _, err := c.Fill(ctx, d, contents, status.Delivery, false); err != nil {
 		t.Fatal(err)
 	}
+	de := c.Project.Listing.In["de"]
+	de.Tagline = "Zünde!"
+	if changed := c.LastPage(d).Changed(read("one")); !slices.Contains(changed, "tagline (de)") || len(changed) != 1 {
+		t.Errorf("changed: %v", changed)
+	}
+	de.Tagline = "Zünde."
 	if c.Unfilled(d, contents, status.Version) {
 		t.Error("the page is filled in, and is said not to be")
 	}

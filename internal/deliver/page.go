@@ -86,11 +86,27 @@ func (c *Courier) NewLeaderboards(d *project.Destination, page *listing.Page) []
 	return list
 }
 
+// A namedText is a field as it is told, as in "tagline", or "tagline (de)" for another language.
+type namedText struct{ name, text string }
+
+func (p *Contents) texts() []namedText {
+	var list []namedText
+	for _, f := range p.Fields {
+		list = append(list, namedText{f.Name, f.Text})
+	}
+	for _, l := range p.Others {
+		for _, f := range l.Fields {
+			list = append(list, namedText{f.Name + " (" + l.Language + ")", f.Text})
+		}
+	}
+	return list
+}
+
 // sent is how the contents are kept once they are sent.
 func (p *Contents) sent() SentPage {
 	s := SentPage{Fields: map[string]string{}, Leaderboards: p.Leaderboards, Declarations: p.Declared(), Pictures: []SentPicture{}}
-	for _, f := range p.Fields {
-		s.Fields[f.Name] = f.Text
+	for _, t := range p.texts() {
+		s.Fields[t.name] = t.text
 	}
 	for _, c := range p.Pictures {
 		s.Pictures = append(s.Pictures, SentPicture{c.Name, c.Number, c.SHA256, c.About})
@@ -102,9 +118,14 @@ func (p *Contents) sent() SentPage {
 func (s *SentPage) Changed(p *Contents) []string {
 	now := p.sent()
 	var list []string
-	for _, f := range p.Fields {
-		if before, had := s.Fields[f.Name]; before != f.Text || !had && f.Text != "" {
-			list = append(list, f.Name)
+	for _, t := range p.texts() {
+		if before, had := s.Fields[t.name]; before != t.text || !had && t.text != "" {
+			list = append(list, t.name)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Fields)) {
+		if _, still := now.Fields[name]; !still {
+			list = append(list, name)
 		}
 	}
 	if !slices.Equal(s.Leaderboards, now.Leaderboards) {
