@@ -170,12 +170,7 @@ func (s *busyShop) listed() int {
 }
 
 func (s *busyShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Path == "/page" {
-		w.Header().Set("Content-Type", "text/html")
-		io.WriteString(w, "<!doctype html><title>Lane</title>")
-		return
-	}
-	if !let(w, r) {
+	if public(w, r) || !let(w, r) {
 		return
 	}
 	data, err := io.ReadAll(r.Body)

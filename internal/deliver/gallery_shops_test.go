@@ -33,6 +33,16 @@ func let(w http.ResponseWriter, r *http.Request) bool {
 	return false
 }
 
+// public answers for the page that everybody may see.
+func public(w http.ResponseWriter, r *http.Request) bool {
+	if r.URL.Path != "/page" {
+		return false
+	}
+	w.Header().Set("Content-Type", "text/html")
+	io.WriteString(w, "<!doctype html><title>Lane</title>")
+	return true
+}
+
 func last(path string) string { return path[strings.LastIndex(path, "/")+1:] }
 
 // keep puts a whole build away, once for each version.
@@ -264,12 +274,7 @@ type releasesShop struct {
 }
 
 func (s *releasesShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Path == "/page" {
-		w.Header().Set("Content-Type", "text/html")
-		io.WriteString(w, "<!doctype html><title>Lane</title>")
-		return
-	}
-	if !let(w, r) {
+	if public(w, r) || !let(w, r) {
 		return
 	}
 	data, err := io.ReadAll(r.Body)

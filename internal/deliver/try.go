@@ -80,9 +80,9 @@ func (c *Courier) decided(
 // Requests tells trace each request that an upload would make, as far as that can be said without the portal's answers. None is made. The
 // error says at which request it ends to be known.
 func (c *Courier) Requests(ctx context.Context, d *project.Destination, p Parcel, trace portal.Trace) error {
-	c.pretends = true
-	defer func() { c.pretends = false }()
-	session, err := c.sendSession(d, p)
+	own := *c
+	own.pretends = true
+	session, err := own.sendSession(d, p)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ package listing
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -24,12 +23,6 @@ type Page struct {
 	Problems     []Problem
 	Language     string    // that its fields are in
 	Others       []*Locale // its texts in other languages, in alphabetical order
-}
-
-// A Locale is a page's texts in another language.
-type Locale struct {
-	Language string
-	Fields   []*Field // those with a text in that language
 }
 
 // A Field is one field of the page, filled.
@@ -114,39 +107,6 @@ func Read(p *project.Project, d *project.Destination, version string) (*Page, er
 		page.Problems[i].Line = p.Line(d.Name, problem.Key)
 	}
 	return page, nil
-}
-
-// translate fills the fields that have texts in other languages.
-func (page *Page) translate(own *source) error {
-	for _, code := range slices.Sorted(maps.Keys(own.listing.In)) {
-		t := own.listing.In[code]
-		s := *own
-		s.title = t.Title
-		s.listing = &project.Listing{Tagline: t.Tagline, Description: t.Description, News: t.News}
-		s.in = "in." + code + "."
-		if err := s.read(); err != nil {
-			return err
-		}
-		other := &Page{Destination: page.Destination, Rules: page.Rules, Language: code}
-		l := &Locale{Language: code}
-		for i := range page.Rules.Fields {
-			f := page.Rules.Fields[i]
-			texts := []string{"title", "tagline", "description", "news"}
-			if !slices.ContainsFunc(f.From, func(from string) bool { return slices.Contains(texts, from) }) {
-				continue
-			}
-			f.Required, f.Least = false, 0
-			if other.fill(&s, &f); other.Field(f.Name) != nil && other.Field(f.Name).Text != "" {
-				l.Fields = append(l.Fields, other.Field(f.Name))
-			}
-		}
-		for _, x := range other.Problems {
-			x.Key = strings.Replace(x.Key, "listing.", "listing.in."+code+".", 1)
-			page.Problems = append(page.Problems, x)
-		}
-		page.Others = append(page.Others, l)
-	}
-	return nil
 }
 
 func (page *Page) say(kind Kind, key, message, fix string) {
@@ -367,75 +327,6 @@ func (page *Page) sorted(r *rulebook.Field, key string, words []string) {
 }
 
 // leaderboards makes leaderboards of the project's statistics.
-func (page *Page) leaderboards(p *project.Project) {
-	r := page.Rules.Leaderboards
-	if r == nil {
-		return
-	}
-	for _, x := range p.Statistics {
-		b := Leaderboard{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden}
-		if len(r.Keeps) > 0 && !slices.Contains(r.Keeps, x.Keeps) {
-			page.say(
-				NoLeaderboard,
-				"statistic",
-				fmt.Sprintf("%s has no leaderboard that keeps the %s value, which %q wants", page.Rules.Name, x.Keeps, x.Name),
-				"it can keep "+strings.Join(r.Keeps, ", "),
-			)
-		}
-		if theirs, ok := r.Words[x.Keeps]; ok {
-			b.Keeps = theirs
-		}
-		if n := Count(b.Label, ""); r.Limit > 0 && n > r.Limit {
-			page.say(
-				NoLeaderboard,
-				"statistic",
-				fmt.Sprintf("the label %q has %d characters; %s takes %d", b.Label, n, page.Rules.Name, r.Limit),
-				"write a shorter label",
-			)
-		}
-		page.Leaderboards = append(page.Leaderboards, b)
-	}
-	if r.Most > 0 && len(page.Leaderboards) > r.Most {
-		page.say(
-			NoLeaderboard,
-			"statistic",
-			fmt.Sprintf("there are %d statistics; %s has %d leaderboards at most", len(page.Leaderboards), page.Rules.Name, r.Most),
-			"decide which ones players should see there",
-		)
-	}
-}
-
-// declare compares what the developer states with what the portal asks for.
-func (page *Page) declare(p *project.Project, d *project.Destination, version string) {
-	states, stale := p.Declared(d, version)
-	var known []string
-	for _, r := range d.Rules.Declarations {
-		known = append(known, r.Name)
-		declared := slices.Contains(states, r.Name)
-		page.Declarations = append(page.Declarations, Declaration{r.Name, r.Says, declared})
-		if declared || !r.Required {
-			continue
-		}
-		fix := fmt.Sprintf("what is so, add to states under [declarations], with version = %q", version)
-		if stale {
-			fix = fmt.Sprintf("what [declarations] says is about another version; if it still holds, write version = %q there", version)
-		}
-		page.say(Undeclared, "declarations", fmt.Sprintf("%s (%s)", r.Name, r.Says), fix)
-	}
-	if d.Declarations == nil || d.Declarations.Version != version {
-		return
-	}
-	for _, name := range d.Declarations.Declare {
-		if !slices.Contains(known, name) {
-			fix := page.Rules.Name + " asks for none"
-			if len(known) > 0 {
-				fix = "it asks for " + strings.Join(known, ", ")
-			}
-			page.say(Unknown, "declarations", fmt.Sprintf("%s does not ask for %q", page.Rules.Name, name), fix)
-		}
-	}
-}
-
 // Field returns the field of a name, or nil.
 func (page *Page) Field(name string) *Field {
 	for _, f := range page.Fields {

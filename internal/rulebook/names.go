@@ -15,12 +15,12 @@ import (
 type names expression.Names
 
 var (
-	text   = types.String
-	number = types.Int
-	file   = types.TypeOf(expression.File{})
-	files  = types.TypeOf([]expression.File{})
-	texts0 = types.TypeOf([]string{})
-	anyOf  = types.Array(types.Any)
+	text     = types.String
+	number   = types.Int
+	file     = types.TypeOf(expression.File{})
+	files    = types.TypeOf([]expression.File{})
+	textList = types.TypeOf([]string{})
+	anyOf    = types.Array(types.Any)
 )
 
 var valueName = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)

@@ -124,7 +124,7 @@ func (r *Rulebook) verifyRecipes(d *settings.Document) {
 	}
 	more := map[string]names{
 		"find": r.handed(), "fill": r.ofPage(), "restrict": {"password": text}, "schedule": {"at": text}, "stage": {"players": number},
-		"testers": {"testers": texts0}, "replace": r.handed(),
+		"testers": {"testers": textList}, "replace": r.handed(),
 	}
 	for _, x := range r.Recipes.All() {
 		if x.Name != "enter" && x.Name != "send" {

@@ -36,7 +36,7 @@ func (s *Session) persist(ctx context.Context, t *turn) error {
 	waits := backoff.NewExponentialBackOff()
 	waits.InitialInterval = s.pause
 	for tries, began := 1, time.Now(); ; tries++ {
-		err := s.request1(ctx, t)
+		err := s.attempt(ctx, t)
 		if err == nil || ctx.Err() != nil || tries >= mostTries || !safeAgain(t.Step, err) {
 			return err
 		}
@@ -64,8 +64,8 @@ func waitable(step *rulebook.Step) time.Duration {
 	return longestWait
 }
 
-// request1 makes a turn's request, and judges its answer.
-func (s *Session) request1(ctx context.Context, t *turn) error {
+// attempt makes a turn's request, and judges its answer.
+func (s *Session) attempt(ctx context.Context, t *turn) error {
 	if s.Pretend || s.Entered && t.inside {
 		return s.pretend(ctx, t)
 	}

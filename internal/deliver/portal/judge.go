@@ -244,16 +244,14 @@ func (s *Session) take(t *turn) error {
 			return &missing{name, where.String(), t.last.Kind()}
 		}
 	}
-	if t.Next != nil {
-		t.following = nil
-		if found, err := t.Next.Find(t.last); err == nil && len(found) > 0 {
-			t.following = found[0]
-		}
+	if t.Next == nil {
+		return s.compute(t)
 	}
-	if t.Next != nil {
-		return nil // once all pages are there
+	t.following = nil // what is computed is, once all pages are there
+	if found, err := t.Next.Find(t.last); err == nil && len(found) > 0 {
+		t.following = found[0]
 	}
-	return s.compute(t)
+	return nil
 }
 
 // compute works out what a step makes of the values that it took.
@@ -296,11 +294,11 @@ func (s *Session) understand(t *turn, state string, reasons []string) error {
 	for name, v := range t.taken {
 		switch name {
 		case "reasons":
-			a.Reasons = written1(v)
+			a.Reasons = textsOf(v)
 		case "versions":
-			a.Versions = written1(v)
+			a.Versions = textsOf(v)
 		case "states":
-			a.States = s.ours(written1(v))
+			a.States = s.ours(textsOf(v))
 		case "draft":
 			a.Draft, _ = v.(string)
 		case "link":
@@ -309,7 +307,7 @@ func (s *Session) understand(t *turn, state string, reasons []string) error {
 			word := fmt.Sprint(v)
 			ours, ok := s.Rules.States[word]
 			if !ok {
-				return &Puzzled{s.Rules.Name, t.Step.Step, fmt.Sprintf("it says %q, which [states] in the rulebook doesn't know", word), nil, false}
+				return s.odd(t.Step, fmt.Sprintf("it says %q, which [states] in the rulebook doesn't know", word))
 			}
 			a.State = ours
 		}
@@ -317,7 +315,7 @@ func (s *Session) understand(t *turn, state string, reasons []string) error {
 	return nil
 }
 
-func written1(v any) []string {
+func textsOf(v any) []string {
 	list, _ := v.([]any)
 	out := []string{}
 	for _, x := range list {

@@ -141,7 +141,7 @@ func (s *Session) device(ctx context.Context, token string) (*oauth2.Token, erro
 		}
 	}
 	if s.Prompt == nil {
-		return nil, &Puzzled{s.Rules.Name, "log in", "someone has to confirm it, and there is no terminal here", nil, false}
+		return nil, s.odd(&rulebook.Step{Step: "log in"}, "someone has to confirm it, and there is no terminal here")
 	}
 	begun, err := config.DeviceAuth(ctx)
 	if err != nil {

@@ -47,8 +47,8 @@ func (s *Session) sight(ctx context.Context, t *turn) (string, error) {
 }
 
 // show asks the portal for the version that a step is about: by [[find]], where that gives what the step's answer gives; by [[follow]] for a
-// step whose answer tells a state and no more, and by [[list]] for one whose answer gives nothing. seen is a text that is the same as long as the portal shows the same; "" when it can't be
-// asked.
+// step whose answer tells a state and no more, and by [[list]] for one whose answer gives nothing. seen is a text that is the same as
+// long as the portal shows the same; "" when it can't be asked.
 func (s *Session) show(ctx context.Context, t *turn) (known expression.Values, state, seen string) {
 	if t.loop {
 		return nil, "", ""

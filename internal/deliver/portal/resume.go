@@ -188,7 +188,7 @@ func (u *resumableUpload) create(ctx context.Context) error {
 	}
 	location := response.Header.Get("Location")
 	if location == "" {
-		return &Puzzled{u.s.Rules.Name, u.turn.Step.Step, "its answer names no Location for the upload", nil, false}
+		return u.s.odd(u.turn.Step, "its answer names no Location for the upload")
 	}
 	if to, err := response.Request.URL.Parse(location); err == nil {
 		location = to.String()
@@ -247,7 +247,7 @@ func (u *resumableUpload) ask(ctx context.Context) (done bool, err error) {
 	}
 	at, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || at < 0 || at > u.size {
-		return false, &Puzzled{u.s.Rules.Name, u.turn.Step.Step, "its answer names no Upload-Offset within the file", nil, false}
+		return false, u.s.odd(u.turn.Step, "its answer names no Upload-Offset within the file")
 	}
 	u.offset, u.known = at, true
 	u.s.Report.Advance(at - u.shown)

@@ -86,10 +86,12 @@ func (s *Session) Value(name string) any {
 func (s *Session) Secret(name string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.hidden[name] || rulebook.Secretive(name) {
-		return true
-	}
-	return name != "link" && queried(s.values[name])
+	return s.hidden[name] || private(name, s.values[name])
+}
+
+// private reports whether a value may be a secret, by its name or since a signature may be in it.
+func private(name string, v any) bool {
+	return rulebook.Secretive(name) || name != "link" && queried(v) // the public link is for everybody
 }
 
 // queried reports whether there is an address with a query in a value.

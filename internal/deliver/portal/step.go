@@ -210,7 +210,7 @@ func (s *Session) repeat(ctx context.Context, t *turn, wait time.Duration, locat
 		if time.Now().Add(pause).After(end) {
 			if err == nil && t.a.State == "" {
 				why := fmt.Sprintf("it was asked for %s, and is still not where %s", wait, t.Repeat.Until)
-				return &Puzzled{s.Rules.Name, t.Step.Step, why, nil, false}
+				return s.odd(t.Step, why)
 			}
 			return err
 		}
@@ -278,11 +278,14 @@ func (s *Session) pages(ctx context.Context, t *turn, location string) error {
 		mark := fmt.Sprint(next)
 		if next == nil || next == "" || next == false || seen[mark] {
 			t.taken, t.last, *t.a = all, page.last, answer
-			return s.unset(t, s.compute(t))
+			if err := s.compute(t); err != nil {
+				return s.puzzled(t.Step, err)
+			}
+			return nil
 		}
 		seen[mark] = true
 	}
-	return &Puzzled{s.Rules.Name, t.Step.Step, fmt.Sprintf("its list has more than %d pages", mostPages), nil, false}
+	return s.odd(t.Step, fmt.Sprintf("its list has more than %d pages", mostPages))
 }
 
 // turn makes a turn, or finds in the ledger that it was made.
@@ -365,19 +368,11 @@ func (s *Session) make(ctx context.Context, t *turn, location string) error {
 	return err
 }
 
-// unset is the error for values that can't be worked out; an answer that lacks them is said to.
-func (s *Session) unset(t *turn, err error) error {
-	if err == nil {
-		return nil
-	}
-	return s.puzzled(t.Step, err)
-}
-
 // made writes down that a request was made; what may be a secret is left out, and such a request is made again by another process.
 func (s *Session) made(t *turn, hash string) {
 	e := Entry{Hash: hash, Values: t.taken, State: t.a.State, Reasons: t.a.Reasons}
 	for name, v := range t.taken {
-		e.Private = e.Private || rulebook.Secretive(name) || name != "link" && queried(v)
+		e.Private = e.Private || private(name, v)
 	}
 	e.Private = e.Private || queried(t.a.Draft)
 	s.Ledger.keep(t.key, e)
@@ -397,10 +392,15 @@ func keys[V any](m map[string]V) []string {
 	return list
 }
 
+// odd says that rulebook and portal don't fit together at a step.
+func (s *Session) odd(step *rulebook.Step, why string) *Puzzled {
+	return &Puzzled{Portal: s.Rules.Name, Step: step.Step, Message: why}
+}
+
 func (s *Session) puzzled(step *rulebook.Step, err error) error {
 	var known *Puzzled
 	if errors.As(err, &known) {
 		return err
 	}
-	return &Puzzled{s.Rules.Name, step.Step, s.masked(err.Error()), err, false}
+	return &Puzzled{Portal: s.Rules.Name, Step: step.Step, Message: s.masked(err.Error()), cause: err}
 }
