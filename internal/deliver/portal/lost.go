@@ -13,9 +13,9 @@ import (
 	"havvel/internal/rulebook/expression"
 )
 
-// settle finds out what happened to a write whose answer was lost, by asking the portal, which was asked before, too. done: the portal shows
-// the version otherwise than before, and what the answer would have given is known. Not done, without an error: what the answer would
-// have given isn't there. Where nobody can tell, the error is lost: a write that gives nothing may leave what is shown as it was.
+// settle finds out what happened to a write whose answer was lost, by asking the portal, which was asked before, too. done: the portal
+// shows the version otherwise than before, and what the answer would have given is known. Not done, without an error: what the answer
+// would have given isn't there. Where nobody can tell, the error is lost: a write that gives nothing may leave what is shown as it was.
 func (s *Session) settle(ctx context.Context, t *turn, lost *Lost) (done bool, err error) {
 	if t.seen == "" || ctx.Err() != nil {
 		return false, lost
@@ -46,8 +46,8 @@ func (s *Session) sight(ctx context.Context, t *turn) (string, error) {
 	return seen, nil
 }
 
-// show asks the portal for the version that a step is about: by [[find]], where that gives what the step's answer gives; by [[follow]] for a
-// step whose answer tells a state and no more, and by [[list]] for one whose answer gives nothing. seen is a text that is the same as
+// show asks the portal for the version that a step is about: by [[find]], where that gives what the step's answer gives; by [[follow]]
+// for a step whose answer tells a state and no more; by [[list]] for one whose answer gives nothing. seen is a text that is the same as
 // long as the portal shows the same; "" when it can't be asked.
 func (s *Session) show(ctx context.Context, t *turn) (known expression.Values, state, seen string) {
 	if t.loop {
