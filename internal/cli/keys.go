@@ -75,7 +75,11 @@ func (a *console) runKeysSet(name string, value ...string) error {
 	}
 	a.answer(keysJSON{Keys: []keyRow{{keptAs, d.Host(), time.Now().UTC().Format(time.RFC3339)}}})
 	a.screen.Line("the key for %s is stored; it is only ever sent to %s", keptAs, d.Host())
-	if variable, ok := strings.CutPrefix(d.Key, "env:"); ok && os.Getenv(variable) != "" {
+	variable := strings.TrimPrefix(d.Key, "env:")
+	if len(value) > 0 {
+		variable = d.VariableOf(value[0])
+	}
+	if variable != "" && os.Getenv(variable) != "" {
 		a.screen.Warn("the environment variable %s is set, too, and takes precedence", variable)
 	}
 	a.screen.Next("havvel send --to %s --dry-run", d.Name)

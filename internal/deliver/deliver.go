@@ -248,7 +248,7 @@ func (c *Courier) session(d *project.Destination, more expression.Values) (*port
 	for _, v := range own {
 		to[v.Name] = v.Text
 		if v.Secret {
-			s.Hide("to", v.Text) // the values follow
+			s.Conceal("to."+v.Name, v.Text)
 		}
 	}
 	s.Know("to", to)

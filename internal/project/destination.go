@@ -168,7 +168,7 @@ func (d *Destination) Filled() ([]Filled, error) {
 	var list []Filled
 	for _, v := range d.Rules.Values {
 		f := Filled{v, cmp.Or(d.Values[v.Name], v.Default)}
-		variable := strings.ToUpper(strings.ReplaceAll(d.Name+"_"+v.Name, "-", "_"))
+		variable := d.VariableOf(v.Name)
 		if v.Secret {
 			f.Text = os.Getenv(variable)
 		}
@@ -197,6 +197,11 @@ func (d *Destination) Asked() []rulebook.Value {
 		return nil
 	}
 	return slices.DeleteFunc(slices.Clone(d.Rules.Values), func(v rulebook.Value) bool { return v.Secret })
+}
+
+// VariableOf is the environment variable that may hold a secret value of the destination.
+func (d *Destination) VariableOf(value string) string {
+	return strings.ToUpper(strings.ReplaceAll(d.Name+"_"+value, "-", "_"))
 }
 
 // KeyOf is the name under which a secret value of the destination is kept with the keys.

@@ -179,10 +179,15 @@ func (e *Each) UnmarshalText(source []byte) error {
 func (e Each) MarshalText() ([]byte, error) { return []byte(e.Name + " in " + e.List.String()), nil }
 
 // Names lists the values that a step's request uses.
-func (s *Step) Names() []string {
+func (s *Step) Names() []string { return s.list((*expression.Formula).Names) }
+
+// Uses lists them as expression.Formula.Uses does.
+func (s *Step) Uses() []string { return s.list((*expression.Formula).Uses) }
+
+func (s *Step) list(of func(*expression.Formula) []string) []string {
 	var list []string
 	for _, p := range s.parts("") {
-		list = append(list, p.formula.Names()...)
+		list = append(list, of(p.formula)...)
 	}
 	slices.Sort(list)
 	return slices.Compact(list)

@@ -124,8 +124,9 @@ func (r *Rulebook) verifyTo(d *settings.Document, at string, s *Step) {
 	if !strings.HasPrefix(address, "{") {
 		verifyAddress(d, at+".address", address)
 	}
-	for _, name := range s.Address.Names() {
-		if (strings.HasPrefix(name, "key") || name == "token") && !r.Key.InAddress {
+	for _, name := range s.Address.Uses() {
+		own := slices.ContainsFunc(r.Values, func(v Value) bool { return v.Secret && name == "to."+v.Name })
+		if (own || strings.HasPrefix(name, "key") || name == "token") && !r.Key.InAddress {
 			d.Wrong(at+".address", "has {%s}, a secret, and addresses get into the logs of servers", name).
 				Then("portals take it in a header; if this one doesn't, say so: in_address = true in [key]")
 		}

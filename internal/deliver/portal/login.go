@@ -100,7 +100,7 @@ func (s *Session) unanswered(ctx context.Context, step *rulebook.Step, address s
 	}
 	var said *oauth2.RetrieveError
 	if errors.As(err, &said) {
-		e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: said.Response.StatusCode, Key: said.Response.StatusCode/100 == 4}
+		e := &Refused{Portal: s.Rules.Name, Step: step.Step, Status: said.Response.StatusCode, Key: said.ErrorCode != ""}
 		for _, word := range []string{said.ErrorDescription, said.ErrorCode} {
 			if word != "" {
 				e.Reasons = []string{s.masked(word)}

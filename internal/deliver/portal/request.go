@@ -105,7 +105,7 @@ func (s *Session) request(ctx context.Context, t *turn, moved func()) (*http.Req
 	if p != nil {
 		says = p.says
 	}
-	s.tell(t, r, says)
+	s.tell(t, r, says, values)
 	return r, nil
 }
 
@@ -120,7 +120,7 @@ func (s *Session) headers(t *turn, r *http.Request, values expression.Values) er
 	for _, list := range []map[string]expression.Text{usual, t.Headers} {
 		for name, text := range list {
 			own, has := t.Headers[name]
-			if has && own.String() == "" || !has && s.secretive(text.Names()) && s.away(r.URL) {
+			if has && own.String() == "" || !has && s.secretive(text.Uses()) && s.away(r.URL) {
 				continue // an address that the portal gave has its own signature
 			}
 			value, err := text.Fill(values, s.taint)
@@ -135,7 +135,7 @@ func (s *Session) headers(t *turn, r *http.Request, values expression.Values) er
 
 // taint hides what an expression makes of a secret.
 func (s *Session) taint(f *expression.Formula, value any, text, _ string) string {
-	if s.secretive(f.Names()) {
+	if s.secretive(f.Uses()) {
 		s.hide(text)
 	}
 	return text
@@ -149,7 +149,7 @@ func (s *Session) secretive(names []string) bool {
 
 // guard refuses to send the key to another host than the destination's, and those that the rulebook names.
 func (s *Session) guard(step *rulebook.Step, to *url.URL) error {
-	if s.away(to) && s.secretive(step.Names()) {
+	if s.away(to) && s.secretive(step.Uses()) {
 		return fmt.Errorf("it would send the key to another host, %s; hosts in [key] names others that may get it", to.Host)
 	}
 	return nil

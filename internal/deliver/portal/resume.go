@@ -171,7 +171,7 @@ func (u *resumableUpload) request(
 	for name, v := range headers {
 		r.Header.Set(name, v)
 	}
-	u.s.tell(u.turn, r, headers["Upload-Offset"])
+	u.s.tell(u.turn, r, headers["Upload-Offset"], values)
 	return r, nil
 }
 

@@ -124,8 +124,14 @@ func (s *Session) env(turn expression.Values) expression.Values {
 // Hide gives a value that must never be shown or written down.
 func (s *Session) Hide(name, value string) {
 	s.Know(name, value)
+	s.Conceal(name, value)
+}
+
+// Conceal says that a value, or a member of one, is a secret.
+func (s *Session) Conceal(name, value string) {
+	whole, _, _ := strings.Cut(name, ".")
 	s.mu.Lock()
-	s.hidden[name] = true
+	s.hidden[name], s.hidden[whole] = true, true
 	s.mu.Unlock()
 	s.hide(value)
 }

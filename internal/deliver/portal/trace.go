@@ -4,6 +4,8 @@ import (
 	"net/http"
 	"regexp"
 	"strings"
+
+	"havvel/internal/rulebook/expression"
 )
 
 // signed is the query of an address in a text, which may hold a signature.
@@ -15,13 +17,29 @@ type Trace interface {
 	Answered(r *http.Response, body string)
 }
 
-func (s *Session) tell(t *turn, r *http.Request, body string) {
+func (s *Session) tell(t *turn, r *http.Request, body string, values expression.Values) {
 	if s.Trace == nil {
 		return
 	}
 	headers := map[string]string{}
 	for name := range r.Header {
 		headers[name] = s.masked(r.Header.Get(name))
+	}
+	for _, list := range []map[string]expression.Text{s.Rules.Headers, t.Headers} {
+		for name, text := range list {
+			if _, sent := headers[http.CanonicalHeaderKey(name)]; !sent || !s.secretive(text.Uses()) {
+				continue
+			}
+			shown, err := text.Fill(values, func(f *expression.Formula, _ any, value, _ string) string {
+				if s.secretive(f.Uses()) {
+					return "(key)" // however short it is
+				}
+				return value
+			})
+			if err == nil {
+				headers[http.CanonicalHeaderKey(name)] = s.masked(shown)
+			}
+		}
 	}
 	address := *r.URL
 	if address.RawQuery != "" && !s.Pretend {

@@ -47,7 +47,7 @@ func New(source string) *Formula {
 	}
 	w := &walker{}
 	ast.Walk(&tree.Node, w)
-	f.names, f.loops = w.names, w.loops
+	f.names, f.uses, f.loops = w.names, w.uses(), w.loops
 	return f
 }
 
@@ -57,6 +57,28 @@ type walker struct {
 	at    []int
 	own   []string // that the expression gives itself
 	loops bool
+
+	members []string // names with what is taken of them, as in to.track
+	of      []string // the names that these begin with
+}
+
+// uses are the names, those of which only a member is used with that member.
+func (w *walker) uses() []string {
+	list := slices.Clone(w.members)
+	for name, n := range counts(w.names) {
+		if n > counts(w.of)[name] && !isFunction(name) {
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+func counts(list []string) map[string]int {
+	n := map[string]int{}
+	for _, name := range list {
+		n[name]++
+	}
+	return n
 }
 
 // Visit implements ast.Visitor.
@@ -64,6 +86,11 @@ func (w *walker) Visit(n *ast.Node) {
 	switch n := (*n).(type) {
 	case *ast.IdentifierNode:
 		w.names, w.at = append(w.names, n.Value), append(w.at, n.Location().From)
+	case *ast.MemberNode:
+		base, isName := n.Node.(*ast.IdentifierNode)
+		if key, isText := n.Property.(*ast.StringNode); isName && isText {
+			w.members, w.of = append(w.members, base.Value+"."+key.Value), append(w.of, base.Value)
+		}
 	case *ast.VariableDeclaratorNode:
 		w.own = append(w.own, n.Name)
 	case *ast.PredicateNode:

@@ -58,6 +58,7 @@ func Exact(v any) any {
 type Formula struct {
 	source  string
 	names   []string                    // of the values that it uses, without what comes after a dot
+	uses    []string                    // likewise, with the member, where only that is used
 	program func() (*vm.Program, error) // compiled when it is first worked out
 	gives   reflect.Type                // known once it was checked
 	broken  *Mistake
@@ -87,6 +88,14 @@ func (f *Formula) Names() []string {
 		return nil
 	}
 	return f.names
+}
+
+// Uses lists the values that it uses, as in version and to.track. One that is used as a whole stands without a member.
+func (f *Formula) Uses() []string {
+	if f == nil {
+		return nil
+	}
+	return f.uses
 }
 
 // longest is how long an expression may take. Rulebooks come from strangers.
@@ -240,6 +249,15 @@ func (t Text) Names() []string {
 	var list []string
 	for _, p := range t.parts {
 		list = append(list, p.formula.Names()...)
+	}
+	return list
+}
+
+// Uses lists the values that its expressions use, as Formula.Uses does.
+func (t Text) Uses() []string {
+	var list []string
+	for _, p := range t.parts {
+		list = append(list, p.formula.Uses()...)
 	}
 	return list
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -91,6 +92,11 @@ func TestCheck(t *testing.T) {
 	}
 	if m := New("version + verison").Check(known, nil); m == nil || m.Offset != 10 || m.Name != "verison" {
 		t.Errorf("place: %+v", m)
+	}
+	for source, want := range map[string]string{"to.track + version": "to.track version", "json(to) + to.track": "to to.track", `to["track"]`: "to.track"} {
+		if got := strings.Join(slices.Sorted(slices.Values(New(source).Uses())), " "); got != want {
+			t.Errorf("%s uses %s", source, got)
+		}
 	}
 	if words := New(`state in ["live", "past"] || state == "off"`).Words("state"); strings.Join(words, " ") != "off live past" &&
 		strings.Join(words, " ") != "live past off" {
