@@ -14,7 +14,6 @@ import (
 // graphShop speaks GraphQL; what goes wrong stands in an answer 200.
 type graphShop struct {
 	hall
-	titles map[string]bool
 }
 
 func (s *graphShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -58,10 +57,7 @@ func (s *graphShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		fail(fmt.Sprintf("not a mutation: %q %q", o.Query, title))
 		return
 	}
-	if s.titles == nil {
-		s.titles = map[string]bool{}
-	}
-	s.keep(data, false)
+	s.keep(data, "")
 	out(w, 200, map[string]any{"data": map[string]any{"upload": map[string]any{"id": "g" + fmt.Sprint(s.versions), "state": "ready"}}})
 }
 
@@ -101,7 +97,7 @@ func (s *formShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		data, _ := io.ReadAll(f)
-		s.keep(data, false)
+		s.keep(data, "")
 		http.Redirect(w, r, "/builds/7", http.StatusSeeOther)
 	case r.URL.Path == "/builds/7":
 		io.WriteString(w, `<p data-build="7">Thank you.</p>`)
@@ -111,7 +107,6 @@ func (s *formShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // xmlShop speaks XML.
 type xmlShop struct {
 	hall
-	names map[string]bool
 }
 
 var titleIn = regexp.MustCompile(`<title>([^<]*)</title>`)
@@ -132,11 +127,7 @@ func (s *xmlShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			fmt.Fprintf(w, "<fault>bad title in %s</fault>", html.EscapeString(string(data)))
 			return
 		}
-		if s.names == nil {
-			s.names = map[string]bool{}
-		}
-		s.keep(nil, s.names[r.URL.Path])
-		s.names[r.URL.Path] = true
+		s.keep(nil, r.URL.Path)
 		fmt.Fprintf(w, `<?xml version="1.0"?><a:envelope xmlns:a="urn:a"><version xmlns="urn:cressburn" id="v-%s"><upload>http://%s/up</upload></version></a:envelope>`, last(r.URL.Path), r.Host)
 	case r.Method == "PUT":
 		s.data = data

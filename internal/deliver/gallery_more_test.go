@@ -19,7 +19,6 @@ type chunksShop struct {
 	hall
 	upload []byte
 	mirror [][]byte
-	names  map[string]bool
 }
 
 func (s *chunksShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -42,11 +41,7 @@ func (s *chunksShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		s.mirror[index] = data
 		if !slices.ContainsFunc(s.mirror, func(p []byte) bool { return p == nil }) && bytes.Equal(slices.Concat(s.mirror...), s.upload) {
-			if s.names == nil {
-				s.names = map[string]bool{}
-			}
-			s.keep(s.upload, s.names[r.URL.Path+fmt.Sprint(len(s.upload))])
-			s.names[r.URL.Path+fmt.Sprint(len(s.upload))] = true
+			s.keep(s.upload, r.URL.Path+fmt.Sprint(len(s.upload)))
 		}
 		return
 	}
@@ -99,7 +94,6 @@ type manifestShop struct {
 	wants map[string]string
 	blobs map[string][]byte
 	puts  int
-	names map[string]bool
 }
 
 func (s *manifestShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -135,11 +129,7 @@ func (s *manifestShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			out(w, 409, map[string]string{"error": "files are missing"})
 			return
 		}
-		if s.names == nil {
-			s.names = map[string]bool{}
-		}
-		s.keep(nil, s.names[r.URL.Path])
-		s.names[r.URL.Path] = true
+		s.keep(nil, r.URL.Path)
 		out(w, 200, map[string]any{"id": "m"})
 	default:
 		var v struct {
@@ -159,14 +149,14 @@ type busyShop struct {
 	hall
 	asked int
 	made  map[string]bool
-	names []string
+	list  []string
 	etag  int
 }
 
 func (s *busyShop) listed() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return len(s.names)
+	return len(s.list)
 }
 
 func (s *busyShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -186,29 +176,29 @@ func (s *busyShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case r.Method == "POST":
 		var v struct{ Version string }
 		json.Unmarshal(data, &v)
-		id := slices.Index(s.names, v.Version)
+		id := slices.Index(s.list, v.Version)
 		if id >= 0 && !s.made[r.Header.Get("Idempotency-Key")] {
 			out(w, 409, map[string]string{"problem": "it is there"})
 			return
 		}
 		if id < 0 {
-			s.names, s.made[r.Header.Get("Idempotency-Key")] = append(s.names, v.Version), true
+			s.list, s.made[r.Header.Get("Idempotency-Key")] = append(s.list, v.Version), true
 			s.versions++
-			id = len(s.names) - 1
+			id = len(s.list) - 1
 		}
 		out(w, 201, map[string]any{"id": id})
 	case strings.HasSuffix(r.URL.Path, "/zip"):
 		s.data = data
 	case r.URL.Path == "/versions":
 		page, _ := strconv.Atoi(r.URL.Query().Get("page"))
-		list := []any{}
-		if page < len(s.names) {
-			list = append(list, map[string]any{"version": s.names[page], "state": "ready", "id": page})
+		rows := []any{}
+		if page < len(s.list) {
+			rows = append(rows, map[string]any{"version": s.list[page], "state": "ready", "id": page})
 		}
-		if page+1 < len(s.names) {
+		if page+1 < len(s.list) {
 			w.Header().Set("Link", fmt.Sprintf(`</versions?page=%d>; rel=next`, page+1))
 		}
-		out(w, 200, map[string]any{"versions": list})
+		out(w, 200, map[string]any{"versions": rows})
 	case r.Method == "GET":
 		w.Header().Set("ETag", fmt.Sprintf(`"%d"`, s.etag))
 		out(w, 200, map[string]any{})

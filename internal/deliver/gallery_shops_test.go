@@ -45,18 +45,22 @@ func public(w http.ResponseWriter, r *http.Request) bool {
 
 func last(path string) string { return path[strings.LastIndex(path, "/")+1:] }
 
-// keep puts a whole build away, once for each version.
-func (h *hall) keep(data []byte, again bool) {
+// keep puts a whole build away. A version that has a name is made once, however often it comes.
+func (h *hall) keep(data []byte, name string) {
 	h.data = data
-	if !again {
-		h.versions++
+	if name != "" && h.names[name] {
+		return
 	}
+	if h.names == nil {
+		h.names = map[string]bool{}
+	}
+	h.names[name] = true
+	h.versions++
 }
 
 // putShop takes a build by PUT.
 type putShop struct {
 	hall
-	names map[string]bool
 }
 
 func (s *putShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -67,11 +71,7 @@ func (s *putShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		out(w, 400, map[string]string{"error": "cut short"})
 		return
 	}
-	if s.names == nil {
-		s.names = map[string]bool{}
-	}
-	s.keep(data, s.names[r.URL.Path])
-	s.names[r.URL.Path] = true
+	s.keep(data, r.URL.Path)
 	out(w, 200, map[string]string{"id": "b"})
 }
 
@@ -79,7 +79,6 @@ func (s *putShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 type resumableShop struct {
 	hall
 	upload []byte
-	names  map[string]bool
 }
 
 func (s *resumableShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -114,11 +113,7 @@ func (s *resumableShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			out(w, 422, map[string]string{"error": "no such upload: " + v["upload"]})
 			return
 		}
-		if s.names == nil {
-			s.names = map[string]bool{}
-		}
-		s.keep(s.upload, s.names[r.URL.Path])
-		s.names[r.URL.Path] = true
+		s.keep(s.upload, r.URL.Path)
 		out(w, 201, map[string]any{"id": 9007199254740993, "state": "waiting"})
 	case r.Method == "GET":
 		if last(r.URL.Path) != "9007199254740993" {
@@ -134,7 +129,6 @@ func (s *resumableShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // partsShop hands out addresses for parts, and wants their entity tags in order.
 type partsShop struct {
 	hall
-	keys  map[string]bool
 	parts map[string][]byte
 }
 
@@ -176,11 +170,7 @@ func (s *partsShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 			whole = append(whole, part...)
 		}
-		if s.keys == nil {
-			s.keys = map[string]bool{}
-		}
-		s.keep(whole, s.keys[r.URL.Path])
-		s.keys[r.URL.Path] = true
+		s.keep(whole, r.URL.Path)
 		out(w, 200, map[string]any{"id": 5})
 	}
 }
@@ -190,7 +180,6 @@ type oauthShop struct {
 	hall
 	token, left int
 	pieces      map[string][]byte
-	ids         map[string]bool
 }
 
 func (s *oauthShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -212,11 +201,8 @@ func (s *oauthShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if !strings.Contains(r.URL.Path, "/pieces/") {
-		if s.ids == nil {
-			s.ids = map[string]bool{}
-		}
-		s.keep(nil, s.ids[r.URL.Path])
-		s.ids[r.URL.Path], s.pieces = true, map[string][]byte{}
+		s.keep(nil, r.URL.Path)
+		s.pieces = map[string][]byte{}
 		out(w, 201, map[string]any{"id": s.versions})
 		return
 	}

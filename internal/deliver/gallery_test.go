@@ -37,6 +37,7 @@ type shop interface {
 type hall struct {
 	mu       sync.Mutex
 	data     []byte
+	names    map[string]bool // of versions
 	versions int
 }
 
