@@ -58,7 +58,7 @@ type index struct {
 	runners   map[*File][]Runner
 	sights    []Sight
 	relatives map[int]relative // of links from the host's root, by their place in Links
-	vague     map[*File]Link   // links with unknown parts that may mean a file
+	vague     map[*File]*Link  // links with unknown parts that may mean a file
 	dirs      map[string]bool  // the folders that parts are in
 	place     string           // the folder of the host that the entry page expects to be in: "" or one with a slash at its end
 	lower     map[string]*File // by path in small letters, for links that differ in letter case

@@ -44,7 +44,7 @@ const (
 func (b *Build) resolve() {
 	b.dirs = b.folders()
 	patterns := map[string]bool{}
-	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]Link{}
+	b.Links, b.linked, b.from, b.vague = nil, map[*File]bool{}, map[*File][]Link{}, map[*File]*Link{}
 	b.to = map[*File][]int{}
 	b.place = b.expected()
 	b.importTexts()

@@ -121,7 +121,7 @@ func (b *Build) matching(l Link) {
 			if exact || other.Encoding != "" && endsWith(other.PlainPath(), suffix) {
 				b.linked[other] = true
 				if _, ok := b.vague[other]; !ok && star && exact {
-					b.vague[other] = l
+					b.vague[other] = &l
 				}
 			}
 		}
@@ -148,6 +148,8 @@ func (b *Build) placesOf(f *File, base link.Base) []string {
 
 // Vague returns a link that has parts which are not known and may mean the file; ok is false when there is none.
 func (b *Build) Vague(f *File) (l Link, ok bool) {
-	l, ok = b.vague[f]
-	return l, ok
+	if p := b.vague[f]; p != nil {
+		return *p, true
+	}
+	return Link{}, false
 }
