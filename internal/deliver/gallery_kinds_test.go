@@ -31,6 +31,7 @@ func (s *graphShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			fail("not a query: " + query)
 			return
 		}
+		s.live = true
 		out(w, 200, map[string]any{"data": map[string]any{"publish": map[string]any{"state": "live", "page": "http://" + r.Host + "/page"}}})
 		return
 	}

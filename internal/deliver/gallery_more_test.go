@@ -206,6 +206,7 @@ func (s *busyShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		out(w, 412, map[string]string{"error": "it has changed"})
 	default:
 		s.etag++
+		s.live = true
 		out(w, 200, map[string]any{"state": "live", "page": "http://" + r.Host + "/page"})
 	}
 }

@@ -295,6 +295,7 @@ func (s *releasesShop) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.data = data
 		out(w, 201, map[string]any{})
 	case r.Method == "PATCH":
+		s.live = true
 		out(w, 200, map[string]any{"state": "live", "page": "http://" + r.Host + "/page"})
 	default:
 		out(w, 400, map[string]string{"error": r.Method + " " + r.URL.Path})

@@ -31,6 +31,8 @@ type shop interface {
 	http.Handler
 	// got is what arrived whole, and how many versions were made of it.
 	got() (data []byte, versions int)
+	// shown reports whether a version was made public.
+	shown() bool
 }
 
 // a hall is what all shops have.
@@ -39,6 +41,13 @@ type hall struct {
 	data     []byte
 	names    map[string]bool // of versions
 	versions int
+	live     bool
+}
+
+func (h *hall) shown() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.live
 }
 
 func (h *hall) got() ([]byte, int) {
@@ -257,21 +266,25 @@ func after(t *testing.T, name string, s shop, c *Courier, d *project.Destination
 	}
 }
 
+// leaf is what is to stand on the page of version 1 or 2, with one picture.
+func leaf(t *testing.T, c *Courier, d *project.Destination, picture string) *Contents {
+	t.Helper()
+	p, err := listing.Read(c.Project, d, "1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(t.TempDir(), "p.png")
+	if err := os.WriteFile(file, []byte(picture), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	sum := sha256.Sum256([]byte(picture))
+	return &Contents{p, []*pictures.Cut{{Name: "cover", Number: 1, Type: "image/png", Path: file, Bytes: int64(len(picture)), SHA256: hex.EncodeToString(sum[:])}}}
+}
+
 // page fills in a page, changes one picture, and takes a leaderboard away.
 func page(t *testing.T, s *pageShop, c *Courier, d *project.Destination, status *Status, round int) {
 	t.Helper()
-	read := func(picture string) *Contents {
-		p, err := listing.Read(c.Project, d, status.Version)
-		if err != nil {
-			t.Fatal(err)
-		}
-		file := filepath.Join(t.TempDir(), "p.png")
-		if err := os.WriteFile(file, []byte(picture), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		sum := sha256.Sum256([]byte(picture))
-		return &Contents{p, []*pictures.Cut{{Name: "cover", Number: 1, Type: "image/png", Path: file, Bytes: int64(len(picture)), SHA256: hex.EncodeToString(sum[:])}}}
-	}
+	read := func(picture string) *Contents { return leaf(t, c, d, picture) }
 	ctx := context.Background()
 	if round == 1 {
 		c.Project.Statistics = nil

@@ -253,8 +253,8 @@ func hostOf(u *url.URL) string { return u.Scheme + "://" + u.Host }
 // read reads an answer, and of a stream of events as much as it takes to be enough.
 func (s *Session) read(t *turn, r *http.Response, moved func()) ([]byte, error) {
 	if !streams(r) {
-		// a trickle without end is no answer: what comes must come within the limit that a silence has, many times over
-		return io.ReadAll(io.LimitReader(&paced{from: r.Body, until: time.Now().Add(20 * waitless(t.Step)), moved: moved}, longestRead+1))
+		// a trickle without end is no answer: all of it must come within four times the limit on a silence
+		return io.ReadAll(io.LimitReader(&paced{from: r.Body, until: time.Now().Add(4 * waitless(t.Step)), moved: moved}, longestRead+1))
 	}
 	var all []byte
 	buffer := make([]byte, 16<<10)
