@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"net"
@@ -113,10 +114,13 @@ func (n *nuisance) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		c.Write(bytes.Repeat(text.Bytes(), 2))
 	case "trickle", "silent":
 		passed()
+		enough := time.After(3 * time.Second) // log-ins and links wait longer than steps
 		for every := time.NewTicker(20 * time.Millisecond); ; {
 			select {
 			case <-r.Context().Done():
 				return
+			case <-enough:
+				cut()
 			case <-every.C:
 				if n.kind == "trickle" {
 					io.WriteString(w, " ")
@@ -373,4 +377,13 @@ func (j *journey) send(t *testing.T, ctx context.Context, p Parcel, data []byte)
 		t.Fatalf("%d versions were made", versions)
 	}
 	return all[0]
+}
+
+// TestMain has more cases run at once than there are processors, since they wait most of the time.
+func TestMain(m *testing.M) {
+	flag.Parse()
+	if f := flag.Lookup("test.parallel"); f.Value.String() == f.DefValue {
+		f.Value.Set("16")
+	}
+	os.Exit(m.Run())
 }
