@@ -1,6 +1,7 @@
 package app
 
 import (
+	"fmt"
 	"maps"
 	"os"
 	"path"
@@ -20,7 +21,8 @@ type Beginning struct {
 	Title, Short, Studio, Version string
 	Tagline, Category             string
 	Rulebooks                     []string
-	Address                       string // of the portals' interface; "" for the rulebook's
+	Address                       string            // of the portals' interface; "" for the rulebook's
+	Values                        map[string]string // that the rulebooks ask for
 }
 
 // Begun is a project file; as JSON it is the document of havvel start.
@@ -53,7 +55,7 @@ func Begin(b *export.Build, folder string, with Beginning) (*project.Project, er
 	for _, r := range with.Rulebooks {
 		rules, err := rulebook.Find(r, ".")
 		if err != nil {
-			return nil, err
+			return nil, fmt.Errorf("--to: %w", err)
 		}
 		name := strings.TrimSuffix(path.Base(filepath.ToSlash(r)), ".toml")
 		d := &project.Destination{Rulebook: r, Address: with.Address, Rules: rules}
@@ -62,7 +64,39 @@ func Begin(b *export.Build, folder string, with Beginning) (*project.Project, er
 		}
 		p.To[name] = d
 	}
+	for _, name := range slices.Sorted(maps.Keys(with.Values)) {
+		if err := giveValue(p, name, with.Values[name]); err != nil {
+			return nil, err
+		}
+	}
 	return p, nil
+}
+
+// giveValue gives a value to all destinations whose rulebook asks for it.
+func giveValue(p *project.Project, name, text string) error {
+	var known []string
+	given := false
+	for _, d := range p.To {
+		for _, v := range d.Asked() {
+			known = append(known, v.Name)
+			if v.Name != name {
+				continue
+			}
+			if len(v.OneOf) > 0 && !slices.Contains(v.OneOf, text) {
+				return fmt.Errorf("--value %s=%s: %s is one of: %s", name, text, name, strings.Join(v.OneOf, ", "))
+			}
+			d.Give(name, text)
+			given = true
+		}
+	}
+	if given {
+		return nil
+	}
+	if len(known) == 0 {
+		return fmt.Errorf("--value %s: none of the rulebooks asks for a value", name)
+	}
+	slices.Sort(known)
+	return fmt.Errorf("--value %s: no rulebook asks for that; there is: %s", name, strings.Join(slices.Compact(known), ", "))
 }
 
 // WriteDown is a project's file, written into this folder unless it is a dry run.

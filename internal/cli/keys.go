@@ -34,14 +34,15 @@ func (a *console) keysSet() *cobra.Command {
 		use:   "set DESTINATION [VALUE]",
 		short: "Store the key of a destination",
 		long: "Set asks for the key of a destination in havvel.toml, without showing it, and stores it. When standard input is not " +
-			"a\nterminal, the key is its first line. VALUE names another secret that the destination's rulebook asks for.",
+			"a\nterminal, the key is its first line. VALUE names another secret that the destination's rulebook asks for; on a terminal\nset " +
+			"asks for all that are missing.",
 		example: "  havvel keys set brackwater\n  havvel keys set shed < key.txt",
 		args:    cobra.RangeArgs(1, 2),
-		run:     func(_ context.Context, args []string) error { return a.runKeysSet(args[0], args[1:]...) },
+		run:     func(ctx context.Context, args []string) error { return a.runKeysSet(ctx, args[0], args[1:]...) },
 	})
 }
 
-func (a *console) runKeysSet(name string, value ...string) error {
+func (a *console) runKeysSet(ctx context.Context, name string, value ...string) error {
 	p, err := a.project()
 	if err != nil {
 		return err
@@ -54,36 +55,62 @@ func (a *console) runKeysSet(name string, value ...string) error {
 	if d.Host() == "" {
 		return wrong("havvel keys", "%s is a folder of this machine, which needs no key", name)
 	}
-	where := ""
-	if d.Rules.Key.Where != "" {
-		where = " (" + d.Rules.Key.Where + ")"
-	}
-	what, keptAs := "key for "+d.Name+where, d.Name
-	if len(value) > 0 {
-		if what, err = valueOf(d, value[0]); err != nil {
-			return err
-		}
-		keptAs = d.KeyOf(value[0])
-	}
-	secret, err := a.secret(what)
+	secrets, err := secretsOf(d, value)
 	if err != nil {
 		return err
 	}
-	ring := keys.Open()
-	if err := ring.Set(keys.Key{Name: keptAs, Host: d.Host(), Secret: secret, Set: time.Now().UTC().Truncate(time.Second)}); err != nil {
-		return err
+	doc := keysJSON{Keys: []keyRow{}}
+	for i, x := range secrets {
+		if i > 0 && (a.asker() == nil || ctx.Err() != nil) {
+			a.screen.Warn("%s needs %s, too: havvel keys set %s %s stores it", d.Name, x.value, d.Name, x.value)
+			continue
+		}
+		text, err := a.secret(x.what)
+		if err != nil {
+			return err
+		}
+		if err := keys.Open().Set(keys.Key{Name: x.keptAs, Host: d.Host(), Secret: text, Set: time.Now().UTC().Truncate(time.Second)}); err != nil {
+			return err
+		}
+		doc.Keys = append(doc.Keys, keyRow{x.keptAs, d.Host(), time.Now().UTC().Format(time.RFC3339)})
+		a.screen.Line("the key for %s is stored; it is only ever sent to %s", x.keptAs, d.Host())
+		if x.variable != "" && os.Getenv(x.variable) != "" {
+			a.screen.Warn("the environment variable %s is set, too, and takes precedence", x.variable)
+		}
 	}
-	a.answer(keysJSON{Keys: []keyRow{{keptAs, d.Host(), time.Now().UTC().Format(time.RFC3339)}}})
-	a.screen.Line("the key for %s is stored; it is only ever sent to %s", keptAs, d.Host())
-	variable := strings.TrimPrefix(d.Key, "env:")
-	if len(value) > 0 {
-		variable = d.VariableOf(value[0])
-	}
-	if variable != "" && os.Getenv(variable) != "" {
-		a.screen.Warn("the environment variable %s is set, too, and takes precedence", variable)
-	}
+	a.answer(doc)
 	a.screen.Next("havvel send --to %s --dry-run", d.Name)
 	return nil
+}
+
+// A wantedSecret is one that a destination needs.
+type wantedSecret struct{ value, what, keptAs, variable string }
+
+// secretsOf are the key of a destination and what else it needs and was not stored, or the one value that was named.
+func secretsOf(d *project.Destination, value []string) ([]wantedSecret, error) {
+	var list []wantedSecret
+	if len(value) == 0 {
+		where := ""
+		if d.Rules.Key.Where != "" {
+			where = " (" + d.Rules.Key.Where + ")"
+		}
+		list = append(list, wantedSecret{"", "key for " + d.Name + where, d.Name, strings.TrimPrefix(d.Key, "env:")})
+		missing, err := d.Missing()
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range missing {
+			value = append(value, v.Name)
+		}
+	}
+	for _, name := range value {
+		what, err := valueOf(d, name)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, wantedSecret{name, what, d.KeyOf(name), d.VariableOf(name)})
+	}
+	return list, nil
 }
 
 // valueOf says what a secret value of a destination is.

@@ -1,14 +1,13 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"fmt"
-	"os"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
-	xterm "golang.org/x/term"
 
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
@@ -38,6 +37,7 @@ func (a *console) start() *cobra.Command {
 		StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(),
 			", ")+", or a file ending in .toml; may be repeated")
 	c.Flags().StringVar(&f.Address, "address", "", "`where` the portal's interface is (from the rulebook)")
+	c.Flags().StringToStringVar(&f.Values, "value", nil, "a `NAME=TEXT` that a rulebook asks for, such as a release track; may be repeated")
 	c.Flags().StringVar(&f.Tagline, "tagline", "", "one `sentence` that makes somebody want to play")
 	c.Flags().StringVar(&f.Category, "category", "", "its `category`")
 	a.withDryRun(c, "print the file, and write nothing")
@@ -60,9 +60,9 @@ func (a *console) runStart(ctx context.Context, args []string, f app.Beginning) 
 	f.Rulebooks = a.to
 	p, err := app.Begin(b, folder, f)
 	if err != nil {
-		return wrong("havvel start", "--to: %w", err)
+		return wrong("havvel start", "%w", err)
 	}
-	if err := a.askForPage(ctx, p); err != nil {
+	if err := a.askMore(ctx, p); err != nil {
 		return err
 	}
 	begun, err := app.WriteDown(p, a.dryRun)
@@ -81,6 +81,13 @@ func (a *console) runStart(ctx context.Context, args []string, f app.Beginning) 
 	for _, name := range begun.Destinations {
 		s.Line("  goes to: %s", name)
 	}
+	for _, name := range begun.Destinations {
+		for _, v := range p.To[name].Asked() {
+			if p.To[name].Values[v.Name] == "" && v.Default == "" {
+				s.Warn("%s needs %s: %s; write it under [to.%s.values]", name, v.Name, v.Says, name)
+			}
+		}
+	}
 	if len(p.To) == 0 {
 		s.Line("  goes nowhere yet: name a destination in %s, by its lines about [to.…]", project.Name)
 	}
@@ -88,13 +95,23 @@ func (a *console) runStart(ctx context.Context, args []string, f app.Beginning) 
 	return nil
 }
 
-// askForPage asks for the least that a portal's page needs, where somebody sits at a terminal and has not said it by flags.
-func (a *console) askForPage(ctx context.Context, p *project.Project) error {
-	in, ok := a.in.(*os.File)
-	if !ok || !xterm.IsTerminal(int(in.Fd())) || len(p.To) == 0 || a.dryRun {
+// askMore asks for the least that portals and their pages need, where somebody sits at a terminal and has not said it by flags.
+func (a *console) askMore(ctx context.Context, p *project.Project) error {
+	k := a.asker()
+	if k == nil || len(p.To) == 0 || a.dryRun {
 		return nil
 	}
-	lines := bufio.NewReader(in)
+	for _, name := range slices.Sorted(maps.Keys(p.To)) {
+		d := p.To[name]
+		for _, v := range d.Asked() {
+			if text := d.Values[v.Name]; text == "" {
+				if err := k.value(ctx, name, v, &text); err != nil {
+					return err
+				}
+				d.Give(v.Name, text)
+			}
+		}
+	}
 	for _, q := range []struct {
 		words string
 		into  *string
@@ -105,18 +122,8 @@ func (a *console) askForPage(ctx context.Context, p *project.Project) error {
 		if *q.into != "" {
 			continue
 		}
-		fmt.Fprint(a.err, q.words)
-		answer := make(chan string, 1)
-		go func() {
-			line, _ := lines.ReadString('\n') // at the end of the input nothing was said
-			answer <- line
-		}()
-		select {
-		case line := <-answer:
-			*q.into = inwords.Clean(line)
-		case <-ctx.Done():
-			fmt.Fprintln(a.err)
-			return ctx.Err()
+		if err := k.ask(ctx, q.words, q.into); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -168,25 +168,48 @@ func (d *Destination) Filled() ([]Filled, error) {
 	var list []Filled
 	for _, v := range d.Rules.Values {
 		f := Filled{v, cmp.Or(d.Values[v.Name], v.Default)}
-		variable := d.VariableOf(v.Name)
 		if v.Secret {
-			f.Text = os.Getenv(variable)
-		}
-		if v.Secret && f.Text == "" {
 			var err error
-			if f.Text, _, err = keys.Open().Find(d.KeyOf(v.Name), d.Host()); err != nil {
+			if f.Text, err = d.secretValue(v); err != nil {
 				return nil, err
 			}
 		}
 		switch {
 		case f.Text == "" && v.Secret:
 			return nil, fault.New(fault.Here, "%s needs %s: %s", d.Name, v.Name, v.Says).
-				Then("havvel keys set %s %s stores it, or set the environment variable %s", d.Name, v.Name, variable)
+				Then("havvel keys set %s %s stores it, or set the environment variable %s", d.Name, v.Name, d.VariableOf(v.Name))
 		case f.Text == "":
 			return nil, fault.New(fault.Usage, "%s needs %s: %s", d.Name, v.Name, v.Says).
 				Then("write it in %s: %s = \"…\" under [to.%s.values]", Name, v.Name, d.Name)
 		}
 		list = append(list, f)
+	}
+	return list, nil
+}
+
+// secretValue is a value from an environment variable, or as it was stored; "" when there is none.
+func (d *Destination) secretValue(v rulebook.Value) (string, error) {
+	if text := os.Getenv(d.VariableOf(v.Name)); text != "" {
+		return text, nil
+	}
+	text, _, err := keys.Open().Find(d.KeyOf(v.Name), d.Host())
+	return text, err
+}
+
+// Missing are the secret values that the rulebook asks for and that are not there.
+func (d *Destination) Missing() ([]rulebook.Value, error) {
+	var list []rulebook.Value
+	for _, v := range d.Rules.Values {
+		if !v.Secret {
+			continue
+		}
+		text, err := d.secretValue(v)
+		if err != nil {
+			return nil, err
+		}
+		if text == "" {
+			list = append(list, v)
+		}
 	}
 	return list, nil
 }
@@ -197,6 +220,17 @@ func (d *Destination) Asked() []rulebook.Value {
 		return nil
 	}
 	return slices.DeleteFunc(slices.Clone(d.Rules.Values), func(v rulebook.Value) bool { return v.Secret })
+}
+
+// Give gives a value that the rulebook asks for; "" changes nothing.
+func (d *Destination) Give(name, text string) {
+	if text == "" {
+		return
+	}
+	if d.Values == nil {
+		d.Values = map[string]string{}
+	}
+	d.Values[name] = text
 }
 
 // VariableOf is the environment variable that may hold a secret value of the destination.

@@ -55,7 +55,7 @@ key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
 
 [to.{{$name}}.values]
 {{- range .}}
-{{if not .Default}}# {{end}}{{.Name}} = {{toml .Default}}  # {{.Says}}
+{{if not (or (index $d.Values .Name) .Default)}}# {{end}}{{.Name}} = {{toml (or (index $d.Values .Name) .Default)}}  # {{.Says}}
 {{- end}}{{end}}
 {{- else}}
 
