@@ -1,7 +1,7 @@
 # What each target does is said beside it; `make` alone builds.
 version := $(shell git describe --tags --always --dirty 2>/dev/null || echo unknown)
 date    := $(shell git log -1 --format=%cs 2>/dev/null || date -u +%F)
-flags   := -trimpath -ldflags "-s -w -X havvel/internal/cli.version=$(version) -X havvel/internal/cli.released=$(date)"
+flags   := -trimpath -ldflags "-s -w -X havvel/internal/release.version=$(version) -X havvel/internal/release.day=$(date)"
 export CGO_ENABLED := 0
 CORPUS  ?= /tmp/havvel-corpus
 

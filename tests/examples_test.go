@@ -176,9 +176,14 @@ func (x *tried) players(world, project string) {
 
 func (x *tried) portals(project string) {
 	t := x.t
+	description, err := os.ReadFile("../internal/rulebook/draft/testdata/builds.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	writeInto(t, project, game.Files{"openapi.yaml": description})
 	x.example(
 		"havvel rules new our-portal.toml --address https://api.brackwater.example",
-		"havvel rules new rulebooks/quiet.toml --name Quillmarsh --hand-over folder",
+		"havvel rules new rulebooks/quiet.toml --from openapi.yaml",
 	)
 	writeInto(
 		t,

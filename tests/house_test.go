@@ -17,7 +17,7 @@ import (
 // layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
 var layers = [][]string{
 	{"fault", "disk"},
-	{"atomicfile", "export/encoding", "disk/disktest", "inwords"},
+	{"atomicfile", "export/encoding", "disk/disktest", "inwords", "release"},
 	{
 		"settings",
 		"browser",
@@ -41,6 +41,7 @@ var layers = [][]string{
 	{"rulebook/place"},
 	{"export/web"},
 	{"export", "rulebook", "round", "standin"},
+	{"rulebook/draft"},
 	{"deliver/site"},
 	{"deliver/site/folder", "deliver/site/ftp", "deliver/site/objects", "deliver/site/sftp", "deliver/site/webdav", "deliver/site/sitetest"},
 	{"deliver/protocol"},

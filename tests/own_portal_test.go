@@ -5,6 +5,9 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -71,4 +74,53 @@ expect = [201]
 	run(t, folder, "publish", "--to-players", "half").must(t, 2, "write it like 10%")
 	run(t, folder, "publish", "--at", "2020-01-01T10:00").must(t, 2, "no time to come")
 	runWith(t, folder, []string{"LITTLE_KEY=oil"}, "where", "--wait").must(t, 0, "sent", "look at your page on Little Portal")
+}
+
+// TestAsked: on a terminal, start asks for what a rulebook wants of each destination, keys set for all secrets, and rules new for what a
+// rulebook needs; flags answer, too.
+func TestAsked(t *testing.T) {
+	terminal := func(folder, typed string, args ...string) string {
+		t.Helper()
+		c := exec.Command("script", "-qec", program+" "+strings.Join(args, " "), "/dev/null") // of util-linux, which every Debian has
+		c.Dir, c.Stdin = folder, strings.NewReader(typed)
+		c.Env = append(os.Environ(), "HAVVEL_KEYS="+filepath.Join(folder, "keys.json"), "NO_COLOR=1")
+		out, err := c.CombinedOutput()
+		if err != nil {
+			t.Fatalf("%v: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	rules, err := os.ReadFile("../docs/formats/rulebooks/tracks.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := write(t, game.Files{"x.toml": rules})
+	for name, data := range small() {
+		writeInto(t, folder, game.Files{"web/" + name: data})
+	}
+	holds := func(file string, texts ...string) {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join(folder, file))
+		for _, text := range texts {
+			if err != nil || !strings.Contains(string(data), text) {
+				t.Errorf("%s has no %q (%v)\n%s", file, text, err, data)
+			}
+		}
+	}
+	run(t, folder, "start", "web", "--to", "x.toml", "--value", "track=erly").must(t, 2, "steady, early")
+	run(t, folder, "start", "web", "--to", "x.toml", "--value", "trak=early").must(t, 2, "game_id, track")
+	run(t, folder, "start", "web", "--to", "x.toml", "--value", "game_id=7", "--value", "track=early", "--dry-run").must(t, 0, `track = "early"`)
+	said := terminal(folder, "8\nerly\nearly\nLight them.\n\n", "start", "web", "--to", "x.toml")
+	if !strings.Contains(said, "erly is none of: steady, early") {
+		t.Errorf("a wrong answer is not told: %s", said)
+	}
+	holds("havvel.toml", `game_id = "8"`, `track = "early"`, `tagline     = "Light them."`)
+	terminal(folder, "wick\noil\n", "keys", "set", "x")
+	holds("keys.json", `"wick"`, `"oil"`)
+	terminal(folder, "Brackwater\nhttps://api.brackwater.example\n\ndigest\nresumable\n", "rules", "new", "y.toml")
+	holds("y.toml", `name    = "Brackwater"`, `"digest"`, "resumable = true")
+	run(t, folder, "rules", "check", "y.toml").must(t, 0, "no mistakes")
+	writeInto(t, folder, game.Files{"bare.json": []byte(`{"openapi": "3.1.0", "paths": {"/a": {"get": {}}}}`)})
+	run(t, folder, "rules", "new", "z.toml", "--from", "bare.json").must(t, 1, "bare.json", "takes a file")
+	run(t, folder, "rules", "new", "z.toml", "--from", "none.json").must(t, 2, "none.json")
 }

@@ -14,7 +14,7 @@ import (
 	"havvel/internal/rulebook"
 )
 
-// An asker puts questions to whoever sits at the terminal.
+// An asker puts questions to the person at the terminal.
 type asker struct {
 	a     *console
 	lines *bufio.Reader

@@ -20,12 +20,10 @@ import (
 	"havvel/internal/deliver"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
+	"havvel/internal/release"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
-
-// version and released, its date, are stamped in by the linker.
-var version, released = "built from source", ""
 
 func init() {
 	cobra.EnableCommandSorting = false // commands are in the order of the work
@@ -47,7 +45,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	}
 	err := root.ExecuteContext(ctx)
 	if f := root.Flags().Lookup("version"); f != nil && f.Changed {
-		a.answer(map[string]string{"version": version, "released": released})
+		a.answer(map[string]string{"version": release.Version(), "released": release.Day()})
 	}
 	if err != nil && strings.HasPrefix(err.Error(), "unknown command") { // cobra has no type for it
 		err = noCommand(root, args)
@@ -99,7 +97,7 @@ func (a *console) root() *cobra.Command {
 			"writes the archive that each portal wants, uploads it, and follows it until it is public."),
 		Example: "  havvel demo             see the whole way, with a game and portals that ship with havvel\n  havvel look " +
 			"export/web  what an export is made of",
-		Version:            strings.TrimSuffix(version+" of "+released, " of "),
+		Version:            strings.TrimSuffix(release.Version()+" of "+release.Day(), " of "),
 		SilenceErrors:      true,
 		SilenceUsage:       true,
 		DisableSuggestions: true, // ours come with noCommand

@@ -69,10 +69,11 @@ func (a *console) runKeysSet(ctx context.Context, name string, value ...string) 
 		if err != nil {
 			return err
 		}
-		if err := keys.Open().Set(keys.Key{Name: x.keptAs, Host: d.Host(), Secret: text, Set: time.Now().UTC().Truncate(time.Second)}); err != nil {
+		now := time.Now().UTC().Truncate(time.Second)
+		if err := keys.Open().Set(keys.Key{Name: x.keptAs, Host: d.Host(), Secret: text, Set: now}); err != nil {
 			return err
 		}
-		doc.Keys = append(doc.Keys, keyRow{x.keptAs, d.Host(), time.Now().UTC().Format(time.RFC3339)})
+		doc.Keys = append(doc.Keys, keyRow{x.keptAs, d.Host(), now.Format(time.RFC3339)})
 		a.screen.Line("the key for %s is stored; it is only ever sent to %s", x.keptAs, d.Host())
 		if x.variable != "" && os.Getenv(x.variable) != "" {
 			a.screen.Warn("the environment variable %s is set, too, and takes precedence", x.variable)

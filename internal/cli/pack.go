@@ -19,6 +19,7 @@ import (
 	"havvel/internal/pack"
 	"havvel/internal/project"
 	"havvel/internal/proof"
+	"havvel/internal/release"
 	"havvel/internal/settings"
 )
 
@@ -78,7 +79,7 @@ func (a *console) runPack(ctx context.Context, args []string, f app.Packing) err
 		return err
 	}
 	defer b.Close()
-	f.Release = version
+	f.Release = release.Version()
 	packed, err := k.Pack(ctx, b, f)
 	if packed != nil && packed.Unkept != nil {
 		a.screen.Warn("can't keep what was compressed, so the next pack takes as long: %v", packed.Unkept)

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"havvel/internal/app"
+	"havvel/internal/release"
 )
 
 // sendFlags are what send takes besides what all commands take.
@@ -76,7 +77,7 @@ func (a *console) runSend(ctx context.Context, args []string, f sendFlags) error
 		return err
 	}
 	defer b.Close()
-	f.Wanted, f.Release = app.ProvesByDefault() && !f.notProven || f.Browser != "", version
+	f.Wanted, f.Release = app.ProvesByDefault() && !f.notProven || f.Browser != "", release.Version()
 	sent, err := k.Send(ctx, b, f.Sending)
 	return a.delivered(ctx, sent, a.refusal(k.Project, b, err))
 }

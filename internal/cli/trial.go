@@ -17,6 +17,7 @@ import (
 	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/proof"
+	"havvel/internal/release"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
@@ -115,7 +116,7 @@ func (a *console) tryLive(ctx context.Context, k *app.Desk, b *export.Build, f t
 	if err != nil {
 		return err
 	}
-	how := app.Proving{Wanted: true, Release: version}
+	how := app.Proving{Wanted: true, Release: release.Version()}
 	if len(f.Browsers) > 0 {
 		how.Browser = f.Browsers[0]
 	}

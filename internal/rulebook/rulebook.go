@@ -21,6 +21,7 @@ const Format = "havvel-rulebook/2"
 // A Rulebook says what one portal accepts and how to talk to it.
 type Rulebook struct {
 	Format  string            `toml:"format"`  // always "havvel-rulebook/2"
+	Needs   string            `toml:"needs"`   // the oldest havvel that knows all that the rulebook uses, such as "1.4.0"
 	Name    string            `toml:"name"`    // the portal's name, as people say it
 	About   string            `toml:"about"`   // one sentence on what kind of portal it is
 	Address string            `toml:"address"` // where the portal's interface is; a destination may name another
@@ -231,6 +232,9 @@ func Find(name, folder string) (*Rulebook, error) {
 func Parse(file string, data []byte) (*Rulebook, error) {
 	var r Rulebook
 	d := settings.Read(file, data, &r)
+	if err := r.tooNew(d); err != nil {
+		return nil, err
+	}
 	r.compile()
 	if !d.Broken() {
 		r.verify(d)

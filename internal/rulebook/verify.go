@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 
+	"havvel/internal/fault"
+	"havvel/internal/release"
 	"havvel/internal/rulebook/expression"
 	"havvel/internal/settings"
 )
@@ -87,6 +89,18 @@ func (r *Rulebook) verifyFormat(d *settings.Document) {
 	default:
 		d.Wrong("format", "is %q; write %q", r.Format, Format)
 	}
+}
+
+// tooNew says that a rulebook needs a newer havvel, before anything else is said of it.
+func (r *Rulebook) tooNew(d *settings.Document) error {
+	switch {
+	case r.Needs != "" && !release.IsNumber(r.Needs):
+		d.Wrong("needs", "is %q, which is no version of havvel, such as \"1.4.0\"", r.Needs)
+	case release.Older(r.Needs):
+		return &fault.Error{Kind: fault.Usage, What: fmt.Sprintf("it needs havvel %s or later; this is havvel %s", r.Needs, release.Version()),
+			Next: "get a newer havvel, or ask for a rulebook that this havvel reads", At: d.At("needs")}
+	}
+	return nil
 }
 
 func (r *Rulebook) verifyRecipes(d *settings.Document) {

@@ -140,7 +140,7 @@ func build(system, arch, version string, date time.Time) ([]byte, error) {
 	out := filepath.Join("dist", "havvel-building")
 	defer os.Remove(out)
 	flags := fmt.Sprintf(
-		"-s -w -buildid= -X havvel/internal/cli.version=%s -X havvel/internal/cli.released=%s",
+		"-s -w -buildid= -X havvel/internal/release.version=%s -X havvel/internal/release.day=%s",
 		version,
 		date.Format(time.DateOnly),
 	)
