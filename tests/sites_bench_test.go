@@ -60,6 +60,46 @@ func BenchmarkUpload(b *testing.B) {
 	b.ReportMetric(theirs.Seconds()/ours.Seconds(), "of-partner-speed")
 }
 
+// BenchmarkParts sends an archive in pieces over a line with 100 ms, four at once; its partner is the same, one after the other.
+func BenchmarkParts(b *testing.B) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { io.Copy(io.Discard, r.Body) }))
+	defer server.Close()
+	at := line(b, server.Listener.Addr().String(), 100*time.Millisecond)
+	rules := func(parallel int) []byte {
+		return fmt.Appendf(nil, `format = "havvel-rulebook/2"
+name = "Parts"
+[archive]
+hand_over = "zip"
+[[send]]
+step = "part"
+each = "piece in pieces(archive, '1 MB')"
+parallel = %d
+method = "PUT"
+address = "{address}/{piece.number}"
+file = "piece"
+expect = [200]
+`, parallel)
+	}
+	folder := write(b, game.Files{
+		"havvel.toml": fmt.Appendf(nil, "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n"+
+			"[to.one]\nrulebook = \"one.toml\"\naddress = \"http://%s\"\n[to.four]\nrulebook = \"four.toml\"\naddress = \"http://%s\"\n", at, at),
+		"one.toml": rules(1), "four.toml": rules(4), "web/lane.pack": noise(rand.New(rand.NewPCG(1, 2)), 24<<20),
+	})
+	for name, data := range small() {
+		writeInto(b, folder, game.Files{"web/" + name: data})
+	}
+	run(b, folder, "pack", "--accept-errors").must(b, 0)
+	times := map[string]time.Duration{}
+	for range b.N {
+		for _, to := range []string{"one", "four"} {
+			began := time.Now()
+			run(b, folder, "send", "--to", to, "--again", "--accept-errors").must(b, 0)
+			times[to] += time.Since(began)
+		}
+	}
+	b.ReportMetric(times["four"].Seconds()/times["one"].Seconds(), "of-partner-time")
+}
+
 // BenchmarkSite sends a large export to OpenSSH, packing and looking at it all included; its partners are OpenSSH's sftp and
 // lftp, which send the packed folder.
 func BenchmarkSite(b *testing.B) {

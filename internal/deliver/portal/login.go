@@ -35,7 +35,7 @@ func (s *Session) prepare() error {
 	if l == nil {
 		return nil
 	}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport := newTransport()
 	switch l.By {
 	case "digest":
 		s.client.Transport = &digest.Transport{

@@ -63,7 +63,7 @@ func NewSession(rules *rulebook.Rulebook, address, key string, values expression
 	if err != nil {
 		return nil, err
 	}
-	s.client = &http.Client{Jar: jar}
+	s.client = &http.Client{Jar: jar, Transport: newTransport()}
 	return s, s.prepare()
 }
 
@@ -203,4 +203,11 @@ func (s *Session) Send(ctx context.Context, steps []rulebook.Step) (*Answer, err
 		return s.Run(ctx, steps, ByRulebook)
 	}
 	return a, err
+}
+
+// newTransport writes large bodies in large pieces.
+func newTransport() *http.Transport {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.WriteBufferSize = 256 << 10
+	return t
 }
