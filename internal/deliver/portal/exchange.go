@@ -171,8 +171,13 @@ func (s *Session) talk(
 	defer stop(nil)
 	idle := time.AfterFunc(limit, func() { stop(errIdle) })
 	defer idle.Stop()
-	var gone atomic.Bool // the whole request is on its way, so the portal may have done what it says
-	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteRequest: func(x httptrace.WroteRequestInfo) { gone.Store(x.Err == nil) }})
+	var gone atomic.Bool // all of the request may be on its way, so the portal may have done what it says
+	empty := false
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{WroteHeaders: func() {
+		if empty {
+			gone.Store(true)
+		}
+	}})
 	request, err := build(ctx, func() { idle.Reset(limit) })
 	var local *fs.PathError
 	if errors.As(err, &local) {
@@ -183,6 +188,9 @@ func (s *Session) talk(
 	}
 	if err := s.authorize(request); err != nil {
 		return nil, nil, s.puzzled(t.Step, err)
+	}
+	if empty = request.Body == nil || request.Body == http.NoBody; !empty {
+		request.Body = &watched{request.Body, request.ContentLength, &gone}
 	}
 	client := *s.client
 	client.CheckRedirect = func(r *http.Request, via []*http.Request) error { return s.redirect(t, r, via) }
@@ -202,6 +210,22 @@ func (s *Session) talk(
 	}
 	answer.Cookies = append(s.client.Jar.Cookies(response.Request.URL), response.Cookies()...)
 	return answer, response, nil
+}
+
+// watched is a body that notes when its last byte was handed over, which is before that leaves.
+type watched struct {
+	io.ReadCloser
+	left int64 // less than 0 where the length is not known
+	gone *atomic.Bool
+}
+
+// Read implements io.Reader.
+func (w *watched) Read(p []byte) (int, error) {
+	n, err := w.ReadCloser.Read(p)
+	if w.left -= int64(n); w.left == 0 || err == io.EOF {
+		w.gone.Store(true)
+	}
+	return n, err
 }
 
 // ended reports whether a stream of events that broke off has told what there was to tell.

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 )
 
@@ -35,15 +36,20 @@ func TestSettled(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			made, lost := []string{}, false
+			var mu sync.Mutex
 			if c.there {
 				made = append(made, `{"v":"0.4.0","id":100}`)
 			}
 			s := host(t, func(w http.ResponseWriter, r *http.Request) {
 				if r.Method == "GET" {
+					mu.Lock()
+					defer mu.Unlock()
 					io.WriteString(w, "["+strings.Join(made, ",")+"]")
 					return
 				}
 				io.Copy(io.Discard, r.Body)
+				mu.Lock()
+				defer mu.Unlock()
 				first := !lost
 				if lost = true; !first || c.done {
 					made = append(made, fmt.Sprintf(`{"v":"0.4.0","id":%d}`, len(made)))
@@ -60,6 +66,8 @@ func TestSettled(t *testing.T) {
 			if errors.As(err, &unknown) != c.unknown || err != nil && !c.unknown {
 				t.Fatalf("%v", err)
 			}
+			mu.Lock()
+			defer mu.Unlock()
 			if n := len(made) - before; err == nil && n != 1 || n > 1 {
 				t.Errorf("%d versions were made", n)
 			}

@@ -7,7 +7,9 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"errors"
+	"io"
 	"maps"
+	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -208,6 +210,45 @@ func (s *Session) Send(ctx context.Context, steps []rulebook.Step) (*Answer, err
 // newTransport writes large bodies in large pieces.
 func newTransport() *http.Transport {
 	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.WriteBufferSize = 256 << 10
+	t.WriteBufferSize = largeWrite
+	dial := t.DialContext
+	t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := dial(ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		return wide{c}, nil
+	}
 	return t
+}
+
+// wide copies a body in large pieces while the line takes them quickly, and in small ones where it doesn't: what has left is seen
+// after each piece.
+type wide struct{ net.Conn }
+
+const smallWrite, largeWrite = 4 << 10, 256 << 10 // bytes
+
+// ReadFrom implements io.ReaderFrom.
+func (w wide) ReadFrom(r io.Reader) (n int64, err error) {
+	buffer := make([]byte, largeWrite)
+	for size := 8 * smallWrite; ; {
+		began := time.Now()
+		got, ended := r.Read(buffer[:size])
+		gone, err := w.Write(buffer[:got])
+		if n += int64(gone); err != nil {
+			return n, err
+		}
+		if ended != nil {
+			if ended == io.EOF {
+				ended = nil
+			}
+			return n, ended
+		}
+		switch took := time.Since(began); {
+		case took < 20*time.Millisecond:
+			size = min(2*size, largeWrite)
+		case took > time.Second:
+			size = max(size/2, smallWrite)
+		}
+	}
 }
