@@ -92,5 +92,6 @@ func once(open func(context.Context) (site.Store, error), p site.Parcel) error {
 	if _, err := s.Send(ctx, p, progress.None); err != nil {
 		return err
 	}
-	return s.Switch(ctx, p.Folder)
+	_, err = s.Switch(ctx, p.Folder, false)
+	return err
 }

@@ -78,4 +78,3 @@ func carry(to, from net.Conn, trip time.Duration) {
 		c.CloseWrite()
 	}
 }
-

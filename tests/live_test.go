@@ -5,6 +5,7 @@ package tests
 import (
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -20,8 +21,10 @@ func TestLive(t *testing.T) {
 		host func(files http.Handler) http.HandlerFunc
 		code int
 		says []string
+
+		refused bool // to publish
 	}{
-		"as it was sent": {"", func(h http.Handler) http.HandlerFunc { return h.ServeHTTP }, 0, []string{"all as sent"}},
+		"as it was sent": {"", func(h http.Handler) http.HandlerFunc { return h.ServeHTTP }, 0, []string{"all as sent"}, false},
 		"a stale cache": {"", func(h http.Handler) http.HandlerFunc {
 			return func(w http.ResponseWriter, r *http.Request) {
 				if strings.HasSuffix(r.URL.Path, "game.js") && r.URL.RawQuery == "" {
@@ -31,7 +34,7 @@ func TestLive(t *testing.T) {
 				}
 				h.ServeHTTP(w, r)
 			}
-		}, 1, []string{"game.js: players get an old content from a cache on the way", "empty the cache"}},
+		}, 1, []string{"game.js: players get an old content from a cache on the way", "empty the cache"}, false},
 		"a host that changes files": {"", func(h http.Handler) http.HandlerFunc {
 			return func(w http.ResponseWriter, r *http.Request) {
 				if strings.HasSuffix(r.URL.Path, "style.css") {
@@ -41,7 +44,7 @@ func TestLive(t *testing.T) {
 				}
 				h.ServeHTTP(w, r)
 			}
-		}, 1, []string{"style.css: players get other content"}},
+		}, 1, []string{"style.css: players get other content"}, true},
 		"a file that the host hides": {"", func(h http.Handler) http.HandlerFunc {
 			return func(w http.ResponseWriter, r *http.Request) {
 				if strings.HasSuffix(r.URL.Path, ".wasm") {
@@ -50,7 +53,7 @@ func TestLive(t *testing.T) {
 				}
 				h.ServeHTTP(w, r)
 			}
-		}, 1, []string{"rules.wasm: players get status 403"}},
+		}, 1, []string{"rules.wasm: players get status 403"}, true},
 		"a type that browsers refuse": {"", func(h http.Handler) http.HandlerFunc {
 			return func(w http.ResponseWriter, r *http.Request) {
 				if strings.HasSuffix(r.URL.Path, ".wasm") {
@@ -58,18 +61,18 @@ func TestLive(t *testing.T) {
 				}
 				h.ServeHTTP(w, r)
 			}
-		}, 1, []string{`rules.wasm: it comes as "text/plain" instead of "application/wasm"`}},
+		}, 1, []string{`rules.wasm: it comes as "text/plain" instead of "application/wasm"`}, true},
 		"threads without headers": {"isolation = true\n", func(h http.Handler) http.HandlerFunc { return h.ServeHTTP }, 1,
-			[]string{"without cross-origin isolation headers"}},
+			[]string{"without cross-origin isolation headers"}, true},
 		"a pointer that is kept": {"", func(h http.Handler) http.HandlerFunc {
 			return func(w http.ResponseWriter, r *http.Request) {
 				w.Header().Set("Cache-Control", "public, max-age=86400")
 				h.ServeHTTP(w, r)
 			}
-		}, 1, []string{"havvel.json: it may be kept by caches for 86400 seconds"}},
+		}, 1, []string{"havvel.json: it may be kept by caches for 86400 seconds"}, false},
 		"another folder": {"", func(http.Handler) http.HandlerFunc { return http.NotFound }, 1, []string{"the public address does not show " +
-			"what is on the site"}},
-		"nobody": {"", nil, 4, []string{"where players go: nothing answers there"}},
+			"what is on the site"}, true},
+		"nobody": {"", nil, 4, []string{"where players go: nothing answers there"}, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -83,7 +86,13 @@ func TestLive(t *testing.T) {
 			p := siteProject(t, &machine{address: root}, address, c.toml)
 			writeInto(t, p, game.Files{"web/style.css": []byte("p{}"), "web/rules.wasm": []byte("\x00asm\x01\x00\x00\x00")})
 			run(t, p, "send").must(t, 0)
-			run(t, p, "publish").must(t, c.code%4) // who can't be asked does not hinder
+			if c.refused {
+				e := run(t, p, "publish").must(t, c.code)
+				if _, err := os.Stat(filepath.Join(root, "havvel.json")); err == nil || !strings.Contains(e.err+e.out, "nothing was changed") {
+					t.Errorf("it was published, though players get something else: %s%s", e.out, e.err)
+				}
+			}
+			run(t, p, "publish", "--accept-differences").must(t, c.code%4)
 			run(t, p, "where", "--live").must(t, c.code, c.says...)
 			e := run(t, p, "where", "--live", "--json").must(t, c.code)
 			if c.code == 1 && !strings.Contains(e.out, `"differences"`) {

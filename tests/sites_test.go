@@ -60,7 +60,7 @@ func TestSites(t *testing.T) {
 			h := open(t)
 			web := httptest.NewServer(http.FileServer(http.Dir(h.root)))
 			defer web.Close()
-			p := siteProject(t, h, web.URL, "")
+			p := siteProject(t, h, web.URL, "keep_for = \"1ms\"\n")
 			writeInto(t, p, game.Files{"web/night sky/L\u00e4rm #1.json": []byte("{}"), "web/empty.json": nil})
 			hv := func(args ...string) ending { return runWith(t, p, h.env, args...) }
 			hv("send", "--dry-run").must(t, 0, "shed would get version 0.4.0")
@@ -91,21 +91,31 @@ func TestSites(t *testing.T) {
 			hv("back", "--off").must(t, 0, "nothing is public on shed now", "havvel back 0.4.1")
 			hv("back", "0.4.1").must(t, 0)
 			hv("logbook", "--version", "0.4.1").must(t, 0, "draft", "withdrawn", "public")
-			for i := 2; i < 6; i++ { // the oldest go, and what is current stays
+			players := func() string { return snapshot(t, h.root)["/index.html"] + snapshot(t, h.root)["/havvel.json"] }
+			before := players()
+			for i := 2; i < 6; i++ {
 				raise(t, p, fmt.Sprintf("0.4.%d", i-1), fmt.Sprintf("0.4.%d", i))
 				hv("send").must(t, 0)
 			}
 			left, err := filepath.Glob(filepath.Join(h.root, "versions", "*"))
-			if err != nil || len(left) != 3 || !strings.Contains(strings.Join(left, " "), "0.4.1-") {
-				t.Errorf("%v are left (%v)", left, err)
+			if err != nil || len(left) != 6 || players() != before {
+				t.Errorf("sending alone changed what players read, or took a version away: %v (%v)", left, err)
 			}
+			left, _ = filepath.Glob(filepath.Join(h.root, "versions", "0.4.1-*"))
 			hv("where", "--all").must(t, 0, "0.4.1    public", "0.4.5    draft")
 			hv("where", "--share", "--to", "shed").must(t, 0, "Play Lane 0.4.5 in your browser:", "please don't pass the link on")
 			if name != "objects" { // players' side: a file that the host changed
 				file := filepath.Join(left[0], "game.js")
+				whole, _ := os.ReadFile(file)
 				os.WriteFile(file, []byte("changed"), 0o644)
 				hv("where", "--live").must(t, 1, "game.js: players get other content")
+				os.WriteFile(file, whole, 0o644)
 			}
+			hv("publish").must(t, 0, "version 0.4.5 is public") // and the oldest go
+			if left, err = filepath.Glob(filepath.Join(h.root, "versions", "*", "havvel-files.json")); err != nil || len(left) != 3 {
+				t.Errorf("%v are left (%v)", left, err)
+			}
+			hv("back", "0.4.1").must(t, 1, "not there any more")
 		})
 	}
 }

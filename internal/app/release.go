@@ -58,7 +58,7 @@ func (k *Desk) publish(ctx context.Context, d *project.Destination) (now *delive
 	if now.State != rulebook.Public {
 		k.permanent(d)
 		if now, err = k.Courier.Publish(ctx, d, now.Delivery); err != nil {
-			return nil, "", err
+			return nil, "", k.unfit(d, err)
 		}
 	}
 	k.Tell(Became{At: d, Status: now})
@@ -166,7 +166,7 @@ func (k *Desk) back(ctx context.Context, d *project.Destination, version string)
 	}
 	status, err := k.Courier.Back(ctx, d, to)
 	if err != nil {
-		return nil, "", err
+		return nil, "", k.unfit(d, err)
 	}
 	k.Tell(Became{At: d, Status: status, Instead: instead})
 	if err := k.lookAfter(ctx, d, status); err != nil {
@@ -243,7 +243,10 @@ func (k *Desk) lookAfter(ctx context.Context, d *project.Destination, s *deliver
 	if !deliver.Can(d, deliver.Compare) || s.State != rulebook.Public {
 		return nil
 	}
-	seen, err := k.Courier.Look(ctx, d, s.Delivery)
+	seen, err := s.Seen, error(nil)
+	if seen == nil {
+		seen, err = k.Courier.Look(ctx, d, s.Delivery)
+	}
 	if err != nil && ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -252,4 +255,13 @@ func (k *Desk) lookAfter(ctx context.Context, d *project.Destination, s *deliver
 		return fault.Said
 	}
 	return nil
+}
+
+// unfit tells what is wrong with what players get, where that is the reason of an error.
+func (k *Desk) unfit(d *project.Destination, err error) error {
+	var unfit *deliver.Unfit
+	if errors.As(err, &unfit) {
+		k.Tell(Looked{d, unfit.Seen, nil})
+	}
+	return err
 }

@@ -10,7 +10,7 @@ import (
 )
 
 func (a *console) back() *cobra.Command {
-	var off, recall bool
+	var off, recall, anyway bool
 	c := a.new(command{
 		use:   "back [VERSION]",
 		short: "Make an earlier version current again",
@@ -24,11 +24,12 @@ func (a *console) back() *cobra.Command {
 			if len(args) > 0 {
 				version = args[0]
 			}
-			return a.runBack(ctx, version, off, recall)
+			return a.runBack(ctx, version, off, recall, anyway)
 		},
 	})
 	c.Flags().BoolVar(&off, "off", false, "take the public version offline")
 	c.Flags().BoolVar(&recall, "from-review", false, "take the last version back from review")
+	c.Flags().BoolVar(&anyway, "accept-differences", false, "on a site: also where players get it in another form than it was sent")
 	c.MarkFlagsMutuallyExclusive("off", "from-review")
 	a.withNotice(c)
 	a.withTo(c)
@@ -36,7 +37,7 @@ func (a *console) back() *cobra.Command {
 	return c
 }
 
-func (a *console) runBack(ctx context.Context, version string, off, recall bool) error {
+func (a *console) runBack(ctx context.Context, version string, off, recall, anyway bool) error {
 	if (off || recall) && version != "" {
 		return wrong("havvel back", "--off and --from-review name no version: they are about the public one, and the last")
 	}
@@ -44,6 +45,7 @@ func (a *console) runBack(ctx context.Context, version string, off, recall bool)
 	if err != nil {
 		return err
 	}
+	k.Courier.Anyway = anyway
 	var now *app.Deliveries
 	switch {
 	case off:

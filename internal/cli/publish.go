@@ -19,6 +19,7 @@ import (
 // publishFlags say who is to see a version, and when.
 type publishFlags struct {
 	password, review bool
+	over, anyway     bool
 	at, players      string
 	testers          []string
 }
@@ -31,7 +32,9 @@ func (a *console) publish() *cobra.Command {
 		long: "Publish makes the last version that was sent to each destination public, and prints its link. The link stays the " +
 			"same\nfor every later version. With --password, only those see it who have a password, which is asked for, or read from " +
 			"standard\ninput; havvel where --share --password prints it again. Where a portal can, --at makes it public at a time, --to-players " +
-			"shows\nit to a share of the players, --testers to those in a list, and --review hands it in for review.",
+			"shows\nit to a share of the players, --testers to those in a list, and --review hands it in for review. On a site whose public\n" +
+			"address is known, every file is looked at there before anything changes, and the link after it; a link that doesn't open\n" +
+			"is taken back.",
 		example: "  havvel publish\n  havvel publish --to brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx, f) },
@@ -41,6 +44,8 @@ func (a *console) publish() *cobra.Command {
 	c.Flags().StringVar(&f.players, "to-players", "", "show it to this `share` of the players, such as 10%")
 	c.Flags().StringSliceVar(&f.testers, "testers", nil, "show it to these `people` only, by the names that the portal has for them")
 	c.Flags().BoolVar(&f.review, "review", false, "hand it in for review")
+	c.Flags().BoolVar(&f.over, "over", false, "on a site: also where a version is public that was sent later")
+	c.Flags().BoolVar(&f.anyway, "accept-differences", false, "on a site: also where players get it in another form than it was sent")
 	c.MarkFlagsMutuallyExclusive("password", "at", "to-players", "testers", "review")
 	a.withNotice(c)
 	a.withTo(c)
@@ -57,6 +62,7 @@ func (a *console) runPublish(ctx context.Context, f publishFlags) error {
 	if err != nil {
 		return err
 	}
+	k.Courier.Over, k.Courier.Anyway = f.over, f.anyway
 	var now *app.Deliveries
 	switch {
 	case f.password:

@@ -144,7 +144,7 @@ func TestFormatExamples(t *testing.T) {
 		"project.md":  {readProject(t)},
 		"rulebook.md": {func(data []byte) error { _, err := rulebook.Parse("example", data); return err }},
 		"logbook.md":  {readLogbook(t)},
-		"site.md":     {strictly[site.Index], strictly[[]site.Held]},
+		"site.md":     {strictly[site.Index], strictly[site.Index], strictly[site.Contents]},
 		"round.md":    {readRound, readQuestions(t)},
 		"json.md":     {strictly[checkJSON]},
 	} {

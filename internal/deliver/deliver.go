@@ -36,6 +36,8 @@ type Courier struct {
 	Report  progress.Reporter
 	Now     func() time.Time
 	Prompt  portal.Prompt // shows where to confirm a log-in; nil where nobody can
+	Over    bool          // a version of a site is published though what is public was sent later
+	Anyway  bool          // it is published though players get it in another form than it was sent
 
 	pretends bool // no request is made, so no key is needed
 }
@@ -47,6 +49,7 @@ type Status struct {
 	Took  site.Sent // what an upload to a site took
 	Would string    // of a dry run: the state that it would have
 	Note  string    // what the state doesn't say
+	Seen  *Live     // what players get, where that was looked at
 }
 
 // Link is where the delivery can be looked at: the public link, or the one for its owner.

@@ -32,7 +32,7 @@ import (
 // A Difference is something that players get in another form than it was packed.
 type Difference struct {
 	File string `json:"file"`
-	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation" or "cache"
+	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation", "link" or "cache"
 	Says string `json:"says"`
 	Fix  string `json:"fix"`
 }
@@ -113,47 +113,110 @@ func (v *visitor) opens(ctx context.Context, link string) (string, error) {
 // password finds a field for one, as a page has that lets only some in.
 var password = regexp.MustCompile(`(?i)<input[^>]+type\s*=\s*["']?password`)
 
-// site looks at every file of a version.
+// site looks at every file of the version that players are led to.
 func (v *visitor) site(ctx context.Context, current, folder string, list []site.Held, serves []string) (*Live, error) {
 	v.seen.Link, v.seen.Differences = v.link, []Difference{}
-	got, err := v.fetch(ctx, v.link+"havvel.json", false)
-	if err != nil {
-		return nil, err
+	leads, err := v.leads(ctx, current)
+	if err != nil || !leads {
+		return &v.seen, err
 	}
-	var x site.Index
-	switch {
-	case got.status != http.StatusOK || json.Unmarshal(got.start, &x) != nil:
-		v.say(
-			"havvel.json",
-			"missing",
-			fmt.Sprintf("the public address does not show what is on the site (status %d)", got.status),
-			"is public in havvel.toml the address of the same folder?",
-		)
-		return &v.seen, nil
-	case x.Current != current:
-		v.say(
-			"havvel.json",
-			"stale",
-			fmt.Sprintf("players are led to %s, and not to %s, which is current on the site", x.Current, current),
-			"something in between keeps an old answer: empty its cache, and have it pass havvel.json on",
-		)
-	}
-	if age := maxAge(got.header.Get("Cache-Control")); age > 60 {
-		v.say(
-			"havvel.json",
-			"cache",
-			fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age),
-			"have the web server send Cache-Control: no-store for havvel.json",
-		)
+	return v.files(ctx, folder, list, serves)
+}
+
+// files looks at every file of a version, whether players are led to it or not.
+func (v *visitor) files(ctx context.Context, folder string, list []site.Held, serves []string) (*Live, error) {
+	v.seen.Link = v.link
+	if v.seen.Differences == nil {
+		v.seen.Differences = []Difference{}
 	}
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(6)
 	for _, h := range list {
 		work.Go(func() error { return v.file(ctx, "versions/"+folder+"/", h, serves) })
 	}
-	err = work.Wait()
+	err := work.Wait()
 	slices.SortFunc(v.seen.Differences, func(a, b Difference) int { return strings.Compare(a.File+a.Kind, b.File+b.Kind) })
 	return &v.seen, err
+}
+
+// leads looks where players are led, around caches and through them, and says what is wrong. It reports whether the public address shows
+// the site at all.
+func (v *visitor) leads(ctx context.Context, current string) (bool, error) {
+	fresh, err := v.index(ctx, true)
+	if err != nil {
+		return false, err
+	}
+	kept, err := v.index(ctx, false)
+	if err != nil {
+		return false, err
+	}
+	if !fresh.read || fresh.Current != current && fresh.Current == kept.Current {
+		why := fmt.Sprintf("players are led to %q, and not to %q, which is current on the site", fresh.Current, current)
+		if !fresh.read {
+			why = fmt.Sprintf("the public address does not show what is on the site (status %d)", fresh.status)
+		}
+		v.say("havvel.json", "missing", why, "is public in havvel.toml the address of the same folder?")
+		return false, nil
+	}
+	age := maxAge(kept.header.Get("Cache-Control"))
+	switch {
+	case kept.Current != current:
+		left := max(0, time.Duration(age-seconds(kept.header.Get("Age")))*time.Second)
+		v.say("havvel.json", "stale", "a cache on the way still leads players to "+kept.Current+until(time.Now(), left, age),
+			"empty that cache, and have it pass havvel.json on (Cache-Control: no-store)")
+	case age > 60:
+		v.say("havvel.json", "cache", fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age),
+			"have the web server send Cache-Control: no-store for havvel.json")
+	}
+	return true, v.opened(ctx)
+}
+
+// until says how long a cache keeps what it has.
+func until(now time.Time, left time.Duration, age int) string {
+	if age == 0 {
+		return ", for a time that it doesn't say"
+	}
+	return fmt.Sprintf(", until %s at the latest", now.Add(left).Local().Format("15:04:05"))
+}
+
+func seconds(text string) int {
+	n, _ := strconv.Atoi(text) // 0 where it doesn't say
+	return n
+}
+
+// A front is what a site's index says, as players get it.
+type front struct {
+	site.Index
+	read   bool
+	status int
+	header http.Header
+}
+
+func (v *visitor) index(ctx context.Context, around bool) (*front, error) {
+	got, err := v.fetch(ctx, v.link+"havvel.json", around)
+	if err != nil {
+		return nil, err
+	}
+	f := &front{status: got.status, header: got.header}
+	f.read = got.status == http.StatusOK && json.Unmarshal(got.start, &f.Index) == nil
+	return f, nil
+}
+
+const servesIndex = "have the web server serve index.html for the folder"
+
+// opened looks whether the public link opens as the site's page.
+func (v *visitor) opened(ctx context.Context) error {
+	got, err := v.fetch(ctx, v.link, true)
+	if err != nil {
+		return err
+	}
+	switch {
+	case got.status != http.StatusOK:
+		v.say("", "link", fmt.Sprintf("the public link answers with status %d", got.status), servesIndex)
+	case !site.Opens(got.start):
+		v.say("", "link", "the public link shows another page than the one that opens the game", servesIndex)
+	}
+	return nil
 }
 
 // maxAge is for how many seconds an answer may be kept (RFC 9111 section 5.2.2.1).

@@ -102,8 +102,9 @@ func (t *portalTarget) Ask(ctx context.Context, l *logbook.Delivery, wait time.D
 	return t.run(ctx, l, Follow, wait)
 }
 
-func (t *portalTarget) Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, error) {
-	return t.run(ctx, l, by, portal.ByRulebook)
+func (t *portalTarget) Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, *Live, error) {
+	answer, err := t.run(ctx, l, by, portal.ByRulebook)
+	return answer, nil, err
 }
 
 func (t *portalTarget) Withdraw(ctx context.Context, l *logbook.Delivery) (*portal.Answer, error) {

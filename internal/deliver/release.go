@@ -27,7 +27,7 @@ func (c *Courier) release(ctx context.Context, d *project.Destination, l *logboo
 	if !t.Can(by) {
 		return nil, t.No(by)
 	}
-	answer, err := t.Release(ctx, l, by)
+	answer, seen, err := t.Release(ctx, l, by)
 	if answer, err = c.sure(ctx, d, l, answer, err, rulebook.Public); err != nil {
 		return nil, err
 	}
@@ -39,6 +39,9 @@ func (c *Courier) release(ctx context.Context, d *project.Destination, l *logboo
 		}
 	}
 	status, err := c.record(ctx, d, l, answer)
+	if status != nil {
+		status.Seen = seen
+	}
 	if err != nil || status.State != rulebook.Public {
 		if err == nil && untold && status.Note == "" {
 			status.Note = d.Rules.Name + " was asked for it and didn't say no; its rulebook can't tell when it is public"

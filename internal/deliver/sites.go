@@ -69,6 +69,9 @@ func (c *Courier) once(
 	defer store.Close()
 	s := site.New(store, d.Keep, sender())
 	s.Report = c.Report
+	if d.KeepFor > 0 {
+		s.Grace = time.Duration(d.KeepFor)
+	}
 	return true, do(ctx, s)
 }
 
@@ -173,15 +176,9 @@ func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Durati
 	return answer, err
 }
 
-// Release makes a delivery the current one.
-func (t *siteTarget) Release(ctx context.Context, l *logbook.Delivery, _ Ability) (*portal.Answer, error) {
-	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, l.Values.Text(folderValue)) })
-	return &portal.Answer{State: rulebook.Public, Link: t.to.Public}, err
-}
-
 // Withdraw makes none the current one.
 func (t *siteTarget) Withdraw(ctx context.Context, _ *logbook.Delivery) (*portal.Answer, error) {
-	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error { return s.Switch(ctx, "") })
+	_, err := t.become(ctx, "", true)
 	return &portal.Answer{State: rulebook.Withdrawn}, err
 }
 
@@ -194,8 +191,7 @@ func (t *siteTarget) Look(ctx context.Context, l *logbook.Delivery) (*Live, erro
 	if !t.Can(Compare) {
 		return nil, t.No(Compare)
 	}
-	v := newVisitor(t.to.Public)
-	v.isolated = t.to.Isolation
+	v := t.visitor()
 	var x *site.Index
 	var list []site.Held
 	folder := l.Values.Text(folderValue)

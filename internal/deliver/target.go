@@ -43,8 +43,9 @@ type Target interface {
 	Send(context.Context, Parcel) (Receipt, error)
 	// Ask says what state a delivery is in. With a wait, it asks until that is decided, for that long at most.
 	Ask(ctx context.Context, l *logbook.Delivery, wait time.Duration) (*portal.Answer, error)
-	// Release makes a delivery public: one that was sent, by Publish, or one that was public before, by Back.
-	Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, error)
+	// Release makes a delivery public: one that was sent, by Publish, or one that was public before, by Back. Where it was looked at what
+	// players get, that is seen; it may be nil.
+	Release(ctx context.Context, l *logbook.Delivery, by Ability) (answer *portal.Answer, seen *Live, err error)
 	// Withdraw takes a delivery offline.
 	Withdraw(ctx context.Context, l *logbook.Delivery) (*portal.Answer, error)
 	// Do does something else with a delivery; detail is what it needs for that: the password, the time, the share, the list.

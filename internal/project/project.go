@@ -74,9 +74,11 @@ type Destination struct {
 	// that
 	Encode string `toml:"encode"`
 
-	Public   string `toml:"public"`   // of a site: the address under which players reach it
-	Keep     int    `toml:"keep"`     // of a site: how many versions stay there; default: all
-	Identity string `toml:"identity"` // of a site by SFTP: the private key; default: the SSH agent's keys, or your own
+	Public string `toml:"public"` // of a site: the address under which players reach it
+	Keep   int    `toml:"keep"`   // of a site: how many versions stay there; default: all
+	// of a site: how long a version that was public stays all the same, for players who are in it; default: 24h
+	KeepFor  settings.Span `toml:"keep_for"`
+	Identity string        `toml:"identity"` // of a site by SFTP: the private key; default: the SSH agent's keys, or your own
 	// of a site: precompressed files that its web server sends with Content-Encoding: "gzip", "br"
 	Serves    []string `toml:"serves"`
 	Isolation bool     `toml:"isolation"` // of a site: whether its web server sends cross-origin isolation headers, which threads need

@@ -2,7 +2,6 @@ package site
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/sha256"
 	_ "embed"
@@ -13,7 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"slices"
+	"strings"
 	"time"
 
 	"havvel/internal/fault"
@@ -21,24 +20,17 @@ import (
 )
 
 // Format is the version of the layout (docs/formats/site.md).
-const Format = 1
+const Format = 2
 
-// Names at a site's root.
+// Names at a site's root. Players read the first two, which only Switch writes.
 const (
-	indexName  = "havvel.json"       // says which version is current
-	pageName   = "index.html"        // opens it
-	lockName   = "havvel.lock"       // is there while somebody sends
-	folderName = "versions"          // holds a folder for each version
-	listName   = "havvel-files.json" // in a version's folder: what it holds; written when all is there
+	pageName     = "index.html"           // opens the current version
+	indexName    = "havvel.json"          // says which that is
+	registerName = "havvel-versions.json" // says which versions there are
+	lockName     = "havvel.lock"          // is there while somebody sends
+	folderName   = "versions"             // holds a folder for each version
+	listName     = "havvel-files.json"    // in a version's folder: what it holds; written when all is there
 )
-
-// An Index is the small file that says which version is current, and which there are.
-type Index struct {
-	Format     int       `json:"havvel_site"`
-	Current    string    `json:"current"` // name of a version's folder; "" for none
-	Versions   []Version `json:"versions"`
-	Unfinished []string  `json:"unfinished,omitempty"` // folders that an upload began
-}
 
 // A Version is one complete folder.
 type Version struct {
@@ -48,7 +40,16 @@ type Version struct {
 	Sent        time.Time `json:"sent"`
 	Files       int       `json:"files"`
 	Bytes       int64     `json:"bytes"`
-	Public      bool      `json:"public"` // it was current once
+	Public      bool      `json:"public,omitempty"` // it was current once; written in format 1 only
+}
+
+// Contents is what a version's folder says of itself: all that has to be known when nothing else is left.
+type Contents struct {
+	Format      int       `json:"havvel_site"`
+	Version     string    `json:"version"`
+	Fingerprint string    `json:"fingerprint"`
+	Sent        time.Time `json:"sent"`
+	Files       []Held    `json:"files"`
 }
 
 // Held is one file of a version.
@@ -58,18 +59,11 @@ type Held struct {
 	SHA256 string `json:"sha256"`
 }
 
-// Find returns the version in a folder, or nil.
-func (x *Index) Find(folder string) *Version {
-	if i := slices.IndexFunc(x.Versions, func(v Version) bool { return v.Folder == folder }); i >= 0 {
-		return &x.Versions[i]
-	}
-	return nil
-}
-
 // A Site is the layout on one store.
 type Site struct {
 	Store Store
-	Keep  int // how many versions stay; 0 for all
+	Keep  int           // how many versions stay; 0 for all
+	Grace time.Duration // how long one stays that was public, for players who are in it
 	Who   string
 	Now   func() time.Time
 
@@ -80,7 +74,7 @@ type Site struct {
 
 // New returns the site on a store. Others who want to send at the same time see who.
 func New(s Store, keep int, who string) *Site {
-	return &Site{Store: s, Keep: keep, Who: who, Now: time.Now, Report: progress.None, Patience: 5 * time.Second}
+	return &Site{Store: s, Keep: keep, Grace: 24 * time.Hour, Who: who, Now: time.Now, Report: progress.None, Patience: 5 * time.Second}
 }
 
 // Foreign says that there is something at the root that Havvel did not write.
@@ -93,34 +87,6 @@ func (e *Foreign) Error() string {
 // Fault tells it.
 func (e *Foreign) Fault() *fault.Error {
 	return fault.Tell(e, fault.No, "name a folder for this game alone in the destination's address, or move the file away")
-}
-
-// Index reads the index; an empty one when nothing was sent yet.
-func (s *Site) Index(ctx context.Context) (*Index, error) {
-	data, err := s.Store.Read(ctx, indexName)
-	if errors.Is(err, fs.ErrNotExist) {
-		return &Index{Format: Format}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	var x Index
-	if err := json.Unmarshal(data, &x); err != nil || x.Format == 0 {
-		return nil, &Foreign{indexName}
-	}
-	if x.Format > Format {
-		return nil, fmt.Errorf("the site was written by a newer havvel (format %d); this one knows %d", x.Format, Format)
-	}
-	return &x, nil
-}
-
-func (s *Site) write(ctx context.Context, x *Index) error {
-	x.Format = Format
-	data, err := json.MarshalIndent(x, "", "  ")
-	if err != nil {
-		return err
-	}
-	return s.Store.Swap(ctx, small(indexName, append(data, '\n'), "application/json", "no-store"))
 }
 
 func small(name string, data []byte, kind, cache string) File {
@@ -144,17 +110,27 @@ func small(name string, data []byte, kind, cache string) File {
 var openPage []byte
 
 // ours stands in the page that opens the current version.
-var ours = []byte(`<meta name="generator" content="havvel site 1">`)
+var ours = []byte(`<meta name="generator" content="havvel site `)
+
+// Opens reports whether a page is one that opens a site's current version.
+func Opens(page []byte) bool { return bytes.Contains(page, ours) }
+
+// ownPage reads the page at the root; nil where there is none. One that Havvel did not write is an error.
+func (s *Site) ownPage(ctx context.Context) ([]byte, error) {
+	data, err := s.Store.Read(ctx, pageName)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, nil
+	case err == nil && !Opens(data):
+		return nil, &Foreign{pageName}
+	}
+	return data, err
+}
 
 // page makes sure that the page at the root is ours.
 func (s *Site) page(ctx context.Context) error {
-	data, err := s.Store.Read(ctx, pageName)
-	switch {
-	case err == nil && bytes.Equal(data, openPage):
-		return nil
-	case err == nil && !bytes.Contains(data, ours):
-		return &Foreign{pageName}
-	case err != nil && !errors.Is(err, fs.ErrNotExist):
+	data, err := s.ownPage(ctx)
+	if err != nil || bytes.Equal(data, openPage) {
 		return err
 	}
 	return s.Store.Swap(ctx, small(pageName, openPage, "text/html; charset=utf-8", "no-cache"))
@@ -170,6 +146,14 @@ func Folder(version, fingerprint string) string { return version + "-" + fingerp
 
 // Held reads what a version holds; nil when it is not complete.
 func (s *Site) Held(ctx context.Context, folder string) ([]Held, error) {
+	c, err := s.contents(ctx, folder)
+	if c == nil {
+		return nil, err
+	}
+	return c.Files, nil
+}
+
+func (s *Site) contents(ctx context.Context, folder string) (*Contents, error) {
 	data, err := s.Store.Read(ctx, path.Join(folderName, folder, listName))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -177,11 +161,18 @@ func (s *Site) Held(ctx context.Context, folder string) ([]Held, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []Held
-	if json.Unmarshal(data, &list) != nil {
+	var c Contents
+	if json.Unmarshal(data, &c) == nil && c.Format > 0 {
+		return &c, nil
+	}
+	if json.Unmarshal(data, &c.Files) != nil { // of format 1
 		return nil, nil
 	}
-	return list, nil
+	c.Version = folder
+	if i := strings.LastIndexByte(folder, '-'); i > 0 {
+		c.Version = folder[:i]
+	}
+	return &c, nil
 }
 
 // Broken says that a version is not as it was sent.
@@ -235,70 +226,4 @@ func (s *Site) compare(ctx context.Context, folder string, list []Held) error {
 		}
 	}
 	return nil
-}
-
-// Switch makes a version current, or none when folder is "". It looks at it first. The switch is one write, and the last one.
-func (s *Site) Switch(ctx context.Context, folder string) error {
-	return s.alone(ctx, func(ctx context.Context) error {
-		x, err := s.Index(ctx)
-		if err != nil {
-			return err
-		}
-		if folder != "" {
-			v := x.Find(folder)
-			if v == nil {
-				return &Gone{folder}
-			}
-			if err := s.Verify(ctx, folder); err != nil {
-				return err
-			}
-			v.Public = true
-		}
-		if err := s.page(ctx); err != nil {
-			return err
-		}
-		x.Current = folder
-		return s.write(ctx, x)
-	})
-}
-
-// Gone says that a version is not on the site any more.
-type Gone struct{ Folder string }
-
-func (e *Gone) Error() string {
-	return fmt.Sprintf("%s is not there any more; send that version again", e.Folder)
-}
-
-// Fault tells it.
-func (e *Gone) Fault() *fault.Error { return fault.Tell(e, fault.No, "send that version again") }
-
-// prune takes away what is more than Keep versions, the oldest first, and never the current one; and what uploads left that
-// did not end. Only folders that the index names are touched.
-func (s *Site) prune(ctx context.Context, x *Index, fresh string) error {
-	slices.SortStableFunc(x.Versions, func(a, b Version) int { return cmp.Compare(a.Sent.UnixNano(), b.Sent.UnixNano()) })
-	var gone []string
-	for s.Keep > 0 && len(x.Versions) > s.Keep {
-		i := slices.IndexFunc(x.Versions, func(v Version) bool { return v.Folder != x.Current && v.Folder != fresh })
-		if i < 0 {
-			break
-		}
-		gone = append(gone, x.Versions[i].Folder)
-		x.Versions = slices.Delete(x.Versions, i, i+1)
-	}
-	for _, folder := range x.Unfinished {
-		if x.Find(folder) == nil && folder != fresh {
-			gone = append(gone, folder)
-		}
-	}
-	x.Unfinished = gone // until they are taken away
-	if err := s.write(ctx, x); err != nil || len(gone) == 0 {
-		return err
-	}
-	for _, folder := range gone {
-		if err := s.Store.Remove(ctx, path.Join(folderName, folder)); err != nil {
-			return err
-		}
-	}
-	x.Unfinished = nil
-	return s.write(ctx, x)
 }

@@ -27,7 +27,8 @@ type Sent struct {
 	Bytes               int64 // uploaded
 }
 
-// Send uploads a version into a folder of its own. Nobody sees it before Switch. What a broken upload left is gone on from.
+// Send uploads a version into a folder of its own. Nothing that players read is written: nobody sees it before Switch. What a broken
+// upload left is gone on from.
 func (s *Site) Send(ctx context.Context, p Parcel, report progress.Reporter) (sent Sent, err error) {
 	err = s.alone(ctx, func(ctx context.Context) error {
 		sent, err = s.send(ctx, p, report)
@@ -42,7 +43,7 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	if err != nil {
 		return sent, err
 	}
-	if err := s.page(ctx); err != nil { // before anything is sent: it tells whether the place is ours
+	if _, err := s.ownPage(ctx); err != nil { // before anything is sent: it tells whether the place is ours
 		return sent, err
 	}
 	known, err := s.known(ctx, x)
@@ -51,25 +52,21 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	}
 	if x.Find(p.Folder) == nil && !slices.Contains(x.Unfinished, p.Folder) {
 		x.Unfinished = append(x.Unfinished, p.Folder)
-		if err := s.write(ctx, x); err != nil {
+		if err := s.register(ctx, x); err != nil {
 			return sent, err
 		}
 	}
-	if sent, err = s.upload(ctx, p, known, report); err != nil {
+	about := Contents{Format: Format, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC()}
+	if sent, err = s.upload(ctx, p, about, known, report); err != nil {
 		return sent, err
 	}
-	v := Version{Folder: p.Folder, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC(), Files: len(p.Files)}
+	v := Version{Folder: p.Folder, Version: p.Version, Fingerprint: p.Fingerprint, Sent: about.Sent, Files: len(p.Files)}
 	for _, f := range p.Files {
 		v.Bytes += f.Bytes
 	}
-	if old := x.Find(p.Folder); old != nil {
-		v.Public = old.Public
-		*old = v
-	} else {
-		x.Versions = append(x.Versions, v)
-	}
+	x.Versions = append(slices.DeleteFunc(x.Versions, func(o Version) bool { return o.Folder == p.Folder }), v)
 	x.Unfinished = slices.DeleteFunc(x.Unfinished, func(f string) bool { return f == p.Folder })
-	return sent, s.prune(ctx, x, p.Folder)
+	return sent, s.register(ctx, x)
 }
 
 // known lists where contents are on the host, by their SHA-256: in the current version and the last one.
@@ -95,21 +92,25 @@ func (s *Site) known(ctx context.Context, x *Index) (map[string]string, error) {
 }
 
 // upload brings every file there, looks at all of it, and writes the list that says that the version is complete.
-func (s *Site) upload(ctx context.Context, p Parcel, known map[string]string, report progress.Reporter) (Sent, error) {
+func (s *Site) upload(
+	ctx context.Context, p Parcel, about Contents, known map[string]string, report progress.Reporter,
+) (Sent, error) {
 	root := path.Join(folderName, p.Folder)
 	there, err := s.Store.List(ctx, root)
 	if err != nil {
 		return Sent{}, err
 	}
-	var list []Held
 	var total int64
 	for _, f := range p.Files {
-		list = append(list, Held{f.Name, f.Bytes, f.SHA256})
+		about.Files = append(about.Files, Held{f.Name, f.Bytes, f.SHA256})
 		total += f.Bytes
 	}
-	data, err := json.Marshal(list)
+	data, err := json.Marshal(about)
 	if err != nil {
 		return Sent{}, err
+	}
+	if there[pageName] == int64(len(ledOn)) { // perhaps what prune left
+		delete(there, pageName)
 	}
 	report.Begin("sending", total)
 	defer report.End()
@@ -136,7 +137,7 @@ func (s *Site) upload(ctx context.Context, p Parcel, known map[string]string, re
 		}
 		return l.sent, err
 	}
-	if err := s.compare(ctx, p.Folder, list); err != nil {
+	if err := s.compare(ctx, p.Folder, about.Files); err != nil {
 		return l.sent, err
 	}
 	return l.sent, s.Store.Swap(ctx, small(path.Join(root, listName), data, "application/json", "no-cache"))

@@ -18,6 +18,9 @@ type Store interface {
 	// List returns the sizes of all files below a folder, by names relative to it; none when there is no such folder. Files
 	// that a Put has not finished are not among them.
 	List(ctx context.Context, folder string) (map[string]int64, error)
+	// Names returns the names of the files and folders right in a folder, "" for the root. A folder that is not there, or can't be
+	// listed, is an error.
+	Names(ctx context.Context, folder string) ([]string, error)
 	// Read returns a small file.
 	Read(ctx context.Context, name string) ([]byte, error)
 	// Put makes a file, whole or not at all. Where the protocol can, it goes on where an earlier Put of the same content

@@ -67,6 +67,15 @@ func (s store) List(ctx context.Context, folder string) (map[string]int64, error
 	return sizes, err
 }
 
+func (s store) Names(_ context.Context, folder string) ([]string, error) {
+	entries, err := os.ReadDir(s.path(folder))
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name()
+	}
+	return names, err
+}
+
 func (s store) Read(_ context.Context, name string) ([]byte, error) { return os.ReadFile(s.path(name)) }
 
 func (s store) Put(ctx context.Context, f site.File, sent func(int64)) error {

@@ -229,6 +229,22 @@ func list(ctx context.Context, c *client.ServerConn, folder, prefix string, size
 	return nil
 }
 
+func (s *store) Names(ctx context.Context, folder string) (names []string, err error) {
+	err = s.with(ctx, func(c *client.ServerConn) error {
+		if err := c.ChangeDir(s.path(folder)); err != nil {
+			return err
+		}
+		entries, err := c.List(".")
+		for _, e := range entries {
+			if e.Name != "." && e.Name != ".." {
+				names = append(names, e.Name)
+			}
+		}
+		return err
+	})
+	return names, err
+}
+
 func (s *store) Read(ctx context.Context, name string) (data []byte, err error) {
 	err = s.with(ctx, func(c *client.ServerConn) error {
 		r, err := c.Retr(s.path(name))

@@ -93,6 +93,21 @@ func (s *store) List(ctx context.Context, folder string) (map[string]int64, erro
 	return sizes, nil
 }
 
+func (s *store) Names(ctx context.Context, folder string) ([]string, error) {
+	prefix := s.path(folder) + "/"
+	if prefix == "/" {
+		prefix = ""
+	}
+	var names []string
+	for o := range s.c.ListObjectsIter(ctx, s.bucket, client.ListObjectsOptions{Prefix: prefix}) {
+		if o.Err != nil {
+			return nil, s.classify(o.Err)
+		}
+		names = append(names, strings.TrimSuffix(strings.TrimPrefix(o.Key, prefix), "/"))
+	}
+	return names, nil
+}
+
 func (s *store) Read(ctx context.Context, name string) ([]byte, error) {
 	o, err := s.c.GetObject(ctx, s.bucket, s.path(name), client.GetObjectOptions{})
 	if err != nil {

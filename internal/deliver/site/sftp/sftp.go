@@ -140,6 +140,15 @@ func (s *store) list(ctx context.Context, folder, prefix string, sizes map[strin
 	return nil
 }
 
+func (s *store) Names(ctx context.Context, folder string) ([]string, error) {
+	entries, err := s.c.ReadDirContext(ctx, s.path(folder))
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name()
+	}
+	return names, s.classify(err)
+}
+
 func (s *store) Read(_ context.Context, name string) ([]byte, error) {
 	f, err := s.c.Open(s.path(name))
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 
@@ -50,6 +51,14 @@ func Conforms(t *testing.T, s site.Store) {
 	must("listing", err)
 	if len(list) != 2 || list["data/lane 1.pack"] != int64(len(large)) || list["empty.txt"] != 0 {
 		t.Errorf("listed: %v", list)
+	}
+	names, err := s.Names(ctx, "versions/1")
+	slices.Sort(names)
+	if err != nil || !slices.Equal(names, []string{"data", "empty.txt"}) {
+		t.Errorf("names right in a folder: %q (%v)", names, err)
+	}
+	if names, err := s.Names(ctx, ""); err != nil || !slices.Contains(names, "versions") {
+		t.Errorf("names at the root: %q (%v)", names, err)
 	}
 	if data, err := s.Read(ctx, "versions/1/data/lane 1.pack"); err != nil || string(data) != large {
 		t.Errorf("read back %d bytes (%v)", len(data), err)

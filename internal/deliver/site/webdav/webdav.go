@@ -160,6 +160,15 @@ func (s *store) list(ctx context.Context, folder, prefix string, sizes map[strin
 	return nil
 }
 
+func (s *store) Names(_ context.Context, folder string) ([]string, error) {
+	entries, err := s.c.ReadDir(strings.TrimSuffix(s.path(folder), "/"))
+	names := make([]string, len(entries))
+	for i, e := range entries {
+		names[i] = e.Name()
+	}
+	return names, s.classify(err)
+}
+
 func (s *store) Read(_ context.Context, name string) ([]byte, error) {
 	data, err := s.c.Read(s.path(name))
 	return data, s.classify(err)

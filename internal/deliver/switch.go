@@ -1,0 +1,123 @@
+package deliver
+
+import (
+	"context"
+	"fmt"
+
+	"havvel/internal/deliver/portal"
+	"havvel/internal/deliver/site"
+	"havvel/internal/fault"
+	"havvel/internal/logbook"
+	"havvel/internal/rulebook"
+)
+
+// Unfit says that players would get a version in another form than it was sent, or were not led to it.
+type Unfit struct {
+	Version, Link string
+	Seen          *Live
+	Switched      bool // it was current for a moment
+	Back          bool // then players have what they had again, as was seen
+}
+
+func (e *Unfit) Error() string {
+	switch {
+	case !e.Switched:
+		return fmt.Sprintf("version %s is not public: players would not get it as it was sent; nothing was changed", e.Version)
+	case e.Back:
+		return fmt.Sprintf("version %s is not public: its link did not open, so it was taken back; players have what they had", e.Version)
+	}
+	return fmt.Sprintf("version %s was made public, its link did not open, and whether it was taken back can't be told", e.Version)
+}
+
+// Fault tells it.
+func (e *Unfit) Fault() *fault.Error {
+	if e.Switched && !e.Back {
+		return fault.Tell(e, fault.Unreachable, "open "+e.Link+" yourself; havvel back makes the earlier version public")
+	}
+	return fault.Tell(e, fault.No, "fix that on the web server, or go on all the same with --accept-differences")
+}
+
+// Release makes a delivery the current one. Where it is known where players go, every file is looked at there before, and the link
+// after it. A link that doesn't open then is switched back.
+func (t *siteTarget) Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, *Live, error) {
+	folder := l.Values.Text(folderValue)
+	answer := &portal.Answer{State: rulebook.Public, Link: t.to.Public}
+	looks := t.Can(Compare) && !t.Anyway
+	var seen *Live
+	if looks {
+		var err error
+		if seen, err = t.lookAhead(ctx, folder); err != nil {
+			return nil, nil, err
+		}
+		if seen.unfit() {
+			return nil, nil, &Unfit{Version: l.Version, Link: t.to.Public, Seen: seen}
+		}
+	}
+	before, err := t.become(ctx, folder, by == Back || t.Over)
+	if err != nil || !looks {
+		return answer, nil, err
+	}
+	v := t.visitor()
+	v.seen.Differences = seen.Differences
+	if _, err := v.leads(ctx, folder); err != nil {
+		return answer, nil, nil // who looks next says that players can't be reached
+	}
+	seen.Differences = v.seen.Differences
+	if !seen.unfit() {
+		return answer, seen, nil
+	}
+	return nil, nil, &Unfit{Version: l.Version, Link: t.to.Public, Seen: seen, Switched: true, Back: t.takeBack(ctx, before)}
+}
+
+func (t *siteTarget) visitor() *visitor {
+	v := newVisitor(t.to.Public)
+	v.isolated = t.to.Isolation
+	return v
+}
+
+// lookAhead looks at every file of a version where players will get it.
+func (t *siteTarget) lookAhead(ctx context.Context, folder string) (*Live, error) {
+	var list []site.Held
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
+		list, err = s.Held(ctx, folder)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	seen, err := t.visitor().files(ctx, folder, list, t.to.Serves)
+	if err != nil && ctx.Err() == nil {
+		told := fault.Of(err)
+		return nil, fault.Tell(err, told.Kind, "nothing was changed; --accept-differences goes on without looking at what players get")
+	}
+	return seen, err
+}
+
+// become makes a version current, and returns the one that was so before.
+func (t *siteTarget) become(ctx context.Context, folder string, over bool) (before string, err error) {
+	err = t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error {
+		change, err := s.Switch(ctx, folder, over)
+		before = change.Before
+		return err
+	})
+	return before, err
+}
+
+// takeBack makes the version current that was so before, and reports whether players were seen to have it.
+func (t *siteTarget) takeBack(ctx context.Context, before string) bool {
+	if _, err := t.become(ctx, before, true); err != nil {
+		return false
+	}
+	now, err := t.visitor().index(ctx, true)
+	return err == nil && (now.Current == before || before == "" && !now.read)
+}
+
+// unfit reports whether something is wrong with what players get that is not a cache's doing.
+func (l *Live) unfit() bool {
+	for _, d := range l.Differences {
+		if d.Kind != "stale" && d.Kind != "cache" {
+			return true
+		}
+	}
+	return false
+}
