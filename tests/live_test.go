@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"havvel/internal/demo/game"
@@ -101,6 +102,81 @@ func TestLive(t *testing.T) {
 			if files, _ := filepath.Glob(filepath.Join(root, "versions", "*", "game.js")); len(files) != 1 {
 				t.Errorf("%v", files)
 			}
+		})
+	}
+}
+
+// TestTakenBack: a link that doesn't open after a version was made public is taken back, and what players have then was seen; a cache
+// that still has the former answer is named with the time until which it keeps it.
+func TestTakenBack(t *testing.T) {
+	for name, c := range map[string]struct {
+		broken func(w http.ResponseWriter, r *http.Request, before []byte) bool // answers itself
+		code   int
+		says   []string
+		back   bool
+	}{
+		"a copy that is not made again": {func(w http.ResponseWriter, r *http.Request, before []byte) bool {
+			if !strings.HasSuffix(r.URL.Path, "havvel.json") {
+				return false
+			}
+			w.Write(before)
+			return true
+		}, 1, []string{"havvel.json: players are led to", "taken back; players have what they had"}, true},
+		"a page that breaks": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+			if r.URL.Path == "/" {
+				w.WriteHeader(http.StatusInternalServerError)
+			}
+			return r.URL.Path == "/"
+		}, 1, []string{"the public link answers with status 500", "taken back; players have what they had"}, true},
+		"nothing answers any more": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+			if strings.Contains(r.URL.Path, "/versions/") {
+				return false
+			}
+			w.WriteHeader(http.StatusBadGateway)
+			return true
+		}, 4, []string{"status 502", "can't be told", "havvel back"}, true},
+		"a cache": {func(w http.ResponseWriter, r *http.Request, before []byte) bool {
+			if !strings.HasSuffix(r.URL.Path, "havvel.json") || r.URL.RawQuery != "" {
+				return false
+			}
+			w.Header().Set("Cache-Control", "max-age=3600")
+			w.Header().Set("Age", "60")
+			w.Write(before)
+			return true
+		}, 1, []string{"a cache on the way still leads players to 0.4.0-", ", until "}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			root := t.TempDir()
+			var before atomic.Pointer[[]byte]
+			files := http.FileServer(http.Dir(root))
+			web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if b := before.Load(); b == nil || !c.broken(w, r, *b) {
+					files.ServeHTTP(w, r)
+				}
+			}))
+			defer web.Close()
+			p := siteProject(t, &machine{address: root}, web.URL, "")
+			run(t, p, "send").must(t, 0)
+			run(t, p, "publish").must(t, 0)
+			now := func() []byte {
+				data, err := os.ReadFile(filepath.Join(root, "havvel.json"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				return data
+			}
+			first := now()
+			raise(t, p, "0.4.0", "0.4.1")
+			run(t, p, "send").must(t, 0)
+			before.Store(&first)
+			run(t, p, "publish").must(t, c.code, c.says...)
+			before.Store(nil)
+			if back := strings.Contains(string(now()), `"current": "0.4.0-`); back != c.back {
+				t.Errorf("taken back: %v; the site says %s", back, now())
+			}
+			state := map[bool]string{true: "0.4.1    replaced", false: "0.4.1    public"}[c.back]
+			run(t, p, "where").must(t, 0, state)
 		})
 	}
 }

@@ -87,8 +87,8 @@ func (t *siteTarget) lookAhead(ctx context.Context, folder string) (*Live, error
 	}
 	seen, err := t.visitor().files(ctx, folder, list, t.to.Serves)
 	if err != nil && ctx.Err() == nil {
-		told := fault.Of(err)
-		return nil, fault.Tell(err, told.Kind, "nothing was changed; --accept-differences goes on without looking at what players get")
+		return nil, fault.New(fault.Of(err).Kind, "%s; nothing was changed", err.Error()).
+			Then("--accept-differences goes on without looking at what players get")
 	}
 	return seen, err
 }
