@@ -3,6 +3,7 @@ package ftp
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -19,6 +20,7 @@ import (
 	client "github.com/jlaffaye/ftp"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/idle"
 	"havvel/internal/progress"
 )
 
@@ -51,10 +53,6 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 	} else {
 		host = net.JoinHostPort(host, map[Security]string{Explicit: "21", Implicit: "990", Plain: "21"}[security])
 	}
-	options := []client.DialOption{
-		client.DialWithTimeout(dialLimit),
-		client.DialWithShutTimeout(30 * time.Second),
-	}
 	// Hosts want the session of the first connection on the others, too. With TLS 1.3 they send tickets that nobody reads on a
 	// connection that only uploads; closing it then resets it, and the end of the file is lost.
 	secure := &tls.Config{
@@ -63,15 +61,13 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 		MaxVersion:         tls.VersionTLS12,
 		ClientSessionCache: tls.NewLRUClientSessionCache(8),
 	}
-	switch security {
-	case Explicit:
+	options := []client.DialOption{client.DialWithShutTimeout(idle.Limit)}
+	if security == Explicit {
 		options = append(options, client.DialWithExplicitTLS(secure))
-	case Implicit:
-		options = append(options, client.DialWithTLS(secure))
 	}
 	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *client.ServerConn, lanes)}
 	s.dial = func(ctx context.Context) (*client.ServerConn, error) {
-		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{client.DialWithContext(ctx)})...)
+		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{client.DialWithDialFunc(lines(ctx, host, secure, security))})...)
 		if err != nil {
 			return nil, s.classify(err)
 		}
@@ -91,6 +87,28 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 		return c, nil
 	}
 	return s, s.with(ctx, func(c *client.ServerConn) error { return s.folders(c, s.root) })
+}
+
+// lines makes the connections of one session: the first carries commands, the others data. Those go to the same host, whatever address
+// it names: behind a router, that is often one of its own.
+func lines(ctx context.Context, host string, secure *tls.Config, security Security) func(string, string) (net.Conn, error) {
+	first := true
+	return func(network, address string) (net.Conn, error) {
+		command := first
+		if first = false; !command {
+			name, _, err := net.SplitHostPort(host)
+			_, port, wrong := net.SplitHostPort(address)
+			if err := cmp.Or(err, wrong); err != nil {
+				return nil, err
+			}
+			address = net.JoinHostPort(name, port)
+		}
+		c, err := idle.Dial(ctx, network, address)
+		if err != nil || security == Plain || command && security == Explicit {
+			return c, err
+		}
+		return tls.Client(c, secure), nil
+	}
 }
 
 // with does something on a connection that nobody else uses meanwhile. One that failed is not used again.

@@ -15,6 +15,7 @@ import (
 	"github.com/minio/minio-go/v7/pkg/credentials"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/idle"
 	"havvel/internal/progress"
 )
 
@@ -26,7 +27,13 @@ type store struct {
 // Open returns the store under an address: a host, the bucket, and a prefix. id and secret are the key pair.
 func Open(_ context.Context, address *url.URL, id, secret string) (site.Store, error) {
 	bucket, root, _ := strings.Cut(strings.Trim(address.Path, "/"), "/")
+	transport, err := client.DefaultTransport(address.Scheme == "https")
+	if err != nil {
+		return nil, err
+	}
+	transport.DialContext, transport.ResponseHeaderTimeout = idle.Dial, 0
 	c, err := client.New(address.Host, &client.Options{
+		Transport: transport,
 		Creds: credentials.NewStaticV4(
 			id,
 			secret,

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/idle"
 )
 
 type store struct {
@@ -24,6 +25,8 @@ type store struct {
 	root string
 	conn *ssh.Client
 	c    *client.Client
+
+	ended chan error // why the connection ended
 }
 
 // dialLimit is how long a host may take to answer.
@@ -44,14 +47,15 @@ func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 	if err != nil {
 		return nil, &site.Unreachable{Host: host, Cause: err}
 	}
-	conn.SetDeadline(time.Now().Add(dialLimit))
+	conn = idle.Answering(conn, idle.Limit)
 	c, channels, requests, err := ssh.NewClientConn(conn, host, config)
 	if err != nil {
 		conn.Close()
 		return nil, l.refused(host, err)
 	}
-	conn.SetDeadline(time.Time{})
-	s := &store{host: host, conn: ssh.NewClient(c, channels, requests)}
+	s := &store{host: host, conn: ssh.NewClient(c, channels, requests), ended: make(chan error, 1)}
+	go s.alive()
+	go func() { s.ended <- s.conn.Wait() }()
 	if s.c, err = client.NewClient(s.conn, client.UseConcurrentWrites(true), client.UseConcurrentReads(true)); err != nil {
 		s.conn.Close()
 		return nil, &site.Refused{
@@ -69,6 +73,16 @@ func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 	return s, nil
 }
 
+// alive has the host answer all the time, so that silence means that it doesn't (RFC 4254 section 4: what it doesn't know it refuses).
+func (s *store) alive() {
+	for {
+		if _, _, err := s.conn.SendRequest("keepalive@openssh.com", true, nil); err != nil {
+			return
+		}
+		time.Sleep(idle.Limit / 3)
+	}
+}
+
 // place is the root as the host names it; it is made if need be.
 func (s *store) place(root string) (string, error) {
 	if rest, ok := strings.CutPrefix(root, "~/"); ok {
@@ -78,7 +92,7 @@ func (s *store) place(root string) (string, error) {
 		}
 		root = path.Join(home, rest)
 	}
-	return root, s.c.MkdirAll(root)
+	return root, s.folders(root)
 }
 
 func (s *store) Lanes() int { return 6 }
@@ -99,16 +113,40 @@ func (s *store) classify(err error) error {
 		return err
 	case errors.Is(err, fs.ErrPermission):
 		return &site.Refused{Host: s.host, Why: "permission denied in " + s.root, Next: "name a folder that this user may write to", Cause: err}
+	case errors.As(err, &status) && status.Code == unsupported:
+		return &site.Refused{
+			Host:  s.host,
+			Why:   "its SFTP can't do what a site needs (" + status.Error() + ")",
+			Next:  "ask the people who run the host for another way in, such as WebDAV or an object store",
+			Cause: err,
+		}
 	case errors.As(err, &status):
 		return &site.Refused{
 			Host:  s.host,
-			Why:   "the folder " + s.root + " can't be written to (is the disk full?)",
+			Why:   "it can't write to " + s.root + " (" + status.Error() + "); is its disk full?",
 			Next:  "make room on the host, and run the same command again: it goes on where it stopped",
 			Cause: err,
 		}
 	}
-	return &site.Unreachable{Host: s.host, Cause: errors.New("the connection broke off")}
+	return &site.Unreachable{Host: s.host, Cause: s.why()}
 }
+
+// why is why the connection ended.
+func (s *store) why() error {
+	var silent *idle.Silent
+	select {
+	case err := <-s.ended:
+		s.ended <- err
+		if errors.As(err, &silent) {
+			return silent
+		}
+	case <-time.After(time.Second): // it hasn't
+	}
+	return errors.New("the connection broke off")
+}
+
+// unsupported is the status of what a host doesn't know (draft-ietf-secsh-filexfer-02, section 7).
+const unsupported = 8
 
 const part = ".havvel-part"
 
@@ -164,6 +202,14 @@ const chunk = 4 << 20
 
 // Put implements site.Store. The unfinished file's name holds its content's hash, so that only the same content goes on.
 func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
+	return s.put(ctx, f, readable, sent)
+}
+
+// readable is the least that a web server needs.
+const readable fs.FileMode = 0o644
+
+// put makes a file with a mode, if what this user's files have isn't enough.
+func (s *store) put(ctx context.Context, f site.File, mode fs.FileMode, sent func(int64)) error {
 	to := s.path(f.Name)
 	from, err := f.Open()
 	if err != nil {
@@ -173,28 +219,71 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	unfinished := fmt.Sprintf("%s.%.8s%s", to, f.SHA256, part)
 	w, err := s.c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
 	if errors.Is(err, fs.ErrNotExist) {
-		if err = s.c.MkdirAll(path.Dir(to)); err == nil {
+		if err = s.folders(path.Dir(to)); err == nil {
 			w, err = s.c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
 		}
 	}
 	if err != nil {
 		return s.classify(err)
 	}
-	if err := s.fill(ctx, w, from, f, sent); err != nil {
+	info, err := w.Stat()
+	if err != nil {
+		w.Close()
+		return s.classify(err)
+	}
+	if err := s.fill(ctx, w, from, f, info.Size(), sent); err != nil {
 		w.Close()
 		return err
+	}
+	if has := info.Mode().Perm(); has != mode && (mode != readable || has&readable != readable) {
+		w.Chmod(mode) // a host that has no modes needs none
 	}
 	if err := w.Close(); err != nil {
 		return s.classify(err)
 	}
-	return s.classify(s.c.PosixRename(unfinished, to))
+	return s.classify(s.replace(unfinished, to))
+}
+
+// replace gives a finished file its name. Hosts without the extension for it refuse a name that is taken: there the old file goes first,
+// and between the two steps there is none.
+func (s *store) replace(unfinished, to string) error {
+	err := s.c.PosixRename(unfinished, to)
+	var status *client.StatusError
+	if !errors.As(err, &status) {
+		return err
+	}
+	if err = s.c.Rename(unfinished, to); err == nil || !errors.As(err, &status) {
+		return err
+	}
+	if removed := s.c.Remove(to); removed != nil {
+		return err
+	}
+	return s.c.Rename(unfinished, to)
+}
+
+// folders makes a folder and those above it, for web servers to read.
+func (s *store) folders(folder string) error {
+	var made []string
+	for at := folder; at != "/" && at != "."; at = path.Dir(at) {
+		if _, err := s.c.Stat(at); err == nil {
+			break
+		}
+		made = append(made, at)
+	}
+	if err := s.c.MkdirAll(folder); err != nil {
+		return err
+	}
+	for _, at := range made {
+		s.c.Chmod(at, 0o755) // a host that has no modes needs none
+	}
+	return nil
 }
 
 // fill writes the part of a file that is not there yet.
-func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f site.File, sent func(int64)) error {
+func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f site.File, has int64, sent func(int64)) error {
 	var at int64
-	if info, err := w.Stat(); err == nil && info.Size() > chunk && info.Size() <= f.Bytes {
-		at = (info.Size() - 1) / chunk * chunk // the last chunk may have holes
+	if has > chunk && has <= f.Bytes {
+		at = (has - 1) / chunk * chunk // the last chunk may have holes
 		sent(at)
 		sent(-at) // neither sent now nor still to do: only how far it is
 	}
@@ -226,7 +315,7 @@ func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f 
 func (s *store) Copy(_ context.Context, from, to string) error {
 	err := s.c.Link(s.path(from), s.path(to))
 	if errors.Is(err, fs.ErrNotExist) {
-		if err := s.c.MkdirAll(path.Dir(s.path(to))); err != nil {
+		if err := s.folders(path.Dir(s.path(to))); err != nil {
 			return s.classify(err)
 		}
 		err = s.c.Link(s.path(from), s.path(to))
@@ -238,8 +327,13 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 	return s.classify(err)
 }
 
+// Swap leaves a file the mode that it has.
 func (s *store) Swap(ctx context.Context, f site.File) error {
-	return s.Put(ctx, f, func(int64) {})
+	mode := readable
+	if was, err := s.c.Stat(s.path(f.Name)); err == nil {
+		mode = was.Mode().Perm()
+	}
+	return s.put(ctx, f, mode, func(int64) {})
 }
 
 func (s *store) Claim(_ context.Context, name string) error {

@@ -12,11 +12,11 @@ import (
 	"path"
 	"strings"
 	"sync"
-	"time"
 
 	client "github.com/studio-b12/gowebdav"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/idle"
 	"havvel/internal/progress"
 )
 
@@ -36,7 +36,7 @@ func Open(ctx context.Context, address *url.URL, user, password string) (site.St
 	base := *address
 	base.User, base.Path = nil, ""
 	transport := bound(ctx, &http.Transport{
-		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, ResponseHeaderTimeout: 2 * time.Minute, IdleConnTimeout: time.Minute,
+		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, DialContext: idle.Dial,
 		WriteBufferSize: 64 << 10, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12},
 	})
 	c := client.NewAuthClient(base.String(), client.NewPreemptiveAuth(basic{user, password}))
