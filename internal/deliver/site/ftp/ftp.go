@@ -15,6 +15,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	client "github.com/jlaffaye/ftp"
@@ -36,8 +37,15 @@ const (
 
 type store struct {
 	host, root string
-	dial       func(context.Context) (*client.ServerConn, error)
-	idle       chan *client.ServerConn // connections that nobody uses now
+	dial       func(context.Context) (*session, error)
+	idle       chan *session // those that nobody uses now
+	open       atomic.Int32  // how many there are in all
+}
+
+// A session is a connection for commands, and the work that it is used for now: connections for data end with that.
+type session struct {
+	*client.ServerConn
+	ctx context.Context
 }
 
 const (
@@ -65,9 +73,10 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 	if security == Explicit {
 		options = append(options, client.DialWithExplicitTLS(secure))
 	}
-	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *client.ServerConn, lanes)}
-	s.dial = func(ctx context.Context) (*client.ServerConn, error) {
-		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{client.DialWithDialFunc(lines(ctx, host, secure, security))})...)
+	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *session, lanes)}
+	s.dial = func(ctx context.Context) (*session, error) {
+		l := &session{ctx: ctx}
+		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{client.DialWithDialFunc(l.lines(host, secure, security))})...)
 		if err != nil {
 			return nil, s.classify(err)
 		}
@@ -84,18 +93,18 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 				Cause: err,
 			}
 		}
-		return c, nil
+		l.ServerConn = c
+		return l, nil
 	}
 	return s, s.with(ctx, func(c *client.ServerConn) error { return s.folders(c, s.root) })
 }
 
-// lines makes the connections of one session: the first carries commands, the others data. Those go to the same host, whatever address
+// lines makes the connections of a session: the first carries commands, the others data. Those go to the same host, whatever address
 // it names: behind a router, that is often one of its own.
-func lines(ctx context.Context, host string, secure *tls.Config, security Security) func(string, string) (net.Conn, error) {
-	first := true
+func (l *session) lines(host string, secure *tls.Config, security Security) func(string, string) (net.Conn, error) {
 	return func(network, address string) (net.Conn, error) {
-		command := first
-		if first = false; !command {
+		command := l.ServerConn == nil
+		if !command {
 			name, _, err := net.SplitHostPort(host)
 			_, port, wrong := net.SplitHostPort(address)
 			if err := cmp.Or(err, wrong); err != nil {
@@ -103,42 +112,85 @@ func lines(ctx context.Context, host string, secure *tls.Config, security Securi
 			}
 			address = net.JoinHostPort(name, port)
 		}
-		c, err := idle.Dial(ctx, network, address)
-		if err != nil || security == Plain || command && security == Explicit {
-			return c, err
+		c, err := idle.Dial(l.ctx, network, address)
+		if err != nil {
+			return nil, err
+		}
+		if !command {
+			context.AfterFunc(l.ctx, func() { c.Close() })
+		}
+		if security == Plain || command && security == Explicit {
+			return c, nil
 		}
 		return tls.Client(c, secure), nil
 	}
 }
 
+// take returns a connection that nobody else uses: an idle one, or a new one. A host that lets no more in is asked for none: then one of
+// those that are open is waited for.
+func (s *store) take(ctx context.Context) (*session, error) {
+	for {
+		select {
+		case c := <-s.idle:
+			if c.NoOp() == nil {
+				return c, nil
+			}
+			s.drop(c) // it was closed meanwhile
+			continue
+		default:
+		}
+		s.open.Add(1)
+		c, err := s.dial(ctx)
+		if err == nil {
+			return c, nil
+		}
+		if s.open.Add(-1) == 0 || !full(err) {
+			return nil, err
+		}
+		select {
+		case c := <-s.idle:
+			return c, nil
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(idle.Limit):
+			return nil, err
+		}
+	}
+}
+
+// full reports whether a host takes no more connections (RFC 959 section 4.2.2), or none of this user.
+func full(err error) bool {
+	var said *textproto.Error
+	return errors.As(err, &said) && (said.Code == client.StatusNotAvailable || said.Code == client.StatusNotLoggedIn)
+}
+
+func (s *store) drop(c *session) {
+	s.open.Add(-1)
+	c.Quit()
+}
+
 // with does something on a connection that nobody else uses meanwhile. One that failed is not used again.
 func (s *store) with(ctx context.Context, do func(*client.ServerConn) error) error {
-	var c *client.ServerConn
-	select {
-	case c = <-s.idle:
-		if c.NoOp() != nil { // it was closed meanwhile
-			c = nil
-		}
-	default:
+	c, err := s.take(ctx)
+	if err != nil {
+		return err
 	}
-	if c == nil {
-		var err error
-		if c, err = s.dial(ctx); err != nil {
-			return err
-		}
-	}
+	c.ctx = ctx
 	stop := context.AfterFunc(ctx, func() { c.Quit() })
-	defer stop()
-	err := do(c)
+	err = do(c.ServerConn)
+	if !stop() {
+		s.drop(c) // it was ended
+		return cmp.Or(s.classify(err), ctx.Err())
+	}
 	var said *textproto.Error
 	if err != nil && !errors.As(err, &said) {
-		c.Quit()
+		s.drop(c)
 		return s.classify(err)
 	}
 	select {
 	case s.idle <- c:
 	default:
-		c.Quit()
+		s.drop(c)
 	}
 	return s.classify(err)
 }
@@ -180,7 +232,7 @@ func (s *store) Close() error {
 	for {
 		select {
 		case c := <-s.idle:
-			c.Quit()
+			s.drop(c)
 		default:
 			return nil
 		}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	client "github.com/pkg/sftp"
@@ -26,8 +27,12 @@ type store struct {
 	conn *ssh.Client
 	c    *client.Client
 
-	ended chan error // why the connection ended
+	ended chan error   // why the connection ended
+	links atomic.Int32 // whether the host can give a file a second name
 }
+
+// What is known of an ability of a host; at first nothing.
+const can, cannot = 1, 2
 
 // dialLimit is how long a host may take to answer.
 const dialLimit = 20 * time.Second
@@ -311,8 +316,12 @@ func (s *store) fill(ctx context.Context, w *client.File, from io.ReadSeeker, f 
 	return nil
 }
 
-// Copy makes another name for the same file, as OpenSSH can: versions never change.
+// Copy makes another name for the same file, as OpenSSH can: versions never change. Some hosts say yes and do nothing, so the first one
+// is looked at.
 func (s *store) Copy(_ context.Context, from, to string) error {
+	if s.links.Load() == cannot {
+		return errors.ErrUnsupported
+	}
 	err := s.c.Link(s.path(from), s.path(to))
 	if errors.Is(err, fs.ErrNotExist) {
 		if err := s.folders(path.Dir(s.path(to))); err != nil {
@@ -321,8 +330,18 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 		err = s.c.Link(s.path(from), s.path(to))
 	}
 	var status *client.StatusError
-	if errors.As(err, &status) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+	switch {
+	case errors.As(err, &status) && status.Code == unsupported:
+		s.links.Store(cannot)
 		return errors.ErrUnsupported
+	case errors.As(err, &status) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission):
+		return errors.ErrUnsupported
+	case err == nil && s.links.Load() != can:
+		if _, err := s.c.Stat(s.path(to)); errors.Is(err, fs.ErrNotExist) {
+			s.links.Store(cannot)
+			return errors.ErrUnsupported
+		}
+		s.links.Store(can)
 	}
 	return s.classify(err)
 }
