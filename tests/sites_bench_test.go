@@ -131,7 +131,7 @@ func BenchmarkSite(b *testing.B) {
 	}
 	for i := range b.N {
 		os.RemoveAll(filepath.Join(h.root, "versions"))
-		os.Remove(filepath.Join(h.root, "havvel.json"))
+		os.Remove(filepath.Join(h.root, "havvel-versions.json"))
 		send := exec.Command(program, "send", "--again", "--accept-errors")
 		send.Dir, send.Env = folder, append(os.Environ(), h.env...)
 		timed("havvel", send)

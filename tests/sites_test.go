@@ -115,7 +115,8 @@ func TestSites(t *testing.T) {
 			if left, err = filepath.Glob(filepath.Join(h.root, "versions", "*", "havvel-files.json")); err != nil || len(left) != 3 {
 				t.Errorf("%v are left (%v)", left, err)
 			}
-			hv("back", "0.4.1").must(t, 1, "not there any more")
+			hv("back", "0.4.2").must(t, 1, "not there any more")
+			hv("back").must(t, 0, "version 0.4.1 is public")
 		})
 	}
 }

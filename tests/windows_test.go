@@ -118,7 +118,7 @@ func TestWindows(t *testing.T) {
 	hv("send", "--to", "near", "--to", "far").must(t, 0, "sent 0.4.0 to near", "sent 0.4.0 to far")
 	hv("publish", "--to", "far").must(t, 0, "is public on far")
 	for _, at := range []string{filepath.Join(filepath.Dir(project), "public"), site} {
-		if files := snapshot(t, at); files["/havvel.json"] == "" {
+		if files := snapshot(t, at); files["/havvel-versions.json"] == "" {
 			t.Errorf("nothing is in %s", at)
 		}
 	}

@@ -44,7 +44,7 @@ func (s *Site) Switch(ctx context.Context, folder string, over bool) (change Cha
 		if err := s.front(ctx, x); err != nil {
 			return err
 		}
-		change.Left = s.prune(ctx, x)
+		change.Left = s.prune(ctx, x, change.Before)
 		return nil
 	})
 	return change, err
@@ -112,13 +112,13 @@ func (e *Gone) Fault() *fault.Error { return fault.Tell(e, fault.No, "send that 
 var ledOn []byte
 
 // prune takes away what is more than Keep versions, the oldest first, and what uploads left that did not end. The current version stays,
-// and one that players could come into within the Grace. Only folders that the index names are touched, and a page stays in the place of
-// one that was public, which leads on to the site's own.
-func (s *Site) prune(ctx context.Context, x *Index) error {
+// the one before it, which a switch may be taken back to, and one that players could come into within the Grace. Only folders that the
+// index names are touched, and a page stays in the place of one that was public, which leads on to the site's own.
+func (s *Site) prune(ctx context.Context, x *Index, before string) error {
 	now := s.Now()
 	stays := func(v Version) bool {
 		last := x.lastSeen(v.Folder, now)
-		return v.Folder == x.Current || !last.IsZero() && s.Grace > 0 && now.Sub(last) < s.Grace
+		return v.Folder == x.Current || v.Folder == before || !last.IsZero() && s.Grace > 0 && now.Sub(last) < s.Grace
 	}
 	var gone []string
 	for s.Keep > 0 && len(x.Versions) > s.Keep {

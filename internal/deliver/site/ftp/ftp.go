@@ -70,8 +70,11 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 		ClientSessionCache: tls.NewLRUClientSessionCache(8),
 	}
 	options := []client.DialOption{client.DialWithShutTimeout(idle.Limit)}
-	if security == Explicit {
+	switch security { // lines does it; this has the data's connections protected, too (RFC 4217 section 9)
+	case Explicit:
 		options = append(options, client.DialWithExplicitTLS(secure))
+	case Implicit:
+		options = append(options, client.DialWithTLS(secure))
 	}
 	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *session, lanes)}
 	s.dial = func(ctx context.Context) (*session, error) {
