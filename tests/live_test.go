@@ -122,19 +122,29 @@ func TestTakenBack(t *testing.T) {
 			w.Write(before)
 			return true
 		}, 1, []string{"havvel.json: players are led to", "taken back; players have what they had"}, true},
-		"a page that breaks": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+		"a page that breaks, and stays broken": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
 			if r.URL.Path == "/" {
 				w.WriteHeader(http.StatusInternalServerError)
 			}
 			return r.URL.Path == "/"
-		}, 1, []string{"the public link answers with status 500", "taken back; players have what they had"}, true},
+		}, 4, []string{"the public link answers with status 500", "whether players have what they had can't be told"}, true},
+		"a page that breaks once": {func() func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+			var seen atomic.Int32
+			return func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+				if r.URL.Path != "/" || seen.Add(1) > 1 {
+					return false
+				}
+				w.WriteHeader(http.StatusInternalServerError)
+				return true
+			}
+		}(), 1, []string{"the public link answers with status 500", "taken back; players have what they had"}, true},
 		"nothing answers any more": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
 			if strings.Contains(r.URL.Path, "/versions/") {
 				return false
 			}
 			w.WriteHeader(http.StatusBadGateway)
 			return true
-		}, 4, []string{"status 502", "can't be told", "havvel back"}, true},
+		}, 4, []string{"status 502", "can't be told", "havvel where"}, true},
 		"a cache": {func(w http.ResponseWriter, r *http.Request, before []byte) bool {
 			if !strings.HasSuffix(r.URL.Path, "havvel.json") || r.URL.RawQuery != "" {
 				return false

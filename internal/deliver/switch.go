@@ -26,13 +26,13 @@ func (e *Unfit) Error() string {
 	case e.Back:
 		return fmt.Sprintf("version %s is not public: its link did not open, so it was taken back; players have what they had", e.Version)
 	}
-	return fmt.Sprintf("version %s was made public, its link did not open, and whether it was taken back can't be told", e.Version)
+	return fmt.Sprintf("version %s was made public, its link did not open, and whether players have what they had can't be told", e.Version)
 }
 
 // Fault tells it.
 func (e *Unfit) Fault() *fault.Error {
 	if e.Switched && !e.Back {
-		return fault.Tell(e, fault.Unreachable, "open "+e.Link+" yourself; havvel back makes the earlier version public")
+		return fault.Tell(e, fault.Unreachable, "open "+e.Link+" yourself; havvel where says what is current on the site")
 	}
 	return fault.Tell(e, fault.No, "fix that on the web server, or go on all the same with --accept-differences")
 }
@@ -103,13 +103,18 @@ func (t *siteTarget) become(ctx context.Context, folder string, over bool) (befo
 	return before, err
 }
 
-// takeBack makes the version current that was so before, and reports whether players were seen to have it.
+// takeBack makes the version current that was so before, and reports whether players were seen to have it: the link opens, and leads there.
 func (t *siteTarget) takeBack(ctx context.Context, before string) bool {
 	if _, err := t.become(ctx, before, true); err != nil {
 		return false
 	}
-	now, err := t.visitor().index(ctx, true)
-	return err == nil && (now.Current == before || before == "" && !now.read)
+	v := t.visitor()
+	if before == "" { // players had nothing to play
+		now, err := v.index(ctx, true)
+		return err == nil && now.Current == ""
+	}
+	leads, err := v.leads(ctx, before)
+	return err == nil && leads && !v.seen.unfit()
 }
 
 // unfit reports whether something is wrong with what players get that is not a cache's doing.

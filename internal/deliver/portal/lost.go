@@ -14,7 +14,7 @@ import (
 )
 
 // settle finds out what happened to a write whose answer was lost, by asking the portal, which was asked before, too. done: the portal
-// shows the version otherwise than before, and what the answer would have given is known. Not done, without an error: what the answer
+// shows the version in another way than before, and what the answer would have given is known. Not done, without an error: what the answer
 // would have given isn't there. Where nobody can tell, the error is lost: a write that gives nothing may leave what is shown as it was.
 func (s *Session) settle(ctx context.Context, t *turn, lost *Lost) (done bool, err error) {
 	if t.seen == "" || ctx.Err() != nil {
