@@ -77,9 +77,10 @@ func TestFromOpenAPI(t *testing.T) {
 // TestFromOpenAPIRefused: what is no description of an upload is said to be none.
 func TestFromOpenAPIRefused(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                "no openapi",
+		"":                                `openapi is ""`,
 		"lantern: [":                      "can be read",
 		`{"swagger": "2.0", "paths": {}}`: "OpenAPI 3",
+		"openapi: 3.0.0\npaths: {}\n":     "takes a file",
 		`{"openapi": "3.0.0", "info": {"title": "x", "version": "1"}, "paths": {"/a": {"get": {"responses": {}}}}}`: "takes a file",
 	} {
 		if _, _, err := FromOpenAPI([]byte(text), Answers{}); err == nil || !strings.Contains(fault.Of(err).What, want) {
