@@ -41,7 +41,7 @@ var layers = [][]string{
 	{"rulebook/place"},
 	{"export/web"},
 	{"export", "rulebook", "round", "standin"},
-	{"rulebook/draft"},
+	{"rulebook/draft", "deliver/site/root"},
 	{"deliver/site"},
 	{"deliver/site/folder", "deliver/site/ftp", "deliver/site/objects", "deliver/site/sftp", "deliver/site/webdav", "deliver/site/sitetest"},
 	{"deliver/protocol"},

@@ -70,7 +70,7 @@ func TestLive(t *testing.T) {
 				w.Header().Set("Cache-Control", "public, max-age=86400")
 				h.ServeHTTP(w, r)
 			}
-		}, 1, []string{"havvel.json: it may be kept by caches for 86400 seconds"}, false},
+		}, 1, []string{"index.html: it may be kept by caches for 86400 seconds"}, false},
 		"another folder": {"", func(http.Handler) http.HandlerFunc { return http.NotFound }, 1, []string{"the public address does not show " +
 			"what is on the site"}, true},
 		"nobody": {"", nil, 4, []string{"where players go: nothing answers there"}, true},
@@ -110,27 +110,27 @@ func TestLive(t *testing.T) {
 // that still has the former answer is named with the time until which it keeps it.
 func TestTakenBack(t *testing.T) {
 	for name, c := range map[string]struct {
-		broken func(w http.ResponseWriter, r *http.Request, before []byte) bool // answers itself
+		broken func(w http.ResponseWriter, r *http.Request, index, page []byte) bool // answers itself
 		code   int
 		says   []string
 		back   bool
 	}{
-		"a copy that is not made again": {func(w http.ResponseWriter, r *http.Request, before []byte) bool {
+		"a copy that is not made again": {func(w http.ResponseWriter, r *http.Request, index, _ []byte) bool {
 			if !strings.HasSuffix(r.URL.Path, "havvel.json") {
 				return false
 			}
-			w.Write(before)
+			w.Write(index)
 			return true
 		}, 1, []string{"havvel.json: players are led to", "taken back; players have what they had"}, true},
-		"a page that breaks, and stays broken": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+		"a page that breaks, and stays broken": {func(w http.ResponseWriter, r *http.Request, _, _ []byte) bool {
 			if r.URL.Path == "/" {
 				w.WriteHeader(http.StatusInternalServerError)
 			}
 			return r.URL.Path == "/"
 		}, 4, []string{"the public link answers with status 500", "whether players have what they had can't be told"}, true},
-		"a page that breaks once": {func() func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+		"a page that breaks once": {func() func(w http.ResponseWriter, r *http.Request, _, _ []byte) bool {
 			var seen atomic.Int32
-			return func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+			return func(w http.ResponseWriter, r *http.Request, _, _ []byte) bool {
 				if r.URL.Path != "/" || seen.Add(1) > 1 {
 					return false
 				}
@@ -138,30 +138,30 @@ func TestTakenBack(t *testing.T) {
 				return true
 			}
 		}(), 1, []string{"the public link answers with status 500", "taken back; players have what they had"}, true},
-		"nothing answers any more": {func(w http.ResponseWriter, r *http.Request, _ []byte) bool {
+		"nothing answers any more": {func(w http.ResponseWriter, r *http.Request, _, _ []byte) bool {
 			if strings.Contains(r.URL.Path, "/versions/") {
 				return false
 			}
 			w.WriteHeader(http.StatusBadGateway)
 			return true
 		}, 4, []string{"status 502", "can't be told", "havvel where"}, true},
-		"a cache": {func(w http.ResponseWriter, r *http.Request, before []byte) bool {
-			if !strings.HasSuffix(r.URL.Path, "havvel.json") || r.URL.RawQuery != "" {
+		"a cache": {func(w http.ResponseWriter, r *http.Request, _, page []byte) bool {
+			if r.URL.Path != "/" || r.URL.RawQuery != "" {
 				return false
 			}
 			w.Header().Set("Cache-Control", "max-age=3600")
 			w.Header().Set("Age", "60")
-			w.Write(before)
+			w.Write(page)
 			return true
 		}, 1, []string{"a cache on the way still leads players to 0.4.0-", ", until "}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			root := t.TempDir()
-			var before atomic.Pointer[[]byte]
+			var before atomic.Pointer[[2][]byte]
 			files := http.FileServer(http.Dir(root))
 			web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if b := before.Load(); b == nil || !c.broken(w, r, *b) {
+				if b := before.Load(); b == nil || !c.broken(w, r, b[0], b[1]) {
 					files.ServeHTTP(w, r)
 				}
 			}))
@@ -169,12 +169,9 @@ func TestTakenBack(t *testing.T) {
 			p := siteProject(t, &machine{address: root}, web.URL, "")
 			run(t, p, "send").must(t, 0)
 			run(t, p, "publish").must(t, 0)
-			now := func() []byte {
-				data, err := os.ReadFile(filepath.Join(root, "havvel.json"))
-				if err != nil {
-					t.Fatal(err)
-				}
-				return data
+			now := func() [2][]byte {
+				files := snapshot(t, root)
+				return [2][]byte{[]byte(files["/havvel.json"]), []byte(files["/index.html"])}
 			}
 			first := now()
 			raise(t, p, "0.4.0", "0.4.1")
@@ -182,7 +179,7 @@ func TestTakenBack(t *testing.T) {
 			before.Store(&first)
 			run(t, p, "publish").must(t, c.code, c.says...)
 			before.Store(nil)
-			if back := strings.Contains(string(now()), `"current": "0.4.0-`); back != c.back {
+			if back := strings.Contains(string(now()[1]), `content="0.4.0-`); back != c.back {
 				t.Errorf("taken back: %v; the site says %s", back, now())
 			}
 			state := map[bool]string{true: "0.4.1    replaced", false: "0.4.1    public"}[c.back]

@@ -5,6 +5,7 @@ import (
 
 	"havvel/internal/deliver"
 	"havvel/internal/deliver/portal"
+	"havvel/internal/deliver/site"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
 	"havvel/internal/project"
@@ -116,11 +117,14 @@ type (
 		At    *project.Destination
 		Proof *Proof
 	}
+	// Loses says what players lose by what comes next.
+	Loses struct{ Says string }
 	// Sent says that a version has arrived.
 	Sent struct {
 		At      *project.Destination
 		Archive *pack.Archive
 		Status  *deliver.Status
+		Stand   site.Stand // on a site
 	}
 	// PageOf says that the page of a version is filled in now.
 	PageOf struct {
@@ -187,6 +191,7 @@ func (WouldSend) event() {}
 func (Packs) event()     {}
 func (Proved) event()    {}
 func (Sent) event()      {}
+func (Loses) event()     {}
 func (PageOf) event()    {}
 func (Page) event()      {}
 func (Permanent) event() {}

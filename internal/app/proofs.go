@@ -41,6 +41,9 @@ type Proof struct {
 	Without  []string          `json:"without"`
 	Findings []finding.Finding `json:"findings"`
 	Report   string            `json:"report"` // a page that shows both sides; "" where there is none
+
+	AtRoot bool   `json:"at_root"` // for a site: it was run with its page at the site's root
+	Lower  string `json:"-"`       // for a site: why it runs with its page beside its files only
 }
 
 // Less is the error for what runs worse than the export.
@@ -110,12 +113,15 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 	}
 	all := p.caseOf(d, b, proof.Of(plan))
 	all.Replan = replan
+	var err error
+	if all.Front, err = Front(ctx, d, plan); err != nil {
+		return nil, err
+	}
 	seen := p.store.Known(ctx, all)
 	if seen == nil && !p.how.Wanted {
 		return nil, nil
 	}
 	if seen == nil {
-		var err error
 		seen, err = p.store.Prove(ctx, all)
 		var broken *browser.Broken
 		switch {
@@ -147,7 +153,7 @@ func (p *prover) caseOf(d *project.Destination, b *export.Build, handed proof.Ha
 func told(seen *proof.Proof) *Proof {
 	return &Proof{
 		Answer: seen.Answer, Why: seen.Why, Browser: seen.Browser, View: seen.View, Without: append([]string{}, seen.Without...),
-		Findings: append([]finding.Finding{}, seen.Findings...),
+		Findings: append([]finding.Finding{}, seen.Findings...), AtRoot: seen.AtRoot, Lower: seen.Lower,
 	}
 }
 

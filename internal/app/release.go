@@ -57,6 +57,7 @@ func (k *Desk) publish(ctx context.Context, d *project.Destination) (now *delive
 	}
 	if now.State != rulebook.Public {
 		k.permanent(d)
+		k.Courier.Warn = k.loses
 		if now, err = k.Courier.Publish(ctx, d, now.Delivery); err != nil {
 			return nil, "", k.unfit(d, err)
 		}
@@ -164,6 +165,7 @@ func (k *Desk) back(ctx context.Context, d *project.Destination, version string)
 		k.Tell(Would{At: d, Status: would, Instead: instead})
 		return would, "", nil
 	}
+	k.Courier.Warn = k.loses
 	status, err := k.Courier.Back(ctx, d, to)
 	if err != nil {
 		return nil, "", k.unfit(d, err)
@@ -256,6 +258,9 @@ func (k *Desk) lookAfter(ctx context.Context, d *project.Destination, s *deliver
 	}
 	return nil
 }
+
+// loses tells what players lose by what comes next.
+func (k *Desk) loses(says string) { k.Tell(Loses{says}) }
 
 // unfit tells what is wrong with what players get, where that is the reason of an error.
 func (k *Desk) unfit(d *project.Destination, err error) error {

@@ -189,12 +189,20 @@ func (k *Desk) sendOne(
 	if seen.Answer != "" {
 		k.Tell(Proved{d, seen})
 	}
-	parcel := deliver.Parcel{Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Again: how.Again, Proof: string(seen.Answer)}
+	picture, err := preview(ctx, k.Project, d, k.Report)
+	if err != nil {
+		return nil, err
+	}
+	stand := standOf(plan.Result(), seen)
+	parcel := deliver.Parcel{
+		Stand: stand, Preview: picture,
+		Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Again: how.Again, Proof: string(seen.Answer),
+	}
 	status, err := k.Courier.Send(ctx, d, parcel)
 	if err != nil {
 		return nil, err
 	}
-	k.Tell(Sent{d, archive, status})
+	k.Tell(Sent{d, archive, status, stand})
 	if err := k.fill(ctx, d, page, status, how.Again); err != nil {
 		return status, err
 	}

@@ -73,7 +73,13 @@ func (a *console) happens(e app.Event) {
 		s.Line("%s  %s", s.In(term.Strong, "sent "+e.Status.Version+" to "+e.At.Rules.Name), s.In(term.Quiet, about))
 		if !deliver.Can(e.At, deliver.Headers) {
 			s.Line("  %s", took(e.Status, e.Archive.Entries))
+			if !e.Stand.Root {
+				s.Paragraph(term.Plain, "  ", "    ", "opens in a folder of its own, since "+e.Stand.Because()+
+					"; what players save by the page's address starts anew with each version")
+			}
 		}
+	case app.Loses:
+		s.Paragraph(term.Careful, "", "  ", inwords.Clean(e.Says))
 	case app.PageOf:
 		s.Line("%s  %s", s.In(term.Strong, e.At.Rules.Name), s.In(term.Quiet, "has version "+e.Version))
 	case app.Page:

@@ -38,6 +38,7 @@ type Courier struct {
 	Prompt  portal.Prompt // shows where to confirm a log-in; nil where nobody can
 	Over    bool          // a version of a site is published though what is public was sent later
 	Anyway  bool          // it is published though players get it in another form than it was sent
+	Warn    func(string)  // is told what players lose by a switch, before it; nil where nobody listens
 
 	pretends bool // no request is made, so no key is needed
 }
@@ -65,8 +66,10 @@ type Parcel struct {
 	Version     string
 	Fingerprint string
 	Archive     *pack.Archive
-	Again       bool   // whatever was sent before
-	Proof       string // "proven", "not proven" or "worse": whether it runs as well as the export; "" where nobody looked
+	Stand       site.Stand // on a site: whether its entry page can be the page at the root
+	Preview     string     // on a site: the file of a picture for previews of its link; "" for none
+	Again       bool       // whatever was sent before
+	Proof       string     // "proven", "not proven" or "worse": whether it runs as well as the export; "" where nobody looked
 }
 
 // AlreadySent says that nothing new would be sent.

@@ -1,6 +1,7 @@
 package deliver
 
 import (
+	"cmp"
 	"compress/gzip"
 	"context"
 	"crypto/sha256"
@@ -23,6 +24,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/root"
 	"havvel/internal/hosting"
 	"havvel/internal/logbook"
 	"havvel/internal/project"
@@ -32,7 +34,7 @@ import (
 // A Difference is something that players get in another form than it was packed.
 type Difference struct {
 	File string `json:"file"`
-	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation", "link" or "cache"
+	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation", "policy", "link" or "cache"
 	Says string `json:"says"`
 	Fix  string `json:"fix"`
 }
@@ -54,6 +56,7 @@ func (c *Courier) Look(ctx context.Context, d *project.Destination, l *logbook.D
 type visitor struct {
 	link     string
 	isolated bool
+	inline   bool // the entry page runs scripts that stand in it
 	client   *http.Client
 
 	mu   sync.Mutex
@@ -114,9 +117,9 @@ func (v *visitor) opens(ctx context.Context, link string) (string, error) {
 var password = regexp.MustCompile(`(?i)<input[^>]+type\s*=\s*["']?password`)
 
 // site looks at every file of the version that players are led to.
-func (v *visitor) site(ctx context.Context, current, folder string, list []site.Held, serves []string) (*Live, error) {
+func (v *visitor) site(ctx context.Context, now shown, folder string, list []site.Held, serves []string) (*Live, error) {
 	v.seen.Link, v.seen.Differences = v.link, []Difference{}
-	leads, err := v.leads(ctx, current)
+	leads, err := v.leads(ctx, now)
 	if err != nil || !leads {
 		return &v.seen, err
 	}
@@ -139,9 +142,15 @@ func (v *visitor) files(ctx context.Context, folder string, list []site.Held, se
 	return &v.seen, err
 }
 
+// shown is what a site holds at its root, so what players should get.
+type shown struct {
+	current string // the version's folder; "" for none
+	page    []byte
+}
+
 // leads looks where players are led, around caches and through them, and says what is wrong. It reports whether the public address shows
 // the site at all.
-func (v *visitor) leads(ctx context.Context, current string) (bool, error) {
+func (v *visitor) leads(ctx context.Context, now shown) (bool, error) {
 	fresh, err := v.index(ctx, true)
 	if err != nil {
 		return false, err
@@ -150,25 +159,32 @@ func (v *visitor) leads(ctx context.Context, current string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if !fresh.read || fresh.Current != current && fresh.Current == kept.Current {
-		why := fmt.Sprintf("players are led to %q, and not to %q, which is current on the site", fresh.Current, current)
+	if !fresh.read || fresh.Current != now.current && fresh.Current == kept.Current {
+		why := fmt.Sprintf("players are led to %q, and not to %q, which is current on the site", fresh.Current, now.current)
 		if !fresh.read {
 			why = fmt.Sprintf("the public address does not show what is on the site (status %d)", fresh.status)
 		}
 		v.say("havvel.json", "missing", why, "is public in havvel.toml the address of the same folder?")
 		return false, nil
 	}
-	age := maxAge(kept.header.Get("Cache-Control"))
-	switch {
-	case kept.Current != current:
-		left := max(0, time.Duration(age-seconds(kept.header.Get("Age")))*time.Second)
-		v.say("havvel.json", "stale", "a cache on the way still leads players to "+kept.Current+until(time.Now(), left, age),
-			"empty that cache, and have it pass havvel.json on (Cache-Control: no-store)")
-	case age > 60:
-		v.say("havvel.json", "cache", fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age),
-			"have the web server send Cache-Control: no-store for havvel.json")
+	if root.Version(now.page) == "" { // the index leads players
+		v.cached("havvel.json", kept.header, kept.Current, now.current)
 	}
-	return true, v.opened(ctx)
+	return true, v.opened(ctx, now)
+}
+
+// cached says what a cache does with a file that leads players: it leads them to is, and should to want.
+func (v *visitor) cached(name string, header http.Header, is, want string) {
+	age := maxAge(header.Get("Cache-Control"))
+	switch {
+	case is != want:
+		left := max(0, time.Duration(age-seconds(header.Get("Age")))*time.Second)
+		v.say(name, "stale", "a cache on the way still leads players to "+is+until(time.Now(), left, age),
+			"empty that cache, and have it pass "+name+" on (Cache-Control: no-store)")
+	case age > 60:
+		v.say(name, "cache", fmt.Sprintf("it may be kept by caches for %d seconds, so players find a new version that much later", age),
+			"have the web server send Cache-Control: no-cache for "+name)
+	}
 }
 
 // until says how long a cache keeps what it has.
@@ -204,19 +220,49 @@ func (v *visitor) index(ctx context.Context, around bool) (*front, error) {
 
 const servesIndex = "have the web server serve index.html for the folder"
 
-// opened looks whether the public link opens as the site's page.
-func (v *visitor) opened(ctx context.Context) error {
+// opened looks whether the public link opens as the site's page, and that version's, around caches and through them.
+func (v *visitor) opened(ctx context.Context, now shown) error {
 	got, err := v.fetch(ctx, v.link, true)
 	if err != nil {
 		return err
 	}
-	switch {
+	want := sha256.Sum256(now.page)
+	is := func(f *fetched) bool { return f.plain == hex.EncodeToString(want[:]) }
+	switch version := root.Version(got.start); {
 	case got.status != http.StatusOK:
 		v.say("", "link", fmt.Sprintf("the public link answers with status %d", got.status), servesIndex)
-	case !site.Opens(got.start):
+		return nil
+	case !root.Opens(got.start):
 		v.say("", "link", "the public link shows another page than the one that opens the game", servesIndex)
+		return nil
+	case !is(got) && version != root.Version(now.page):
+		v.say("", "link", fmt.Sprintf("the public link shows %s, and not %s, which is current on the site", named(version), named(now.current)),
+			"is public in havvel.toml the address of the same folder?")
+		return nil
+	case !is(got):
+		v.say("", "content", "the public link shows the game's page in another form than it was written", "look whether the host changes pages")
+	}
+	if root.Version(now.page) == "" {
+		return nil
+	}
+	v.headers("index.html", got, nil)
+	v.policy(got)
+	kept, err := v.fetch(ctx, v.link, false)
+	if err != nil {
+		return err
+	}
+	if kept.status == http.StatusOK {
+		v.cached("index.html", kept.header, cmp.Or(root.Version(kept.start), "another page"), now.current)
 	}
 	return nil
+}
+
+// named is a version's folder in words.
+func named(folder string) string {
+	if folder == "" {
+		return "a page that opens a version in its folder"
+	}
+	return folder
 }
 
 // maxAge is for how many seconds an answer may be kept (RFC 9111 section 5.2.2.1).
@@ -258,7 +304,18 @@ func (v *visitor) file(ctx context.Context, under string, h site.Held, serves []
 		}
 	}
 	v.headers(h.Name, got, serves)
+	if v.inline && h.Name == "index.html" {
+		v.policy(got)
+	}
 	return nil
+}
+
+// policy says where a host's policy keeps the page at the root from working.
+func (v *visitor) policy(got *fetched) {
+	if root.Forbids(got.header.Values("Content-Security-Policy")) {
+		v.say("index.html", "policy", "the host's Content-Security-Policy keeps scripts in the page from running, so the game's files wouldn't be found",
+			"allow 'unsafe-inline' scripts and leave out base-uri for the game's page")
+	}
 }
 
 // headers judges how a file came.

@@ -2,9 +2,13 @@ package deliver
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"os"
 	"os/user"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -13,6 +17,7 @@ import (
 	"havvel/internal/deliver/portal"
 	"havvel/internal/deliver/protocol"
 	"havvel/internal/deliver/site"
+	"havvel/internal/deliver/site/root"
 	"havvel/internal/fault"
 	"havvel/internal/hosting"
 	"havvel/internal/logbook"
@@ -50,6 +55,15 @@ func (c *Courier) onSite(ctx context.Context, d *project.Destination, do func(co
 	return err
 }
 
+// about is what the page at a site's root says besides the game.
+func (c *Courier) about(d *project.Destination) root.About {
+	a := root.About{Address: d.Public, Until: d.Ends(), Feedback: d.Feedback}
+	if c.Project != nil {
+		a.Title, a.Description = c.Project.Game.Title, c.Project.ListingFor(d).Tagline
+	}
+	return a
+}
+
 // once opens the site, and does it. reached is false when it could not even be opened.
 func (c *Courier) once(
 	ctx context.Context,
@@ -68,7 +82,7 @@ func (c *Courier) once(
 	}
 	defer store.Close()
 	s := site.New(store, d.Keep, sender())
-	s.Report = c.Report
+	s.Report, s.About = c.Report, c.about(d)
 	if d.KeepFor > 0 {
 		s.Grace = time.Duration(d.KeepFor)
 	}
@@ -119,9 +133,16 @@ func (t *siteTarget) No(what Ability) error {
 }
 
 func (t *siteTarget) Send(ctx context.Context, p Parcel) (Receipt, error) {
-	parcel := site.Parcel{Folder: site.Folder(p.Version, p.Archive.SHA256), Version: p.Version, Fingerprint: p.Fingerprint}
+	parcel := site.Parcel{Folder: site.Folder(p.Version, p.Archive.SHA256), Version: p.Version, Fingerprint: p.Fingerprint, Stand: p.Stand}
 	for _, f := range p.Archive.Files {
 		parcel.Files = append(parcel.Files, siteFile(f))
+	}
+	if p.Preview != "" {
+		f, err := preview(p.Preview)
+		if err != nil {
+			return Receipt{}, err
+		}
+		parcel.Files, parcel.Stand.Picture = append(parcel.Files, f), f.Name
 	}
 	var sent site.Sent
 	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
@@ -130,6 +151,18 @@ func (t *siteTarget) Send(ctx context.Context, p Parcel) (Receipt, error) {
 	})
 	answer := &portal.Answer{State: rulebook.Draft, Draft: siteLink(t.to, parcel.Folder)}
 	return Receipt{Answer: answer, Values: logbook.Values{folderValue: parcel.Folder}, Took: sent}, err
+}
+
+// preview is the picture that those show who show a preview of the site's link. Its name tells its content, since caches keep it.
+func preview(file string) (site.File, error) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return site.File{}, fmt.Errorf("the picture for previews: %w", err)
+	}
+	sum := sha256.Sum256(data)
+	text := hex.EncodeToString(sum[:])
+	f := siteFile(pack.Content{Name: "havvel-preview-" + text[:8] + filepath.Ext(file), Path: file, Bytes: int64(len(data)), SHA256: text})
+	return f, nil
 }
 
 func siteFile(f pack.Content) site.File {
@@ -191,20 +224,12 @@ func (t *siteTarget) Look(ctx context.Context, l *logbook.Delivery) (*Live, erro
 	if !t.Can(Compare) {
 		return nil, t.No(Compare)
 	}
-	v := t.visitor()
-	var x *site.Index
-	var list []site.Held
 	folder := l.Values.Text(folderValue)
-	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
-		if x, err = s.Index(ctx); err == nil {
-			list, err = s.Held(ctx, folder)
-		}
-		return err
-	})
+	on, err := t.holds(ctx, folder)
 	if err != nil {
 		return nil, err
 	}
-	return v.site(ctx, x.Current, folder, list, t.to.Serves)
+	return t.visitor().site(ctx, shown{on.index.Current, on.index.Page()}, folder, on.contents.Files, t.to.Serves)
 }
 
 // List says which versions the site keeps.

@@ -37,36 +37,91 @@ func (e *Unfit) Fault() *fault.Error {
 	return fault.Tell(e, fault.No, "fix that on the web server, or go on all the same with --accept-differences")
 }
 
+// A holding is what a site has, as far as one version needs it.
+type holding struct {
+	index    *site.Index
+	contents *site.Contents // of the version
+	current  *site.Contents // of the one that is current; nil for none
+}
+
+// holds reads what the site has.
+func (t *siteTarget) holds(ctx context.Context, folder string) (*holding, error) {
+	on := &holding{}
+	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
+		if on.index, err = s.Index(ctx); err != nil {
+			return err
+		}
+		if on.contents, err = s.Contents(ctx, folder); err != nil {
+			return err
+		}
+		if on.contents == nil {
+			return &site.Gone{Folder: folder}
+		}
+		if on.index.Current != "" {
+			on.current, err = s.Contents(ctx, on.index.Current)
+		}
+		return err
+	})
+	return on, err
+}
+
 // Release makes a delivery the current one. Where it is known where players go, every file is looked at there before, and the link
 // after it. A link that doesn't open then is switched back.
 func (t *siteTarget) Release(ctx context.Context, l *logbook.Delivery, by Ability) (*portal.Answer, *Live, error) {
 	folder := l.Values.Text(folderValue)
 	answer := &portal.Answer{State: rulebook.Public, Link: t.to.Public}
+	if end := t.to.Ends(); !end.IsZero() && !t.Now().Before(end) {
+		return nil, nil, t.Project.Problem("to."+t.to.Name+".until", "players would see that it is over: %s is past", t.to.Until).
+			Then("set a later day, or take it out")
+	}
+	on, err := t.holds(ctx, folder)
+	if err != nil {
+		return nil, nil, err
+	}
 	looks := t.Can(Compare) && !t.Anyway
 	var seen *Live
 	if looks {
-		var err error
-		if seen, err = t.lookAhead(ctx, folder); err != nil {
+		if seen, err = t.lookAhead(ctx, folder, on.contents); err != nil {
 			return nil, nil, err
 		}
 		if seen.unfit() {
 			return nil, nil, &Unfit{Version: l.Version, Link: t.to.Public, Seen: seen}
 		}
 	}
-	before, err := t.become(ctx, folder, by == Back || t.Over)
+	t.warn(on, l.Version)
+	change, err := t.become(ctx, folder, by == Back || t.Over)
 	if err != nil || !looks {
 		return answer, nil, err
 	}
 	v := t.visitor()
 	v.seen.Differences = seen.Differences
-	if _, err := v.leads(ctx, folder); err != nil {
+	if _, err := v.leads(ctx, shown{folder, change.Page}); err != nil {
 		return answer, nil, nil // who looks next says that players can't be reached
 	}
 	seen.Differences = v.seen.Differences
 	if !seen.unfit() {
 		return answer, seen, nil
 	}
-	return nil, nil, &Unfit{Version: l.Version, Link: t.to.Public, Seen: seen, Switched: true, Back: t.takeBack(ctx, before)}
+	return nil, nil, &Unfit{Version: l.Version, Link: t.to.Public, Seen: seen, Switched: true, Back: t.takeBack(ctx, change.Before)}
+}
+
+// warn tells what players lose by a switch.
+func (t *siteTarget) warn(on *holding, version string) {
+	if t.Warn == nil || on.current == nil {
+		return
+	}
+	was, becomes := on.index.AtRoot(), on.contents.Stand.Root
+	switch {
+	case was && !becomes:
+		t.Warn(fmt.Sprintf("%s opens in a folder of its own (%s): what players saved by the address of %s isn't found there",
+			version, on.contents.Stand.Because(), on.current.Version))
+	case !was && becomes:
+		t.Warn("from now on the game stands at the site's own address; what players saved by the address of " + on.current.Version +
+			"'s folder isn't found there, this once")
+	}
+	if on.current.Stand.Worker && !on.contents.Stand.Worker {
+		t.Warn("the service worker that " + on.current.Version + " left in players' browsers is taken away when they come back")
+	}
 }
 
 func (t *siteTarget) visitor() *visitor {
@@ -76,16 +131,10 @@ func (t *siteTarget) visitor() *visitor {
 }
 
 // lookAhead looks at every file of a version where players will get it.
-func (t *siteTarget) lookAhead(ctx context.Context, folder string) (*Live, error) {
-	var list []site.Held
-	err := t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
-		list, err = s.Held(ctx, folder)
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	seen, err := t.visitor().files(ctx, folder, list, t.to.Serves)
+func (t *siteTarget) lookAhead(ctx context.Context, folder string, c *site.Contents) (*Live, error) {
+	v := t.visitor()
+	v.inline = c.Stand.Root
+	seen, err := v.files(ctx, folder, c.Files, t.to.Serves)
 	if err != nil && ctx.Err() == nil {
 		return nil, fault.New(fault.Of(err).Kind, "%s; nothing was changed", err.Error()).
 			Then("--accept-differences goes on without looking at what players get")
@@ -93,19 +142,19 @@ func (t *siteTarget) lookAhead(ctx context.Context, folder string) (*Live, error
 	return seen, err
 }
 
-// become makes a version current, and returns the one that was so before.
-func (t *siteTarget) become(ctx context.Context, folder string, over bool) (before string, err error) {
-	err = t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) error {
-		change, err := s.Switch(ctx, folder, over)
-		before = change.Before
+// become makes a version current.
+func (t *siteTarget) become(ctx context.Context, folder string, over bool) (change site.Change, err error) {
+	err = t.onSite(ctx, t.to, func(ctx context.Context, s *site.Site) (err error) {
+		change, err = s.Switch(ctx, folder, over)
 		return err
 	})
-	return before, err
+	return change, err
 }
 
 // takeBack makes the version current that was so before, and reports whether players were seen to have it: the link opens, and leads there.
 func (t *siteTarget) takeBack(ctx context.Context, before string) bool {
-	if _, err := t.become(ctx, before, true); err != nil {
+	change, err := t.become(ctx, before, true)
+	if err != nil {
 		return false
 	}
 	v := t.visitor()
@@ -113,7 +162,7 @@ func (t *siteTarget) takeBack(ctx context.Context, before string) bool {
 		now, err := v.index(ctx, true)
 		return err == nil && now.Current == ""
 	}
-	leads, err := v.leads(ctx, before)
+	leads, err := v.leads(ctx, shown{before, change.Page})
 	return err == nil && leads && !v.seen.unfit()
 }
 

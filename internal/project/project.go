@@ -13,6 +13,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"havvel/internal/fault"
 	"havvel/internal/rulebook"
@@ -80,8 +81,11 @@ type Destination struct {
 	KeepFor  settings.Span `toml:"keep_for"`
 	Identity string        `toml:"identity"` // of a site by SFTP: the private key; default: the SSH agent's keys, or your own
 	// of a site: precompressed files that its web server sends with Content-Encoding: "gzip", "br"
-	Serves    []string `toml:"serves"`
-	Isolation bool     `toml:"isolation"` // of a site: whether its web server sends cross-origin isolation headers, which threads need
+	Serves []string `toml:"serves"`
+	// of a site: the last day on which the page at its address shows the game, as in "2026-12-31" (this machine's time); default: none
+	Until     string `toml:"until"`
+	Feedback  string `toml:"feedback"`  // of a site: where players can say what they think; a link in the page's corner leads there
+	Isolation bool   `toml:"isolation"` // of a site: whether its web server sends cross-origin isolation headers, which threads need
 
 	Listing      *Listing  `toml:"listing"`      // what differs on this portal's page
 	Declarations *Declared `toml:"declarations"` // what you declare to this portal alone
@@ -89,6 +93,7 @@ type Destination struct {
 	Values map[string]string `toml:"values"` // what the rulebook asks of each destination, such as a release track
 
 	site  *url.URL
+	ends  time.Time
 	tried bool   // only by rules try
 	path  string // in havvel.toml
 

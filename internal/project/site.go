@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"havvel/internal/deliver/protocol"
 	"havvel/internal/rulebook"
@@ -17,7 +18,7 @@ func (d *Destination) SiteAddress() *url.URL { return d.site }
 // resolveSite reads the address of a site. It is false when the destination is none.
 func (d *Destination) resolveSite(doc *settings.Document, folder string) bool {
 	if d.Rulebook != "" {
-		for _, key := range []string{"public", "keep", "identity", "serves", "isolation"} {
+		for _, key := range []string{"public", "keep", "identity", "serves", "isolation", "until", "feedback"} {
 			if doc.Has(d.path + "." + key) {
 				doc.Wrong(d.path+"."+key, "is for sites, which have no rulebook")
 			}
@@ -98,12 +99,33 @@ func (d *Destination) verifySite(doc *settings.Document) {
 		}
 		d.Public = strings.TrimSuffix(d.Public, "/") + "/"
 	}
+	d.verifyPage(doc)
 	doc.Each(d.path+".serves", d.Serves, "gzip", "br")
 	if by.Bucket && d.Serves == nil {
 		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
 		d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
 	}
 }
+
+// verifyPage looks at what the page at a site's address is to say.
+func (d *Destination) verifyPage(doc *settings.Document) {
+	if d.Until != "" {
+		last, err := time.ParseInLocation(time.DateOnly, d.Until, time.Local)
+		if err != nil {
+			doc.Wrong(d.path+".until", "is %q, which is no day", d.Until).Then(`write it like "2026-12-31"`)
+		}
+		d.ends = last.AddDate(0, 0, 1)
+	}
+	if d.Feedback != "" {
+		u, err := url.Parse(d.Feedback)
+		if err != nil || u.Scheme != "mailto" && (u.Host == "" || u.Scheme != "https" && u.Scheme != "http") {
+			doc.Wrong(d.path+".feedback", "is %q; it must be an https:// address or a mailto: one", d.Feedback)
+		}
+	}
+}
+
+// Ends is when a site's page stops showing the game; zero for never.
+func (d *Destination) Ends() time.Time { return d.ends }
 
 // Shown is the destination's address without user information, as it may be printed.
 func (d *Destination) Shown() string {

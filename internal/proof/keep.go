@@ -49,6 +49,7 @@ type how struct {
 	Conditions, Steps, Answers []string
 	Serves                     rulebook.Serves
 	Frame                      rulebook.Frame
+	Front                      string // SHA-256 of the page above
 }
 
 func (s side) how() how {
@@ -63,6 +64,9 @@ func (s side) how() how {
 			panic(err) // it came out of a file
 		}
 		h.Answers = append(h.Answers, string(text))
+	}
+	if t.Front != nil {
+		h.Front = fmt.Sprintf("%x", sha256.Sum256(t.Front.Page))
 	}
 	h.Serves, h.Frame = t.Rules.Serves, t.Rules.Frame
 	return h
@@ -134,7 +138,16 @@ func (s *Store) run(ctx context.Context, one side, program string) (*Run, error)
 
 // Known is the proof of a case, where there is one; nil where it was never compared.
 func (s *Store) Known(ctx context.Context, c Case) *Proof {
-	return s.proof(s.key(ctx, &c, c.untouched(), c.handed(c.Handed)))
+	p := s.proof(s.key(ctx, &c, c.untouched(), c.handed(c.Handed)))
+	if c.Front == nil || p == nil || p.Answer == Proven {
+		return p
+	}
+	c.Front = nil
+	low := s.proof(s.key(ctx, &c, c.untouched(), c.handed(c.Handed)))
+	if low != nil {
+		low.Lower = p.because()
+	}
+	return low
 }
 
 // proof is one that was kept. What could not be told is tried again.

@@ -44,6 +44,9 @@ type Proof struct {
 	Export   *Run              `json:"export"`
 	Handed   *Run              `json:"handed"`
 
+	AtRoot bool   `json:"at_root"` // it was run with its page at a site's root
+	Lower  string `json:"lower"`   // why it wasn't, though its host could have that; "" where it was, or its host can't
+
 	names    sides
 	suspects []string // steps of packing that changed what suffers
 }
@@ -63,6 +66,8 @@ type Case struct {
 
 	// Replan plans again without some more steps of packing; nil where none can be left out.
 	Replan func(ctx context.Context, without []string) (Handed, error)
+	// Front is the page at the site's root for what is handed over; nil where its page stays beside its files.
+	Front *serve.Front
 }
 
 // Handed is what is handed over.
@@ -80,9 +85,37 @@ func (h Handed) onePage() bool {
 	return slices.ContainsFunc(h.Origins, func(o pack.Origin) bool { return slices.Contains(o.Steps, "one-page") })
 }
 
-// Prove runs both sides. Where the second seems worse, both run again, and only what is worse each time counts. The error says what is
-// wrong with the machine or its browser, or is the context's.
+// Prove runs both sides; what is handed over with its page at the site's root, where the case has one. If that is not as good as the
+// export, it runs with its page beside its files, too, and that counts.
 func (s *Store) Prove(ctx context.Context, c Case) (*Proof, error) {
+	if c.Front == nil {
+		return s.prove(ctx, c)
+	}
+	above := c
+	above.Replan = nil
+	high, err := s.prove(ctx, above)
+	if err != nil || high.Answer == Proven {
+		return high, err
+	}
+	c.Front = nil
+	low, err := s.prove(ctx, c)
+	if err == nil {
+		low.Lower = high.because()
+	}
+	return low, err
+}
+
+// because says why it isn't proven.
+func (p *Proof) because() string {
+	if len(p.Findings) > 0 {
+		return p.Findings[0].Message
+	}
+	return p.Why
+}
+
+// prove runs both sides. Where the second seems worse, both run again, and only what is worse each time counts. The error says what is
+// wrong with the machine or its browser, or is the context's.
+func (s *Store) prove(ctx context.Context, c Case) (*Proof, error) {
 	handed := c.handed(c.Handed)
 	key := s.key(ctx, &c, c.untouched(), handed)
 	if p := s.proof(key); p != nil {
@@ -100,7 +133,7 @@ func (s *Store) Prove(ctx context.Context, c Case) (*Proof, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.View, p.Browser = handed.view.Name, p.Handed.Browser
+	p.View, p.Browser, p.AtRoot = handed.view.Name, p.Handed.Browser, c.Front != nil
 	if p.Answer == Worse && c.Replan != nil {
 		if p.Without, err = s.halve(ctx, &c, p); err != nil {
 			return nil, err
@@ -134,6 +167,7 @@ func (c *Case) handed(h Handed) side {
 	}
 	return side{&trial.Trial{
 		Build: h.Build, Rules: rules, Destination: c.Destination, Steps: c.Steps, Accepts: c.Accepts, Start: startLimit, Watch: watchLimit,
+		Front: c.Front,
 	}, c.view()}
 }
 

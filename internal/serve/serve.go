@@ -142,6 +142,14 @@ func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
 	g.tell(Event{Kind: "missing", Name: r.URL.Path})
 }
 
+// front serves a file that stands in front of the build.
+func (g *Game) front(w http.ResponseWriter, r *http.Request, data []byte, kind string) {
+	g.model().Isolate(w.Header())
+	w.Header().Set("Content-Type", kind)
+	w.Header().Set("Cache-Control", "no-store")
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
+}
+
 // file serves one file of the build.
 func (g *Game) file(w http.ResponseWriter, r *http.Request, f *export.File) {
 	h := w.Header()

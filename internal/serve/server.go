@@ -33,15 +33,27 @@ type Config struct {
 	Slow  int64              // bytes a second; 0 for no limit
 	LAN   bool               // for others on the same network, too, under a path that can't be guessed
 	Port  int                // of the page around the game; 0 for any that is free
+	Front *Front             // a page above the build that its entry page is replaced by; nil for none
 	At    string             // the folder of its host that the game is in, with slashes around it; "" for one that it doesn't expect
 
 	Bare bool // the page around the game has nothing but the game's frame, as large as the window, and the game's pages are as they are
 }
 
+// A Front is a page that stands in a folder above the build's own, as at a site's root.
+type Front struct {
+	Page  []byte
+	Under string // the build's folder, from the page's: "versions/0.4.0-8c1f0a77d2/"
+	Index []byte // what stands beside the page under IndexName
+}
+
+// IndexName is the name under which a site says which version is current.
+const IndexName = "havvel.json"
+
 // A Server serves a game, and on another origin a page around it, as a portal has one. Close it in the end.
 type Server struct {
-	Page string // address of the page around the game
-	Game string // address of the game alone: a folder of its host, as portals have it
+	Page  string // address of the page around the game
+	Game  string // address of the game alone: a folder of its host, as portals have it
+	Front string // address of the page above it; "" for none
 
 	game    *Game
 	servers []*http.Server
@@ -106,7 +118,13 @@ func Start(c Config) (*Server, error) {
 		secure := &tls.Config{Certificates: []tls.Certificate{own}}
 		pages, games = tls.NewListener(pages, secure), tls.NewListener(games, secure)
 	}
-	s.Page, s.Game = addressOf(scheme, around, pages, guard), addressOf(scheme, name, games, folder)
+	s.Page = addressOf(scheme, around, pages, guard)
+	top := folder
+	if c.Front != nil {
+		s.Front = addressOf(scheme, name, games, top)
+		folder += c.Front.Under
+	}
+	s.Game = addressOf(scheme, name, games, folder)
 	heard := c.Heard
 	s.game = newGame(
 		c.Build,
@@ -126,9 +144,14 @@ func Start(c Config) (*Server, error) {
 	)
 	inside := http.StripPrefix(strings.TrimSuffix(folder, "/"), s.game)
 	s.serve(games, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, folder) || c.LAN { // strangers on the network are not told of
+		switch rest, in := strings.CutPrefix(r.URL.Path, top); {
+		case in && c.Front != nil && (rest == "" || rest == export.EntryName):
+			s.game.front(w, r, c.Front.Page, "text/html")
+		case in && c.Front != nil && rest == IndexName:
+			s.game.front(w, r, c.Front.Index, "application/json")
+		case strings.HasPrefix(r.URL.Path, folder) || c.LAN: // strangers on the network are not told of
 			inside.ServeHTTP(w, r)
-		} else {
+		default:
 			s.game.astray(w, r)
 		}
 	}))

@@ -85,12 +85,15 @@ func (t *Trial) serve(v rulebook.View) (address, game, page string, end func(), 
 		}
 		return t.Page, t.Game, t.Page, func() {}, nil
 	}
-	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true, At: t.At})
+	server, err := serve.Start(serve.Config{Build: t.Build, Title: v.Name, Rules: t.Rules, Bare: true, At: t.At, Front: t.Front})
 	if err != nil {
 		return "", "", "", nil, err
 	}
 	address = server.Game
-	if t.Rules != nil {
+	switch {
+	case t.Front != nil:
+		return server.Front, server.Game, "", server.Close, nil
+	case t.Rules != nil:
 		address = server.Page // the game is in a frame of a portal's page
 	}
 	return address, server.Game, server.Page, server.Close, nil
@@ -105,6 +108,9 @@ func (t *Trial) beginWith(
 		return nil, nil, err
 	}
 	r = &viewer{trial: t, view: v, scale: scale, watch: newWatcher(game, page)}
+	if page == "" && address != game {
+		r.watch.front = address
+	}
 	r.seen = viewOf(v)
 	if ready != nil {
 		ready(r)

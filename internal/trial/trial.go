@@ -32,6 +32,7 @@ type Trial struct {
 	Destination string
 	Rules       *rulebook.Rulebook // nil for no destination in particular
 	At          string             // the folder of the host that it is served from, with slashes around it; "" for one of its own
+	Front       *serve.Front       // the page above the build that is opened, as at a site's root; nil for none
 	Page, Game  string             // of a real host, in place of a server of ours: the page that is opened, and the game's folder; "" for none
 	Steps       []Step             // what is done once the game has started
 	Statistics  []project.Statistic

@@ -38,6 +38,7 @@ type watcher struct {
 	mu       sync.Mutex
 	base     string // address of the game
 	page     string // of the page around it
+	front    string // of the game's own page, where that stands elsewhere than its files
 	began    time.Time
 	top      browser.Frame
 	game     browser.Frame // the frame that the game is in
@@ -161,6 +162,9 @@ func (w *watcher) place(places []browser.Place) (f finding.Finding) {
 func (w *watcher) inside(address string) (path string, foreign bool) {
 	address, _, _ = strings.Cut(address, "#")
 	address, _, _ = strings.Cut(address, "?")
+	if address == w.front {
+		return "index.html", false
+	}
 	if path, ok := strings.CutPrefix(address, w.base); ok {
 		return cmp.Or(path, "index.html"), false
 	}
@@ -207,7 +211,7 @@ func (w *watcher) complained(e browser.Complained) {
 
 // arrived notes that a frame has a new page, and which frame the game's is: the first that has its address.
 func (w *watcher) arrived(e browser.Arrived) {
-	if w.game == "" && strings.HasPrefix(e.Address, w.base) {
+	if w.game == "" && (strings.HasPrefix(e.Address, w.base) || w.atFront(e.Address)) {
 		w.game = e.Frame
 	}
 	if e.Parent == "" && w.top == "" {
@@ -218,10 +222,20 @@ func (w *watcher) arrived(e browser.Arrived) {
 	}
 }
 
+// atFront reports whether an address is that of the game's own page, where that stands elsewhere than its files.
+func (w *watcher) atFront(address string) bool {
+	address, _, _ = strings.Cut(address, "#")
+	address, _, _ = strings.Cut(address, "?")
+	return w.front != "" && address == w.front
+}
+
 func (w *watcher) navigated(address string) {
 	w.pages++
 	if w.pages > 1 && w.away == "" {
 		where, foreign := w.inside(address)
+		if w.front != "" && !w.atFront(address) {
+			where, foreign = address, true
+		}
 		if foreign || where != "index.html" {
 			w.away = where
 			w.add(

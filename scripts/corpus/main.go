@@ -3,6 +3,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
@@ -17,6 +18,7 @@ import (
 
 	"havvel/internal/app"
 	"havvel/internal/browser"
+	"havvel/internal/deliver/site/root"
 	"havvel/internal/export"
 	"havvel/internal/pack"
 	"havvel/internal/progress"
@@ -59,6 +61,7 @@ func forms() []form {
 		{"packed", "", rules("zip", "\n[serves]\nencodings = [\"gzip\", \"br\"]\nisolation = true\n")},
 		{"one page", "", rules("one-page", "")},
 		{"one page, sandboxed", "", rules("one-page", "\n[frame]\nsandbox = [\"allow-scripts\"]\n")},
+		{"at a site's root", "address = \"./public\"\nserves = [\"gzip\", \"br\"]\nisolation = true\n", ""},
 		{"entry apart", "", rules("entry-apart", "\n[serves]\nencodings = [\"gzip\", \"br\"]\nisolation = true\n")},
 	}
 }
@@ -172,7 +175,12 @@ func (c corpus) prove(
 	if strings.HasSuffix(folder, "-lane") && b.Root() == "/" {
 		place = "/lane/"
 	}
+	front, err := app.Front(ctx, d, plan)
+	if err != nil {
+		return cell{"can't tell", err.Error()}, nil
+	}
 	seen, err := store.Prove(ctx, proof.Case{
+		Front: front,
 		Export: b, Handed: proof.Of(plan), Destination: d.Name, Rules: d.Rules, Hooks: d.Rules.Hooks, Program: c.browser, Place: place,
 	})
 	if err != nil {
@@ -181,6 +189,9 @@ func (c corpus) prove(
 	one = cell{map[proof.Answer]string{proof.Proven: "as well", proof.Worse: "worse"}[seen.Answer], seen.Why}
 	if one.outcome == "" {
 		one.outcome = "can't tell"
+	}
+	if one.outcome == "as well" && d.SiteAddress() != nil && !seen.AtRoot {
+		one = cell{"in its folder", cmp.Or(seen.Lower, root.Unfit(plan.Result()))}
 	}
 	if len(seen.Findings) > 0 {
 		one.why = seen.Findings[0].Message

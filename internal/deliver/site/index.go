@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"havvel/internal/deliver/site/root"
 	"havvel/internal/fault"
 )
 
@@ -24,6 +25,9 @@ type Index struct {
 	Was        []Turn    `json:"was,omitempty"` // what was current, and from when; the last one is the current one
 	Versions   []Version `json:"versions,omitempty"`
 	Unfinished []string  `json:"unfinished,omitempty"` // folders that an upload began
+
+	page    []byte // at the root, where Havvel wrote it
+	hasPage bool
 }
 
 // A Turn is the time from which a version was current.
@@ -34,6 +38,12 @@ type Turn struct {
 
 // mostTurns are remembered.
 const mostTurns = 50
+
+// AtRoot reports whether the page at the root is the current version's own.
+func (x *Index) AtRoot() bool { return root.Version(x.page) != "" }
+
+// Page is the page at the root; nil where Havvel wrote none.
+func (x *Index) Page() []byte { return x.page }
 
 // Find returns the version in a folder, or nil.
 func (x *Index) Find(folder string) *Version {
@@ -83,6 +93,8 @@ func (s *Site) Index(ctx context.Context) (*Index, error) {
 	work.Go(func() error { folders, noFolders = s.Store.Names(inside, folderName); return nil })
 	work.Go(func() (err error) { front, err = s.part(inside, indexName); return err })
 	work.Go(func() (err error) { register, err = s.part(inside, registerName); return err })
+	var page []byte
+	work.Go(func() (err error) { page, err = s.page(inside); return err })
 	if err := work.Wait(); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	} else if err != nil {
@@ -97,7 +109,22 @@ func (s *Site) Index(ctx context.Context) (*Index, error) {
 		return nil, &Hidden{folderName, noFolders}
 	}
 	x := merged(front, register)
+	x.page, x.hasPage = page, slices.Contains(top, pageName)
+	x.shown()
 	return x, s.rebuild(ctx, x, folders)
+}
+
+// shown makes the version current that players get: that of the page at the root, also where a switch was cut off before the page came.
+func (x *Index) shown() {
+	folder := root.Version(x.page)
+	if folder == "" || folder == x.Current {
+		return
+	}
+	x.Was = slices.DeleteFunc(x.Was, func(t Turn) bool { return t.Folder == x.Current && t.At.Equal(x.At) })
+	x.Current, x.By, x.At = folder, "", time.Time{}
+	if n := len(x.Was); n > 0 && x.Was[n-1].Folder == folder {
+		x.At = x.Was[n-1].At
+	}
 }
 
 // part reads one of the two files; nil where it isn't there.
@@ -162,7 +189,7 @@ func (s *Site) rebuild(ctx context.Context, x *Index, folders []string) error {
 		if x.Find(folder) != nil || slices.Contains(x.Unfinished, folder) {
 			continue
 		}
-		c, err := s.contents(ctx, folder)
+		c, err := s.Contents(ctx, folder)
 		if err != nil {
 			return err
 		}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	_ "embed"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -15,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"havvel/internal/deliver/site/root"
 	"havvel/internal/fault"
 	"havvel/internal/progress"
 )
@@ -24,7 +24,7 @@ const Format = 2
 
 // Names at a site's root. Players read the first two, which only Switch writes.
 const (
-	pageName     = "index.html"           // opens the current version
+	pageName     = "index.html"           // the current version's page, or one that opens it
 	indexName    = "havvel.json"          // says which that is
 	registerName = "havvel-versions.json" // says which versions there are
 	lockName     = "havvel.lock"          // is there while somebody sends
@@ -49,7 +49,24 @@ type Contents struct {
 	Version     string    `json:"version"`
 	Fingerprint string    `json:"fingerprint"`
 	Sent        time.Time `json:"sent"`
+	Stand       Stand     `json:"page,omitzero"`
 	Files       []Held    `json:"files"`
+}
+
+// A Stand says whether a version's entry page can be the page at the root.
+type Stand struct {
+	Root    bool   `json:"root"`
+	Why     string `json:"why,omitempty"`            // not
+	Picture string `json:"picture,omitempty"`        // for previews, its name among the files
+	Worker  bool   `json:"service_worker,omitempty"` // it registers one
+}
+
+// Because is why it can't, in words.
+func (s Stand) Because() string {
+	if s.Why == "" {
+		return "it was sent by an earlier havvel"
+	}
+	return s.Why
 }
 
 // Held is one file of a version.
@@ -66,6 +83,7 @@ type Site struct {
 	Grace time.Duration // how long one stays that was public, for players who are in it
 	Who   string
 	Now   func() time.Time
+	About root.About // what the page at the root says besides the game
 
 	Report progress.Reporter // of waiting for another one who sends
 
@@ -106,34 +124,21 @@ func small(name string, data []byte, kind, cache string) File {
 	}
 }
 
-//go:embed open.html
-var openPage []byte
-
-// ours stands in the page that opens the current version.
-var ours = []byte(`<meta name="generator" content="havvel site `)
-
-// Opens reports whether a page is one that opens a site's current version.
-func Opens(page []byte) bool { return bytes.Contains(page, ours) }
-
-// ownPage reads the page at the root; nil where there is none. One that Havvel did not write is an error.
-func (s *Site) ownPage(ctx context.Context) ([]byte, error) {
+// page reads the page at the root; nil where there is none, or none that Havvel wrote.
+func (s *Site) page(ctx context.Context) ([]byte, error) {
 	data, err := s.Store.Read(ctx, pageName)
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	if errors.Is(err, fs.ErrNotExist) || err == nil && !root.Opens(data) {
 		return nil, nil
-	case err == nil && !Opens(data):
-		return nil, &Foreign{pageName}
 	}
 	return data, err
 }
 
-// page makes sure that the page at the root is ours.
-func (s *Site) page(ctx context.Context) error {
-	data, err := s.ownPage(ctx)
-	if err != nil || bytes.Equal(data, openPage) {
-		return err
+// ours makes sure that Havvel wrote the page at the root, if there is one.
+func (s *Site) ours(x *Index) error {
+	if x.page == nil && x.hasPage {
+		return &Foreign{pageName}
 	}
-	return s.Store.Swap(ctx, small(pageName, openPage, "text/html; charset=utf-8", "no-cache"))
+	return nil
 }
 
 // Address is where a version's folder opens, below the site's public address.
@@ -144,16 +149,8 @@ func Address(public, folder string) string {
 // Folder is the name of the folder for a version: the version, and the beginning of a fingerprint of what it holds.
 func Folder(version, fingerprint string) string { return version + "-" + fingerprint[:10] }
 
-// Held reads what a version holds; nil when it is not complete.
-func (s *Site) Held(ctx context.Context, folder string) ([]Held, error) {
-	c, err := s.contents(ctx, folder)
-	if c == nil {
-		return nil, err
-	}
-	return c.Files, nil
-}
-
-func (s *Site) contents(ctx context.Context, folder string) (*Contents, error) {
+// Contents reads what a version's folder says of itself; nil when it is not complete.
+func (s *Site) Contents(ctx context.Context, folder string) (*Contents, error) {
 	data, err := s.Store.Read(ctx, path.Join(folderName, folder, listName))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -191,14 +188,14 @@ func (e *Broken) Fault() *fault.Error {
 
 // Verify compares what is there with what was sent: every file's size, and its hash where the store can tell it.
 func (s *Site) Verify(ctx context.Context, folder string) error {
-	list, err := s.Held(ctx, folder)
+	c, err := s.Contents(ctx, folder)
 	if err != nil {
 		return err
 	}
-	if list == nil {
+	if c == nil {
 		return &Broken{folder, listName, "is missing"}
 	}
-	return s.compare(ctx, folder, list)
+	return s.compare(ctx, folder, c.Files)
 }
 
 func (s *Site) compare(ctx context.Context, folder string, list []Held) error {

@@ -18,6 +18,7 @@ type Parcel struct {
 	Folder      string
 	Version     string
 	Fingerprint string
+	Stand       Stand
 	Files       []File // names inside of the version's folder
 }
 
@@ -43,7 +44,7 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	if err != nil {
 		return sent, err
 	}
-	if _, err := s.ownPage(ctx); err != nil { // before anything is sent: it tells whether the place is ours
+	if err := s.ours(x); err != nil { // before anything is sent: it tells whether the place is ours
 		return sent, err
 	}
 	known, err := s.known(ctx, x)
@@ -56,7 +57,7 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 			return sent, err
 		}
 	}
-	about := Contents{Format: Format, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC()}
+	about := Contents{Format: Format, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC(), Stand: p.Stand}
 	if sent, err = s.upload(ctx, p, about, known, report); err != nil {
 		return sent, err
 	}
@@ -80,11 +81,14 @@ func (s *Site) known(ctx context.Context, x *Index) (map[string]string, error) {
 		look = append(look, x.Versions[n-1].Folder)
 	}
 	for _, folder := range look {
-		list, err := s.Held(ctx, folder)
+		c, err := s.Contents(ctx, folder)
 		if err != nil {
 			return nil, err
 		}
-		for _, h := range list {
+		if c == nil {
+			continue
+		}
+		for _, h := range c.Files {
 			known[h.SHA256] = path.Join(folderName, folder, h.Name)
 		}
 	}

@@ -1,13 +1,16 @@
 package site
 
 import (
+	"bytes"
 	"context"
 	_ "embed"
 	"fmt"
 	"path"
 	"slices"
 	"time"
+	"unicode/utf8"
 
+	"havvel/internal/deliver/site/root"
 	"havvel/internal/fault"
 )
 
@@ -15,10 +18,11 @@ import (
 type Change struct {
 	Before string // the folder that was current; "" for none
 	Left   error  // what could not be cleared away; that waits for the next switch
+	Page   []byte // at the root now
 }
 
-// Switch makes a version current, or none when folder is "". It looks at it first. The switch is one write; what is more than Keep
-// versions is taken away after it. Unless over, a version isn't replaced by one that was sent before it, nor one that somebody else made
+// Switch makes a version current, or none when folder is "". It looks at it first. The switch is one write, of the page at the root; what
+// is more than Keep versions is taken away after it. Unless over, a version isn't replaced by one that was sent before it, nor one that somebody else made
 // current after this one was sent.
 func (s *Site) Switch(ctx context.Context, folder string, over bool) (change Change, err error) {
 	err = s.alone(ctx, func(ctx context.Context) error {
@@ -31,7 +35,10 @@ func (s *Site) Switch(ctx context.Context, folder string, over bool) (change Cha
 				return err
 			}
 		}
-		if err := s.page(ctx); err != nil {
+		if err := s.ours(x); err != nil {
+			return err
+		}
+		if change.Page, err = s.pageFor(ctx, folder); err != nil {
 			return err
 		}
 		change.Before = x.before(folder)
@@ -44,10 +51,47 @@ func (s *Site) Switch(ctx context.Context, folder string, over bool) (change Cha
 		if err := s.front(ctx, x); err != nil {
 			return err
 		}
+		if !bytes.Equal(change.Page, x.page) {
+			if err := s.Store.Swap(ctx, small(pageName, change.Page, pageType(change.Page), "no-cache")); err != nil {
+				return err
+			}
+		}
 		change.Left = s.prune(ctx, x, change.Before)
 		return nil
 	})
 	return change, err
+}
+
+// pageFor is the page at the root for a version, or for none.
+func (s *Site) pageFor(ctx context.Context, folder string) ([]byte, error) {
+	about := s.About
+	if about.Folder = folder; folder == "" {
+		return root.Open(about), nil
+	}
+	c, err := s.Contents(ctx, folder)
+	if err != nil {
+		return nil, err
+	}
+	if c == nil {
+		return nil, &Broken{folder, listName, "is missing"}
+	}
+	about.Picture = c.Stand.Picture
+	if !c.Stand.Root {
+		return root.Open(about), nil
+	}
+	entry, err := s.Store.Read(ctx, path.Join(folderName, folder, pageName))
+	if err != nil {
+		return nil, err
+	}
+	return root.Page(entry, about)
+}
+
+// pageType is a page's type; one that isn't UTF-8 must not be called so.
+func pageType(page []byte) string {
+	if utf8.Valid(page) {
+		return "text/html; charset=utf-8"
+	}
+	return "text/html"
 }
 
 // before is what was current before a version, which may be current itself.

@@ -25,8 +25,11 @@ func (w *walker) called(e *js.CallExpr) {
 		switch {
 		case name == "assign" && endsIn(on, "Object") && len(e.Args.List) > 0:
 			w.put(e, e.Args.List[min(1, len(e.Args.List)):], e.Args.List[0].Value)
-		case name == "register" && endsIn(on, "serviceWorker") && len(e.Args.List) > 1:
-			w.put(e, e.Args.List[1:], on)
+		case name == "register" && endsIn(on, "serviceWorker"):
+			w.facts.script.Words[Registers] = true
+			if len(e.Args.List) > 1 {
+				w.put(e, e.Args.List[1:], on)
+			}
 		}
 	case *js.LiteralExpr:
 		if c.TokenType == js.ImportToken && len(e.Args.List) > 0 {

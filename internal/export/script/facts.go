@@ -28,6 +28,9 @@ var telling = map[string]bool{
 	"serviceWorker": true, "overflow": true, "DecompressionStream": true, "viewport": true,
 }
 
+// Registers is kept in Words for a script that registers a service worker.
+const Registers = "serviceWorker.register"
+
 // Telling reports whether the use of a name is kept in Words.
 func Telling(name string) bool { return telling[name] }
 

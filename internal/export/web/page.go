@@ -30,6 +30,8 @@ type Page struct {
 	CanvasWidth, CanvasHeight  int            // of the first canvas, from its attributes; 0 when it has none
 	Style                      Style          // of its style elements, and of the body's style attribute
 	Inline                     *script.Script // all its inline scripts together
+	Encoding                   string         // the charset that it declares; "" for none
+	Policies                   []string       // its content security policies
 	Maps                       ImportMap      // its import maps, joined
 	Digests                    []link.Digest  // that it gives for files, its inline scripts too
 
@@ -114,9 +116,7 @@ func (r *pageReader) start(at, length int) {
 		}
 		p.Canvas = true
 	case "meta":
-		if _, ok := attributes.find("charset"); ok || strings.EqualFold(attributes.value("http-equiv"), "content-type") {
-			p.Charset = true
-		}
+		p.declare(attributes)
 		if strings.EqualFold(attributes.value("name"), "viewport") {
 			p.Viewport = true
 		}
@@ -161,6 +161,23 @@ func (r *pageReader) start(at, length int) {
 			}
 			r.add(l, 0)
 		}
+	}
+}
+
+// declare takes what a meta element says of the page's charset and policy.
+func (p *Page) declare(meta attributes) {
+	name, equiv, content := meta.value("charset"), strings.ToLower(meta.value("http-equiv")), meta.value("content")
+	if _, ok := meta.find("charset"); ok || equiv == "content-type" {
+		p.Charset = true
+	}
+	if _, after, ok := strings.Cut(strings.ToLower(content), "charset="); ok && equiv == "content-type" {
+		name, _, _ = strings.Cut(after, ";")
+	}
+	if p.Encoding == "" {
+		p.Encoding = strings.Trim(name, " \"'")
+	}
+	if equiv == "content-security-policy" {
+		p.Policies = append(p.Policies, content)
 	}
 }
 
