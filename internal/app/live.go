@@ -23,6 +23,9 @@ type LiveRun struct {
 
 // TryLive runs the link of what was sent last to a destination, public or draft, and compares it with what was handed over.
 func (k *Desk) TryLive(ctx context.Context, d *project.Destination, b *export.Build, how Proving) (*LiveRun, error) {
+	if err := k.adopt(ctx, d); err != nil {
+		return nil, err
+	}
 	last, err := Last(k.Courier, d)
 	if err != nil {
 		return nil, err

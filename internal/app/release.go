@@ -36,6 +36,9 @@ func (k *Desk) atEach(
 func (k *Desk) Publish(ctx context.Context) (*Deliveries, error) { return k.atEach(ctx, k.publish) }
 
 func (k *Desk) publish(ctx context.Context, d *project.Destination) (now *deliver.Status, next string, err error) {
+	if err := k.adopt(ctx, d); err != nil {
+		return nil, "", err
+	}
 	last, err := Last(k.Courier, d)
 	if err != nil {
 		return nil, "", err
@@ -148,6 +151,9 @@ func (k *Desk) Back(ctx context.Context, version string) (*Deliveries, error) {
 }
 
 func (k *Desk) back(ctx context.Context, d *project.Destination, version string) (*deliver.Status, string, error) {
+	if err := k.adopt(ctx, d); err != nil {
+		return nil, "", err
+	}
 	now, to, err := k.toward(d, version)
 	if err != nil {
 		return nil, "", err
@@ -202,6 +208,9 @@ func (k *Desk) toward(d *project.Destination, version string) (now, to *logbook.
 func (k *Desk) TakeOff(ctx context.Context) (*Deliveries, error) { return k.atEach(ctx, k.takeOff) }
 
 func (k *Desk) takeOff(ctx context.Context, d *project.Destination) (*deliver.Status, string, error) {
+	if err := k.adopt(ctx, d); err != nil {
+		return nil, "", err
+	}
 	now, _, err := k.Courier.Earlier(d, "")
 	if err != nil {
 		return nil, "", err
@@ -257,6 +266,14 @@ func (k *Desk) lookAfter(ctx context.Context, d *project.Destination, s *deliver
 		return fault.Said
 	}
 	return nil
+}
+
+// adopt has the logbook know what a destination holds, unless nothing may be asked.
+func (k *Desk) adopt(ctx context.Context, d *project.Destination) error {
+	if k.DryRun {
+		return nil
+	}
+	return k.Courier.Adopt(ctx, d)
 }
 
 // loses tells what players lose by what comes next.

@@ -20,6 +20,12 @@ type Asking struct {
 
 // Where asks each destination for the state of what was sent there. One that can't be asked is told as the logbook knows it.
 func (k *Desk) Where(ctx context.Context, how Asking) (*Deliveries, error) {
+	var failed error
+	for _, d := range k.Destinations {
+		if err := k.adopt(ctx, d); err != nil && !k.knows(d) { // otherwise who asks about what is known says it
+			failed = errors.Join(failed, err)
+		}
+	}
 	latest, err := k.Courier.Latest(k.Destinations)
 	if err != nil {
 		return nil, err
@@ -29,7 +35,6 @@ func (k *Desk) Where(ctx context.Context, how Asking) (*Deliveries, error) {
 		return nil, err
 	}
 	out := newDeliveries()
-	var failed error
 	until := k.Courier.Now().Add(how.Limit)
 	for _, l := range latest {
 		status, err := k.ask(ctx, l, how.Limit, until)
@@ -47,6 +52,12 @@ func (k *Desk) Where(ctx context.Context, how Asking) (*Deliveries, error) {
 	}
 	out.then(Next(k.Project, out.statuses()))
 	return out, failed
+}
+
+// knows reports whether the logbook has deliveries to a destination.
+func (k *Desk) knows(d *project.Destination) bool {
+	_, err := Last(k.Courier, d)
+	return err == nil
 }
 
 // lacks says what the page of each destination still lacks.

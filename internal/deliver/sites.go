@@ -194,15 +194,11 @@ func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Durati
 		if err != nil {
 			return err
 		}
-		switch v := x.Find(folder); {
-		case v == nil:
+		switch answer.State = stateOf(x, folder); {
+		case x.Find(folder) == nil:
 			answer.Draft = "" // it is not there any more
-		case x.Current == folder:
-			answer.State, answer.Link = rulebook.Public, t.to.Public
-		case v.Public && x.Current != "":
-			answer.State = rulebook.Replaced
-		case !v.Public:
-			answer.State = rulebook.Draft
+		case answer.State == rulebook.Public:
+			answer.Link = t.to.Public
 		}
 		return nil
 	})
@@ -242,14 +238,7 @@ func (t *siteTarget) List(ctx context.Context) ([]Known, error) {
 		}
 		list = nil
 		for _, v := range x.Versions {
-			k := Known{v.Version, rulebook.Draft}
-			switch {
-			case v.Folder == x.Current:
-				k.State = rulebook.Public
-			case v.Public:
-				k.State = rulebook.Replaced
-			}
-			list = append(list, k)
+			list = append(list, Known{v.Version, stateOf(x, v.Folder)})
 		}
 		return nil
 	})

@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"havvel/internal/disk"
@@ -29,7 +30,8 @@ type Line struct {
 	At          time.Time `json:"at"`
 	ID          string    `json:"delivery"` // unguessable, so that two histories can be merged
 	Destination string    `json:"destination"`
-	By          string    `json:"by,omitempty"` // who sent it
+	By          string    `json:"by,omitempty"`    // who sent it
+	Found       bool      `json:"found,omitempty"` // it was found on its host, and not sent from here
 	Version     string    `json:"version,omitempty"`
 	Fingerprint string    `json:"fingerprint,omitempty"` // of the export
 	SHA256      string    `json:"sha256,omitempty"`      // of the archive
@@ -186,7 +188,11 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 		if d == nil {
 			d = &Delivery{Sent: l.At}
 			known[l.ID] = d
-			list = append(list, d)
+			at := len(list)
+			if l.Found { // it was sent before what stands above it
+				at = place(list, d, l.Destination)
+			}
+			list = slices.Insert(list, at, d)
 		}
 		d.take(l)
 	}
@@ -200,12 +206,22 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 	return list, unread, lines.Err()
 }
 
+// place is where a delivery belongs that was found later than it was sent: before those to the same destination that were sent after it.
+func place(list []*Delivery, d *Delivery, destination string) int {
+	for i, o := range list {
+		if o.Destination == destination && o.Sent.After(d.Sent) {
+			return i
+		}
+	}
+	return len(list)
+}
+
 // take brings a delivery to what a later line says.
 func (d *Delivery) take(l Line) {
 	before := d.Line
 	d.Line = l
 	if l.Version == "" {
-		d.By, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors, d.Proof = before.By, before.Version, before.Fingerprint, before.SHA256,
+		d.By, d.Found, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors, d.Proof = before.By, before.Found, before.Version, before.Fingerprint, before.SHA256,
 			before.Bytes, before.Errors, before.Proof
 	}
 	if l.Link == "" {

@@ -53,8 +53,8 @@ func (x *Index) Find(folder string) *Version {
 	return nil
 }
 
-// lastSeen is when players could last come into a version; zero when they never could.
-func (x *Index) lastSeen(folder string, now time.Time) time.Time {
+// LastSeen is when players could last come into a version; zero when they never could.
+func (x *Index) LastSeen(folder string, now time.Time) time.Time {
 	var last time.Time
 	for i, t := range x.Was {
 		switch {
@@ -203,6 +203,9 @@ func (s *Site) rebuild(ctx context.Context, x *Index, folders []string) error {
 		x.Versions = append(x.Versions, v)
 	}
 	slices.SortStableFunc(x.Versions, func(a, b Version) int { return cmp.Compare(a.Sent.UnixNano(), b.Sent.UnixNano()) })
+	if v := x.Find(x.Current); v != nil && (len(x.Was) == 0 || x.Was[len(x.Was)-1].Folder != x.Current) { // what said so was lost
+		x.Was = append(x.Was, Turn{x.Current, v.Sent})
+	}
 	for i := range x.Versions {
 		v := &x.Versions[i]
 		v.Public = v.Folder == x.Current || slices.ContainsFunc(x.Was, func(t Turn) bool { return t.Folder == v.Folder })

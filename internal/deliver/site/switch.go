@@ -161,7 +161,7 @@ var ledOn []byte
 func (s *Site) prune(ctx context.Context, x *Index, before string) error {
 	now := s.Now()
 	stays := func(v Version) bool {
-		last := x.lastSeen(v.Folder, now)
+		last := x.LastSeen(v.Folder, now)
 		return v.Folder == x.Current || v.Folder == before || !last.IsZero() && s.Grace > 0 && now.Sub(last) < s.Grace
 	}
 	var gone []string
@@ -187,7 +187,7 @@ func (s *Site) prune(ctx context.Context, x *Index, before string) error {
 		if err := s.Store.Remove(ctx, root); err != nil {
 			return err
 		}
-		if x.lastSeen(folder, now).IsZero() {
+		if x.LastSeen(folder, now).IsZero() {
 			continue // nobody has its address
 		}
 		if err := s.Store.Swap(ctx, small(path.Join(root, pageName), ledOn, "text/html; charset=utf-8", "no-cache")); err != nil {
