@@ -37,7 +37,7 @@ var layers = [][]string{
 		"logbook",
 		"filecache",
 	},
-	{"export/script", "rulebook/expression"},
+	{"export/script", "rulebook/expression", "hosting/server"},
 	{"rulebook/place"},
 	{"export/web"},
 	{"export", "rulebook", "round", "standin"},

@@ -94,11 +94,20 @@ func run(t testing.TB, folder string, args ...string) ending {
 
 func runWith(t testing.TB, folder string, env []string, args ...string) ending {
 	t.Helper()
+	return runTold(t, folder, "", env, args...)
+}
+
+// runTold runs the program with something on its standard input.
+func runTold(t testing.TB, folder, input string, env []string, args ...string) ending {
+	t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), patience)
 	defer stop()
 	c := exec.CommandContext(ctx, program, args...)
 	c.Dir = folder
 	c.Env = append(append(os.Environ(), "BRACKWATER_KEY="), env...)
+	if input != "" {
+		c.Stdin = strings.NewReader(input)
+	}
 	var out, errOut bytes.Buffer
 	c.Stdout, c.Stderr = &out, &errOut
 	err := c.Run()

@@ -11,9 +11,12 @@ import (
 	"image/color"
 	"image/jpeg"
 	"image/png"
+	"io"
 	"net/http"
 	"net/http/httptest"
+	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -263,4 +266,100 @@ func plainPNG(width, height int) []byte {
 		panic(err) // into memory
 	}
 	return b.Bytes()
+}
+
+// TestKeptPage: a page that the browser keeps for an hour plays its whole version, finds the new one by itself, and doesn't go round in
+// circles where a cache on the way keeps the old one, too.
+func TestKeptPage(t *testing.T) {
+	for _, name := range []string{"chromium", "firefox"} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			root := t.TempDir()
+			var asked atomic.Int32
+			files := http.FileServer(http.Dir(root))
+			web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/" {
+					asked.Add(1)
+				}
+				w.Header().Set("Cache-Control", "max-age=3600")
+				files.ServeHTTP(w, r)
+			}))
+			defer web.Close()
+			p := siteProject(t, &machine{address: root}, web.URL, "")
+			writeInto(t, p, game.Files{"web/index.html": []byte(savingPage), "web/game.js": []byte(savingScript),
+				"web/lamp.png": plainPNG(8, 8), "web/night.json": []byte(`{"night":"0.4.0"}`)})
+			run(t, p, "send", "--no-proof").must(t, 0)
+			run(t, p, "publish").must(t, 1, "may be kept by caches for 3600 seconds")
+			ann := newPlayer(t, name)
+			ann.opens(web.URL + "/")
+			ann.until("the first version", "window.saved && saved()", has(`"night":"0.4.0"`))
+			raise(t, p, "0.4.0\"", "0.4.1\"")
+			writeInto(t, p, game.Files{"web/night.json": []byte(`{"night":"0.4.1"}`)})
+			run(t, p, "send", "--no-proof").must(t, 0)
+			run(t, p, "publish").must(t, 1)
+			ann.opens("about:blank")
+			ann.until("nothing", "location.href", has("about:blank"))
+			ann.opens(web.URL + "/")
+			ann.until("the new version", "window.saved && saved()", has(`"night":"0.4.1"`))
+
+			before := snapshot(t, root)["/index.html"] // from now on a cache on the way has the old page, and the index is new
+			raise(t, p, "0.4.1\"", "0.4.2\"")
+			run(t, p, "send", "--no-proof").must(t, 0)
+			run(t, p, "publish").must(t, 1)
+			writeInto(t, root, game.Files{"index.html": []byte(before)})
+			asked.Store(0)
+			ann.opens(web.URL + "/?again")
+			ann.until("the old version, whole", "window.saved && saved()", has(`"night":"0.4.1"`))
+			ann.until("a second look", "performance.getEntriesByType('navigation')[0].type", has("reload"))
+			ann.until("the game after it", "window.lit", has("true"))
+			if n := asked.Load(); n > 2 {
+				t.Errorf("the page was asked for %d times", n)
+			}
+		})
+	}
+}
+
+// TestRealCache: with a caching proxy before the host, publish says until when players get the version before, and it is true.
+func TestRealCache(t *testing.T) {
+	t.Parallel()
+	program := partner(t, "varnishd")
+	root := t.TempDir()
+	files := http.FileServer(http.Dir(root))
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "max-age=30")
+		r.Header.Del("If-Modified-Since") // two publishes within a second, for which that is too coarse
+		files.ServeHTTP(w, r)
+	}))
+	defer web.Close()
+	h := &machine{address: root, port: freePort(t)}
+	h.serving(t, nil, program, "-F", "-n", filepath.Join(t.TempDir(), "v"), "-a", "127.0.0.1:"+h.port, "-b", strings.TrimPrefix(web.URL, "http://"))
+	public := "http://127.0.0.1:" + h.port + "/"
+	p := siteProject(t, h, public, "")
+	run(t, p, "send", "--no-proof").must(t, 0)
+	run(t, p, "publish").must(t, 0, "all as sent")
+	raise(t, p, "0.4.0", "0.4.1")
+	run(t, p, "send", "--no-proof").must(t, 0)
+	e := run(t, p, "publish").must(t, 1, "0.4.1 is public", "index.html: a cache on the way still leads players to 0.4.0-", ", until ")
+	_, text, _ := strings.Cut(e.out, ", until ")
+	now := time.Now()
+	said, err := time.ParseInLocation("2006-01-02 15:04:05", now.Format("2006-01-02 ")+text[:8], time.Local)
+	if err != nil || said.Before(now) || said.After(now.Add(31*time.Second)) {
+		t.Fatalf("it says until %q (%v)", text[:8], err)
+	}
+	page := func() string { // as a player gets it, through the cache
+		answer, err := http.Get(public)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer answer.Body.Close()
+		data, _ := io.ReadAll(answer.Body)
+		return string(data)
+	}
+	if !strings.Contains(page(), `content="0.4.0-`) {
+		t.Error("the cache has the new page already")
+	}
+	eventually(t, "players still get the version before", func() (any, bool) { return time.Now(), strings.Contains(page(), `content="0.4.1-`) })
+	if late := time.Since(said); late > 3*time.Second {
+		t.Errorf("players got the new version %v later than was said", late)
+	}
 }

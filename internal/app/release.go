@@ -99,9 +99,9 @@ func (k *Desk) restrict(ctx context.Context, d *project.Destination) (now *deliv
 		return nil, "", err
 	}
 	if now, err = k.Courier.Restrict(ctx, d, last, password); err != nil {
-		return nil, "", err
+		return nil, "", k.unfit(d, err)
 	}
-	key := PasswordOf(d)
+	key := d.PageKey()
 	key.Secret, key.Set = password, k.Courier.Now().UTC().Truncate(1e9)
 	if err := keys.Open().Set(key); err != nil {
 		return now, "", err
@@ -136,11 +136,6 @@ func (k *Desk) Other(ctx context.Context, what deliver.Ability, detail any) (*De
 		}
 		return now, next, nil
 	})
-}
-
-// PasswordOf is how a page's password is kept with the keys, without itself.
-func PasswordOf(d *project.Destination) keys.Key {
-	return keys.Key{Name: d.Name + " password", Host: d.Host()}
 }
 
 // Back makes an earlier version public again at each destination: the one named, or with "" the one that was public before.

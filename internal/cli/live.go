@@ -15,7 +15,6 @@ import (
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
 	"havvel/internal/inwords"
-	"havvel/internal/keys"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -92,10 +91,11 @@ func (a *console) share(p *project.Project, st *deliver.Status, password bool) {
 	s.Line("")
 	s.Line("Play %s %s in your browser:", p.Game.Title, st.Version)
 	s.Line("%s", inwords.Clean(link))
-	if k := app.PasswordOf(p.To[st.Destination]); password {
-		if word, _, err := keys.Open().Find(k.Name, k.Host); err == nil && word != "" {
-			s.Line("Password: %s", inwords.Clean(word))
+	if word := p.To[st.Destination].PagePassword(); password && word != "" {
+		if p.To[st.Destination].SiteAddress() != nil {
+			s.Line("User: %s", deliver.PagesUser)
 		}
+		s.Line("Password: %s", inwords.Clean(word))
 	}
 	if st.State != rulebook.Public {
 		s.Line("It is not public: please don't pass the link on.")

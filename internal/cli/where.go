@@ -10,6 +10,7 @@ import (
 
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
+	"havvel/internal/hosting/server"
 	"havvel/internal/inwords"
 	"havvel/internal/logbook"
 	"havvel/internal/rulebook"
@@ -31,7 +32,9 @@ func (a *console) where() *cobra.Command {
 	c.Flags().BoolVar(&f.all, "all", false, "list all versions that the destinations have, also those that others sent")
 	c.Flags().BoolVar(&f.live, "live", false, "fetch what players get, and compare it with what was sent")
 	c.Flags().BoolVar(&f.share, "share", false, "print lines with the link to paste, and a code for phones")
-	c.Flags().BoolVar(&f.password, "password", false, "with --share, tell the page's password, too")
+	c.Flags().StringVar(&f.server, "server", "", "of a site: write the lines that this `web server` needs: "+strings.Join(server.Names(), ", "))
+	c.Flags().BoolVar(&f.password, "password", false, "with --share, tell the page's password, too; with --server, have it asked for")
+	c.MarkFlagsMutuallyExclusive("server", "share", "all", "live", "wait")
 	a.withNotice(c)
 	a.withTo(c)
 	a.withDryRun(c, "show what the logbook knows, and ask nobody")
@@ -41,6 +44,7 @@ func (a *console) where() *cobra.Command {
 type whereFlags struct {
 	wait, all, live, share, password bool
 	limit                            time.Duration
+	server                           string
 }
 
 func (a *console) runWhere(ctx context.Context, f whereFlags) error {
@@ -48,8 +52,11 @@ func (a *console) runWhere(ctx context.Context, f whereFlags) error {
 	if err != nil {
 		return err
 	}
-	if f.all {
+	switch {
+	case f.all:
 		return a.runWhereAll(ctx, k)
+	case f.server != "":
+		return a.runWhereServer(ctx, k, f)
 	}
 	a.warnUnread(k.Courier.Book)
 	how := app.Asking{Live: f.live}

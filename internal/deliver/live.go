@@ -34,7 +34,7 @@ import (
 // A Difference is something that players get in another form than it was packed.
 type Difference struct {
 	File string `json:"file"`
-	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation", "policy", "link" or "cache"
+	Kind string `json:"kind"` // "missing", "content", "stale", "type", "encoding", "isolation", "policy", "password", "link" or "cache"
 	Says string `json:"says"`
 	Fix  string `json:"fix"`
 }
@@ -56,7 +56,8 @@ func (c *Courier) Look(ctx context.Context, d *project.Destination, l *logbook.D
 type visitor struct {
 	link     string
 	isolated bool
-	inline   bool // the entry page runs scripts that stand in it
+	inline   bool   // the entry page runs scripts that stand in it
+	password string // that the host asks for; "" for none
 	client   *http.Client
 
 	mu   sync.Mutex
@@ -167,11 +168,32 @@ func (v *visitor) leads(ctx context.Context, now shown) (bool, error) {
 		v.say("havvel.json", "missing", why, "is public in havvel.toml the address of the same folder?")
 		return false, nil
 	}
+	if err := v.locked(ctx); err != nil {
+		return false, err
+	}
 	if root.Version(now.page) == "" { // the index leads players
 		v.cached("havvel.json", kept.header, kept.Current, now.current)
 	}
 	return true, v.opened(ctx, now)
 }
+
+// PagesUser is the name under which a site's page takes its password.
+const PagesUser = "player"
+
+// locked says whether the page is shown without the password that it should ask for.
+func (v *visitor) locked(ctx context.Context) error {
+	if v.password == "" {
+		return nil
+	}
+	stranger := newVisitor(v.link)
+	got, err := stranger.fetch(ctx, v.link, true)
+	if err == nil && got.status == http.StatusOK {
+		v.say("", "password", "the page is shown to strangers, who don't have its password", openPage)
+	}
+	return err
+}
+
+const openPage = "havvel where --server NAME --password writes what its web server needs; havvel keys forget takes the password out of use"
 
 // cached says what a cache does with a file that leads players: it leads them to is, and should to want.
 func (v *visitor) cached(name string, header http.Header, is, want string) {
@@ -367,6 +389,9 @@ func (v *visitor) fetch(ctx context.Context, address string, fresh bool) (*fetch
 	r.Header.Set("Accept-Encoding", "gzip, br")
 	if fresh {
 		r.Header.Set("Cache-Control", "no-cache")
+	}
+	if v.password != "" {
+		r.SetBasicAuth(PagesUser, v.password)
 	}
 	answer, err := v.client.Do(r)
 	if err != nil {

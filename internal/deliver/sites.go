@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -110,12 +111,14 @@ const folderValue = "folder"
 // siteTarget is a host that just keeps files.
 type siteTarget struct {
 	*Courier
-	to *project.Destination
+	to   *project.Destination
+	word string // the page's password, where it was asked for; "" for the one that is stored
 }
 
 // Can: of itself a site has no page, asks for no password and sets no headers.
 func (t *siteTarget) Can(what Ability) bool {
-	return slices.Contains([]Ability{Send, Follow, Publish, Back, Withdraw, List, Compare}, what) && (what != Compare || t.to.Public != "")
+	return slices.Contains([]Ability{Send, Follow, Publish, Back, Withdraw, List, Compare, Restrict}, what) &&
+		(what != Compare && what != Restrict || t.to.Public != "")
 }
 
 func (t *siteTarget) No(what Ability) error {
@@ -123,8 +126,8 @@ func (t *siteTarget) No(what Ability) error {
 	case Fill:
 		return fault.New(fault.No, "%s is a site, which has no page around the game", t.to.Name)
 	case Restrict:
-		return fault.New(fault.No, "%s is a site, which shows a version to everybody who has its link", t.to.Name).
-			Then("havvel where --share --to %s prints the draft's link", t.to.Name)
+		return t.Project.Problem("to."+t.to.Name, "whether %s asks for a password can't be told, since its public address isn't known", t.to.Name).
+			Then("set public under [to.%s] in havvel.toml", t.to.Name)
 	case Compare:
 		return t.Project.Problem("to."+t.to.Name, "it is not known where players find %s", t.to.Name).
 			Then("set public under [to.%s] in havvel.toml", t.to.Name)
@@ -211,8 +214,33 @@ func (t *siteTarget) Withdraw(ctx context.Context, _ *logbook.Delivery) (*portal
 	return &portal.Answer{State: rulebook.Withdrawn}, err
 }
 
-func (t *siteTarget) Do(_ context.Context, _ *logbook.Delivery, what Ability, _ any) (*portal.Answer, error) {
-	return nil, t.No(what)
+// Do makes a version public behind a password, which is the web server's to ask for: it is looked at first whether it does.
+func (t *siteTarget) Do(ctx context.Context, l *logbook.Delivery, what Ability, detail any) (*portal.Answer, error) {
+	word, ok := detail.(string)
+	if what != Restrict || !ok {
+		return nil, t.No(what)
+	}
+	v := newVisitor(t.to.Public)
+	open, err := v.fetch(ctx, t.to.Public, true)
+	if err != nil {
+		return nil, err
+	}
+	if open.status != http.StatusUnauthorized {
+		return nil, fault.New(fault.No, "%s doesn't ask strangers for a password (it answers with status %d); nothing was changed", t.to.Public,
+			open.status).Then("havvel where --server NAME --password --to %s writes what its web server needs for that", t.to.Name)
+	}
+	v.password = word
+	let, err := v.fetch(ctx, t.to.Public, true)
+	if err == nil && (let.status == http.StatusUnauthorized || let.status >= http.StatusInternalServerError) {
+		err = fault.New(fault.No, "%s doesn't take this password for %q (it answers with status %d); nothing was changed", t.to.Public,
+			PagesUser, let.status).Then("havvel where --server NAME --password --to %s writes the line that its web server needs", t.to.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	t.word = word
+	answer, _, err := t.Release(ctx, l, Publish)
+	return answer, err
 }
 
 // Look compares every file that players get with what was sent.

@@ -1,6 +1,7 @@
 package deliver
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -126,7 +127,7 @@ func (t *siteTarget) warn(on *holding, version string) {
 
 func (t *siteTarget) visitor() *visitor {
 	v := newVisitor(t.to.Public)
-	v.isolated = t.to.Isolation
+	v.isolated, v.password = t.to.Isolation, cmp.Or(t.word, t.to.PagePassword())
 	return v
 }
 

@@ -71,7 +71,7 @@ var kinds = []struct {
 }{
 	{
 		func(d *project.Destination) bool { return d.SiteAddress() != nil },
-		func(c *Courier, d *project.Destination) Target { return &siteTarget{c, d} },
+		func(c *Courier, d *project.Destination) Target { return &siteTarget{Courier: c, to: d} },
 	},
 	{func(*project.Destination) bool { return true }, func(c *Courier, d *project.Destination) Target { return &portalTarget{c, d} }},
 }

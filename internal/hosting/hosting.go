@@ -3,6 +3,7 @@
 package hosting
 
 import (
+	"maps"
 	"net/http"
 	"path"
 	"slices"
@@ -83,6 +84,9 @@ var types = map[string]string{
 	".txt": "text/plain; charset=utf-8", ".xml": "application/xml", ".csv": "text/csv; charset=utf-8", ".pdf": "application/pdf",
 	".webmanifest": "application/manifest+json", ".gz": "application/gzip", ".br": "application/octet-stream",
 }
+
+// Types are the content types of files, by their endings.
+func Types() map[string]string { return maps.Clone(types) }
 
 // TypeOf is the content type under which a file of that name is served.
 func TypeOf(name string) string {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"havvel/internal/deliver/protocol"
+	"havvel/internal/keys"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
@@ -122,6 +123,19 @@ func (d *Destination) verifyPage(doc *settings.Document) {
 			doc.Wrong(d.path+".feedback", "is %q; it must be an https:// address or a mailto: one", d.Feedback)
 		}
 	}
+}
+
+// PageKey is how the password of a destination's page is kept with the keys, without itself.
+func (d *Destination) PageKey() keys.Key { return keys.Key{Name: d.Name + " password", Host: d.Host()} }
+
+// PagePassword is the password of a destination's page, as it is kept; "" for none.
+func (d *Destination) PagePassword() string {
+	k := d.PageKey()
+	word, _, err := keys.Open().Find(k.Name, k.Host)
+	if err != nil {
+		return "" // then the page doesn't open, which is said
+	}
+	return word
 }
 
 // Ends is when a site's page stops showing the game; zero for never.

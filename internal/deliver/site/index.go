@@ -105,7 +105,10 @@ func (s *Site) Index(ctx context.Context) (*Index, error) {
 			return nil, &Hidden{Name: name}
 		}
 	}
-	if noFolders != nil && (slices.Contains(top, folderName) || !errors.Is(noFolders, fs.ErrNotExist)) {
+	switch {
+	case noFolders != nil && !errors.Is(noFolders, fs.ErrNotExist):
+		return nil, noFolders
+	case noFolders != nil && slices.Contains(top, folderName):
 		return nil, &Hidden{folderName, noFolders}
 	}
 	x := merged(front, register)

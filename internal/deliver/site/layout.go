@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -149,9 +150,43 @@ func Address(public, folder string) string {
 // Folder is the name of the folder for a version: the version, and the beginning of a fingerprint of what it holds.
 func Folder(version, fingerprint string) string { return version + "-" + fingerprint[:10] }
 
+// read reads a file. That it isn't there is believed only where its folder doesn't list it.
+func (s *Site) read(ctx context.Context, name string) ([]byte, error) {
+	data, err := s.Store.Read(ctx, name)
+	if !errors.Is(err, fs.ErrNotExist) {
+		return data, err
+	}
+	if listed, hidden := s.listed(ctx, name); hidden != nil {
+		return nil, hidden
+	} else if listed {
+		return nil, &Hidden{name, err}
+	}
+	return nil, err
+}
+
+// listed reports whether a file or folder is named by the one that it is in.
+func (s *Site) listed(ctx context.Context, name string) (bool, error) {
+	in, base := path.Split(name)
+	in = strings.TrimSuffix(in, "/")
+	names, err := s.Store.Names(ctx, in)
+	switch {
+	case err == nil:
+		return slices.Contains(names, base), nil
+	case !errors.Is(err, fs.ErrNotExist):
+		return false, err
+	case in == "":
+		return false, nil
+	}
+	there, err := s.listed(ctx, in)
+	if there {
+		err = &Hidden{in, fs.ErrNotExist}
+	}
+	return false, err
+}
+
 // Contents reads what a version's folder says of itself; nil when it is not complete.
 func (s *Site) Contents(ctx context.Context, folder string) (*Contents, error) {
-	data, err := s.Store.Read(ctx, path.Join(folderName, folder, listName))
+	data, err := s.read(ctx, path.Join(folderName, folder, listName))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

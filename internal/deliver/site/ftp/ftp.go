@@ -132,7 +132,7 @@ func (l *session) lines(host string, secure *tls.Config, security Security) func
 // take returns a connection that nobody else uses: an idle one, or a new one. A host that lets no more in is asked for none: then one of
 // those that are open is waited for.
 func (s *store) take(ctx context.Context) (*session, error) {
-	for {
+	for began := time.Now(); ; {
 		select {
 		case c := <-s.idle:
 			if c.NoOp() == nil {
@@ -147,7 +147,9 @@ func (s *store) take(ctx context.Context) (*session, error) {
 		if err == nil {
 			return c, nil
 		}
-		if s.open.Add(-1) == 0 || !full(err) {
+		others := s.open.Add(-1) // where there are none, the host may still count those of a command before
+		full := answered(err, client.StatusNotAvailable) || others > 0 && answered(err, client.StatusNotLoggedIn)
+		if !full || time.Since(began) > idle.Limit {
 			return nil, err
 		}
 		select {
@@ -155,16 +157,15 @@ func (s *store) take(ctx context.Context) (*session, error) {
 			return c, nil
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case <-time.After(idle.Limit):
-			return nil, err
+		case <-time.After(time.Second): // others may have been closed, too
 		}
 	}
 }
 
-// full reports whether a host takes no more connections (RFC 959 section 4.2.2), or none of this user.
-func full(err error) bool {
+// answered reports whether a host answered one of some codes (RFC 959 section 4.2.2): it takes no more connections, or none of this user.
+func answered(err error, codes ...int) bool {
 	var said *textproto.Error
-	return errors.As(err, &said) && (said.Code == client.StatusNotAvailable || said.Code == client.StatusNotLoggedIn)
+	return errors.As(err, &said) && slices.Contains(codes, said.Code)
 }
 
 func (s *store) drop(c *session) {
@@ -186,7 +187,7 @@ func (s *store) with(ctx context.Context, do func(*client.ServerConn) error) err
 		return cmp.Or(s.classify(err), ctx.Err())
 	}
 	var said *textproto.Error
-	if err != nil && !errors.As(err, &said) {
+	if err != nil && !errors.As(err, &said) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, fs.ErrExist) {
 		s.drop(c)
 		return s.classify(err)
 	}
@@ -217,6 +218,11 @@ func (s *store) classify(err error) error {
 		return &site.Unreachable{Host: s.host, Cause: err}
 	case said.Code == client.StatusFileUnavailable:
 		return fs.ErrNotExist
+	case said.Code == client.StatusNotAvailable:
+		return &site.Refused{
+			Host: s.host, Why: "it takes no more connections now: " + said.Msg, Next: "close other connections to it, and run the same command again",
+			Cause: err,
+		}
 	case said.Code == 452 || said.Code == 552 || said.Code == 451:
 		return &site.Refused{
 			Host:  s.host,
@@ -427,7 +433,11 @@ func (s *store) Remove(ctx context.Context, name string) error {
 			c.ChangeDir("/")
 			return c.RemoveDirRecur(s.path(name))
 		}
-		return c.Delete(s.path(name))
+		err := c.Delete(s.path(name))
+		if said(err) && !absent(c, s.path(name)) {
+			return &site.Refused{Host: s.host, Why: name + " can't be removed", Next: "may this user remove files in " + s.root + "?", Cause: err}
+		}
+		return err
 	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

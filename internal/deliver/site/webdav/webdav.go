@@ -97,7 +97,7 @@ func (s *store) classify(err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case client.IsErrNotFound(err), client.IsErrCode(err, http.StatusConflict):
+	case client.IsErrNotFound(err):
 		return fs.ErrNotExist
 	case client.IsErrCode(err, http.StatusUnauthorized):
 		return &site.Refused{
@@ -268,9 +268,12 @@ func (s *store) Remove(_ context.Context, name string) error {
 	s.mu.Lock()
 	clear(s.made)
 	s.mu.Unlock()
-	err := s.classify(s.c.RemoveAll(s.path(name)))
-	if errors.Is(err, fs.ErrNotExist) {
+	err := s.c.RemoveAll(s.path(name))
+	if err != nil && !client.IsErrNotFound(err) { // some hosts want a folder named with its slash
+		err = s.c.RemoveAll(s.path(name) + "/")
+	}
+	if client.IsErrNotFound(err) {
 		return nil
 	}
-	return err
+	return s.classify(err)
 }
