@@ -84,7 +84,7 @@ func TestJSONKeys(t *testing.T) {
 		"look --json", "look other --json", "check --json", "check export/flawed --json", "pack --json --slim", "pack --plan --json",
 		"hooks --json", "compare other export/web --json --to brackwater",
 		"listing --json", "pictures --json", "send --json", "where --wait --json", "publish --to site --to brackwater --json",
-		"where --live --to site --json", "where --all --json",
+		"where --live --to site --json", "where --all --json", "where --server nginx --to site --json",
 		"back --off --to site --json", "logbook --json", "keys list --json", "host token list --json --data " + hostData(t, hv),
 		"round open --json", "round list --json", "round report --json", "trial --to brackwater --json",
 	} {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"html"
 	"os/exec"
 	"runtime"
 	"time"
@@ -101,4 +102,25 @@ func (a *console) share(p *project.Project, st *deliver.Status, password bool) {
 		s.Line("It is not public: please don't pass the link on.")
 	}
 	a.code(link)
+	if d := p.To[st.Destination]; d.SiteAddress() != nil && st.State == rulebook.Public {
+		a.embed(p, d, link)
+	}
+}
+
+// embed prints the code that puts a game on a site into another page.
+func (a *console) embed(p *project.Project, d *project.Destination, link string) {
+	size := p.ListingFor(d).Frame
+	if size[0] == 0 || size[1] == 0 {
+		size = [2]int{960, 540}
+	}
+	allow := "autoplay; fullscreen; gamepad; clipboard-write"
+	if d.Isolation {
+		allow += "; cross-origin-isolated"
+	}
+	a.screen.Line("\nTo show it in another page:")
+	a.screen.Line(`<iframe src="%s" width="%d" height="%d" title="%s" allow="%s" style="border:0"></iframe>`,
+		html.EscapeString(link), size[0], size[1], html.EscapeString(p.Game.Title), allow)
+	if d.Isolation {
+		a.screen.Line("That page has to send the isolation headers, too, or the game has no threads there.")
+	}
 }

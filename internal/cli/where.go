@@ -32,7 +32,8 @@ func (a *console) where() *cobra.Command {
 	c.Flags().BoolVar(&f.all, "all", false, "list all versions that the destinations have, also those that others sent")
 	c.Flags().BoolVar(&f.live, "live", false, "fetch what players get, and compare it with what was sent")
 	c.Flags().BoolVar(&f.share, "share", false, "print lines with the link to paste, and a code for phones")
-	c.Flags().StringVar(&f.server, "server", "", "of a site: write the lines that this `web server` needs: "+strings.Join(server.Names(), ", "))
+	c.Flags().StringVar(&f.server, "server", "",
+		"of a site: write the lines that this `web server` needs: "+strings.Join(server.Names(), ", "))
 	c.Flags().BoolVar(&f.password, "password", false, "with --share, tell the page's password, too; with --server, have it asked for")
 	c.MarkFlagsMutuallyExclusive("server", "share", "all", "live", "wait")
 	a.withNotice(c)

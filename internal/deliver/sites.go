@@ -126,7 +126,8 @@ func (t *siteTarget) No(what Ability) error {
 	case Fill:
 		return fault.New(fault.No, "%s is a site, which has no page around the game", t.to.Name)
 	case Restrict:
-		return t.Project.Problem("to."+t.to.Name, "whether %s asks for a password can't be told, since its public address isn't known", t.to.Name).
+		return t.Project.Problem("to."+t.to.Name,
+			"whether %s asks for a password can't be told, since its public address isn't known", t.to.Name).
 			Then("set public under [to.%s] in havvel.toml", t.to.Name)
 	case Compare:
 		return t.Project.Problem("to."+t.to.Name, "it is not known where players find %s", t.to.Name).

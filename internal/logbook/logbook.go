@@ -221,8 +221,8 @@ func (d *Delivery) take(l Line) {
 	before := d.Line
 	d.Line = l
 	if l.Version == "" {
-		d.By, d.Found, d.Version, d.Fingerprint, d.SHA256, d.Bytes, d.Errors, d.Proof = before.By, before.Found, before.Version, before.Fingerprint, before.SHA256,
-			before.Bytes, before.Errors, before.Proof
+		d.By, d.Found, d.Version, d.Fingerprint = before.By, before.Found, before.Version, before.Fingerprint
+		d.SHA256, d.Bytes, d.Errors, d.Proof = before.SHA256, before.Bytes, before.Errors, before.Proof
 	}
 	if l.Link == "" {
 		d.Link = before.Link

@@ -180,7 +180,7 @@ func (c corpus) prove(
 		return cell{"can't tell", err.Error()}, nil
 	}
 	seen, err := store.Prove(ctx, proof.Case{
-		Front: front,
+		Front:  front,
 		Export: b, Handed: proof.Of(plan), Destination: d.Name, Rules: d.Rules, Hooks: d.Rules.Hooks, Program: c.browser, Place: place,
 	})
 	if err != nil {

@@ -22,8 +22,8 @@ type Change struct {
 }
 
 // Switch makes a version current, or none when folder is "". It looks at it first. The switch is one write, of the page at the root; what
-// is more than Keep versions is taken away after it. Unless over, a version isn't replaced by one that was sent before it, nor one that somebody else made
-// current after this one was sent.
+// is more than Keep versions is taken away after it. Unless over, a version isn't replaced by one that was sent before it, nor one that
+// somebody else made current after this one was sent.
 func (s *Site) Switch(ctx context.Context, folder string, over bool) (change Change, err error) {
 	err = s.alone(ctx, func(ctx context.Context) error {
 		x, err := s.Index(ctx)

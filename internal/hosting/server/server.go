@@ -51,7 +51,8 @@ func Lines(name string, p Place) (lines, where string, ok bool) {
 		return "", "", false
 	}
 	w := &writer{}
-	w.line("# %s at %s: types, encodings%s and caching, as its build needs them.", p.Title, p.Path, map[bool]string{true: ", isolation"}[p.Isolation])
+	isolation := map[bool]string{true: ", isolation"}[p.Isolation]
+	w.line("# %s at %s: types, encodings%s and caching, as its build needs them.", p.Title, p.Path, isolation)
 	w.line("# These lines belong in %s.", kinds[i].where)
 	kinds[i].write(w, p)
 	return w.String(), kinds[i].where, true
@@ -168,8 +169,8 @@ func apache(w *writer, p Place) {
 	w.line("    Header always set Cache-Control %q\n</If>", kept)
 	for _, c := range p.coded() {
 		w.line("RemoveEncoding .%s\nRemoveLanguage .%s", c.ending, c.ending)
-		w.line("<FilesMatch \"\\.%s$\">\n    ForceType application/octet-stream\n    Header set Content-Encoding %s\n    SetEnv no-gzip 1", c.ending, c.encoding)
-		w.line("    SetEnv no-brotli 1\n</FilesMatch>")
+		w.line("<FilesMatch \"\\.%s$\">\n    ForceType application/octet-stream\n    Header set Content-Encoding %s", c.ending, c.encoding)
+		w.line("    SetEnv no-gzip 1\n    SetEnv no-brotli 1\n</FilesMatch>")
 		for _, ending := range strict {
 			w.line("<FilesMatch \"\\.%s\\.%s$\">\n    ForceType %q\n</FilesMatch>", ending, c.ending, hosting.TypeOf("a."+ending))
 		}
