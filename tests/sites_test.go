@@ -19,7 +19,7 @@ import (
 )
 
 // siteProject writes a project with a small game whose destination is a host. public is where its files are served.
-func siteProject(t *testing.T, h *machine, public, more string) string {
+func siteProject(t testing.TB, h *machine, public, more string) string {
 	t.Helper()
 	toml := fmt.Sprintf(
 		"[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"0.4.0\"\nexport = \"web\"\n[to.shed]\naddress = %q\nkey = "+

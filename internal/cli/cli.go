@@ -80,6 +80,7 @@ type console struct {
 	to       []string
 	entry    string
 	onChange string
+	after    []func() // what is to be done when the command has ended
 }
 
 // command is a command of havvel: what cobra needs, in the order in which the help shows it.
@@ -154,8 +155,19 @@ func (a *console) new(c command) *cobra.Command {
 			}
 			return nil
 		},
-		RunE: func(cmd *cobra.Command, args []string) error { return c.run(cmd.Context(), args) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			defer a.done()
+			return c.run(cmd.Context(), args)
+		},
 	}
+}
+
+// done does what is to be done when a command has ended.
+func (a *console) done() {
+	for _, f := range a.after {
+		f()
+	}
+	a.after = nil
 }
 
 // group makes a command that only holds others.
@@ -218,7 +230,10 @@ func (a *console) withEntry(c *cobra.Command) {
 }
 
 func (a *console) courier(p *project.Project) *deliver.Courier {
-	return &deliver.Courier{Project: p, Book: logbook.Open(p.Folder), Report: a.screen.Progress(), Now: time.Now, Prompt: a.confirm}
+	c := &deliver.Courier{Project: p, Book: logbook.Open(p.Folder), Report: a.screen.Progress(), Now: time.Now, Prompt: a.confirm}
+	c.Holding()
+	a.after = append(a.after, c.Close)
+	return c
 }
 
 // destinations returns the project and the destinations that a command is about; there must be one.

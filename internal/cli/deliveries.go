@@ -72,7 +72,7 @@ func (a *console) happens(e app.Event) {
 		about := fmt.Sprintf("%s, %s", e.Archive.Path, settings.Size(e.Archive.Bytes))
 		s.Line("%s  %s", s.In(term.Strong, "sent "+e.Status.Version+" to "+e.At.Rules.Name), s.In(term.Quiet, about))
 		if !deliver.Can(e.At, deliver.Headers) {
-			s.Line("  %s", took(e.Status, e.Archive.Entries))
+			s.Line("  %s", took(e.Status))
 			if !e.Stand.Root {
 				s.Paragraph(term.Plain, "  ", "    ", "opens in a folder of its own, since "+e.Stand.Because()+
 					"; what players save by the page's address starts anew with each version")
@@ -197,8 +197,9 @@ func (a *console) hostWords(d *project.Destination) {
 }
 
 // took says what an upload to a site took.
-func took(st *deliver.Status, entries int) string {
+func took(st *deliver.Status) string {
 	t := st.Took
+	entries := t.Files + t.Copied + t.Kept
 	words := fmt.Sprintf("%s of %s sent, %s", inwords.Of(t.Files, "1", fmt.Sprint(t.Files)), inwords.Files(entries), settings.Size(t.Bytes))
 	if t.Copied > 0 {
 		words += fmt.Sprintf("; %d unchanged, copied on the host", t.Copied)

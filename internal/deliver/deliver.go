@@ -40,6 +40,7 @@ type Courier struct {
 	Anyway  bool          // it is published though players get it in another form than it was sent
 	Warn    func(string)  // is told what players lose by a switch, before it; nil where nobody listens
 
+	lines    *lines
 	pretends bool // no request is made, so no key is needed
 }
 

@@ -16,7 +16,6 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"havvel/internal/deliver/portal"
-	"havvel/internal/deliver/protocol"
 	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/root"
 	"havvel/internal/fault"
@@ -72,22 +71,24 @@ func (c *Courier) once(
 	secret string,
 	do func(context.Context, *site.Site) error,
 ) (reached bool, err error) {
-	u := d.SiteAddress()
-	by, _ := protocol.Find(u.Scheme) // a site has one
-	outlives, stop := context.WithCancel(context.WithoutCancel(ctx))
-	defer stop()
-	defer context.AfterFunc(ctx, func() { time.AfterFunc(grace, stop) })()
-	store, err := by.Open(outlives, protocol.Place{Name: d.Name, Address: u, Secret: secret, Identity: d.Identity})
+	h, err := c.dial(ctx, d, secret)
 	if err != nil {
 		return false, err
 	}
-	defer store.Close()
-	s := site.New(store, d.Keep, sender())
+	s := site.New(h.store, d.Keep, sender())
 	s.Report, s.About = c.Report, c.about(d)
 	if d.KeepFor > 0 {
 		s.Grace = time.Duration(d.KeepFor)
 	}
-	return true, do(ctx, s)
+	err = do(ctx, s)
+	h.release()
+	var gone *site.Unreachable
+	if ctx.Err() != nil || errors.As(err, &gone) {
+		h.close()
+		return true, err
+	}
+	c.lines.keep(d.Name, h)
+	return true, err
 }
 
 // grace is how long a connection stays after a stop, so that the lock can be given back.

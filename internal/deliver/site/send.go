@@ -72,7 +72,6 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 
 // known lists where contents are on the host, by their SHA-256: in the current version and the last one.
 func (s *Site) known(ctx context.Context, x *Index) (map[string]string, error) {
-	known := map[string]string{}
 	var look []string
 	if x.Current != "" {
 		look = append(look, x.Current)
@@ -80,16 +79,21 @@ func (s *Site) known(ctx context.Context, x *Index) (map[string]string, error) {
 	if n := len(x.Versions); n > 0 && x.Versions[n-1].Folder != x.Current {
 		look = append(look, x.Versions[n-1].Folder)
 	}
-	for _, folder := range look {
-		c, err := s.Contents(ctx, folder)
-		if err != nil {
-			return nil, err
-		}
+	said := make([]*Contents, len(look))
+	work, inside := errgroup.WithContext(ctx)
+	for i, folder := range look {
+		work.Go(func() (err error) { said[i], err = s.Contents(inside, folder); return err })
+	}
+	if err := work.Wait(); err != nil {
+		return nil, err
+	}
+	known := map[string]string{}
+	for i, c := range said {
 		if c == nil {
 			continue
 		}
 		for _, h := range c.Files {
-			known[h.SHA256] = path.Join(folderName, folder, h.Name)
+			known[h.SHA256] = path.Join(folderName, look[i], h.Name)
 		}
 	}
 	return known, nil

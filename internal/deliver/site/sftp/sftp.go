@@ -10,101 +10,74 @@ import (
 	"net"
 	"os"
 	"path"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	client "github.com/pkg/sftp"
-	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/singleflight"
 
 	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/idle"
 )
 
 type store struct {
-	host string
-	root string
-	conn *ssh.Client
-	c    *client.Client
-
-	ended chan error   // why the connection ended
+	host  string
+	root  string
+	c     *client.Client // of the first connection
+	trip  time.Duration  // that an answer takes
+	many  func()         // opens more connections
+	lines links
 	links atomic.Int32 // whether the host can give a file a second name
+	made  singleflight.Group
 }
 
 // What is known of an ability of a host; at first nothing.
 const can, cannot = 1, 2
 
-// dialLimit is how long a host may take to answer.
-const dialLimit = 20 * time.Second
-
 // Open connects to a host and returns the store in a folder there. root begins at the host's root, or at the user's folder
 // when it begins with "~/".
 func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
-	config, err := l.config(host)
-	if err != nil {
-		return nil, err
-	}
 	if _, _, err := net.SplitHostPort(host); err != nil {
 		host = net.JoinHostPort(host, "22")
 	}
-	dialer := net.Dialer{Timeout: dialLimit, KeepAlive: 15 * time.Second}
-	conn, err := dialer.DialContext(ctx, "tcp", host)
+	d := dialer{host, l}
+	first, err := d.open(ctx)
 	if err != nil {
-		return nil, &site.Unreachable{Host: host, Cause: err}
+		return nil, err
 	}
-	conn = idle.Answering(conn, idle.Limit)
-	c, channels, requests, err := ssh.NewClientConn(conn, host, config)
+	s := &store{host: host, c: first.c}
+	s.lines.first, s.lines.all = first, []*link{first}
+	s.many = func() { s.lines.more(ctx, d) }
+	began := time.Now()
+	home, err := s.c.Getwd()
+	s.trip = time.Since(began)
+	if err == nil {
+		s.root, err = s.place(root, home)
+	}
 	if err != nil {
-		conn.Close()
-		return nil, l.refused(host, err)
-	}
-	s := &store{host: host, conn: ssh.NewClient(c, channels, requests), ended: make(chan error, 1)}
-	go s.alive()
-	go func() { s.ended <- s.conn.Wait() }()
-	if s.c, err = client.NewClient(s.conn, client.UseConcurrentWrites(true), client.UseConcurrentReads(true)); err != nil {
-		s.conn.Close()
-		return nil, &site.Refused{
-			Host:  host,
-			Why:   "it has no SFTP: " + err.Error(),
-			Next:  "ask the people who run the host to allow it",
-			Cause: err,
-		}
-	}
-	context.AfterFunc(ctx, func() { s.conn.Close() }) // ends what waits
-	if s.root, err = s.place(root); err != nil {
 		s.Close()
 		return nil, s.classify(err)
 	}
 	return s, nil
 }
 
-// alive has the host answer all the time, so that silence means that it doesn't (RFC 4254 section 4: what it doesn't know it refuses).
-func (s *store) alive() {
-	for {
-		if _, _, err := s.conn.SendRequest("keepalive@openssh.com", true, nil); err != nil {
-			return
-		}
-		time.Sleep(idle.Limit / 3)
-	}
-}
-
 // place is the root as the host names it; it is made if need be.
-func (s *store) place(root string) (string, error) {
+func (s *store) place(root, home string) (string, error) {
 	if rest, ok := strings.CutPrefix(root, "~/"); ok {
-		home, err := s.c.Getwd()
-		if err != nil {
-			return "", err
-		}
 		root = path.Join(home, rest)
 	}
 	return root, s.folders(root)
 }
 
-func (s *store) Lanes() int { return 6 }
+// Lanes: requests of many files are on their way at once, the more the longer an answer takes.
+func (s *store) Lanes() int { return 6 + int(min(58, s.trip/time.Millisecond)) }
 
 func (s *store) Close() error {
-	s.c.Close()
-	s.conn.Close()
+	s.lines.close()
 	return nil
 }
 
@@ -140,8 +113,8 @@ func (s *store) classify(err error) error {
 func (s *store) why() error {
 	var silent *idle.Silent
 	select {
-	case err := <-s.ended:
-		s.ended <- err
+	case err := <-s.lines.first.ended:
+		s.lines.first.ended <- err
 		if errors.As(err, &silent) {
 			return silent
 		}
@@ -157,30 +130,40 @@ const part = ".havvel-part"
 
 func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
 	sizes := map[string]int64{}
-	err := s.list(ctx, s.path(folder), "", sizes)
+	err := s.walk(ctx, s.path(folder), func(name string, e fs.FileInfo) {
+		if !e.IsDir() && !strings.HasSuffix(name, part) {
+			sizes[name] = e.Size()
+		}
+	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return sizes, nil
 	}
 	return sizes, s.classify(err)
 }
 
-func (s *store) list(ctx context.Context, folder, prefix string, sizes map[string]int64) error {
-	entries, err := s.c.ReadDirContext(ctx, folder)
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		name := path.Join(prefix, e.Name())
-		switch {
-		case e.IsDir():
-			if err := s.list(ctx, path.Join(folder, e.Name()), name, sizes); err != nil {
-				return err
-			}
-		case !strings.HasSuffix(name, part):
-			sizes[name] = e.Size()
+// walk tells of everything below a folder, one thing at a time, by names relative to it.
+func (s *store) walk(ctx context.Context, top string, see func(name string, e fs.FileInfo)) error {
+	var mu sync.Mutex
+	work, ctx := errgroup.WithContext(ctx)
+	var list func(folder, prefix string) error
+	list = func(folder, prefix string) error {
+		entries, err := s.lines.pick().ReadDirContext(ctx, folder)
+		if err != nil {
+			return err
 		}
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range entries {
+			name := path.Join(prefix, e.Name())
+			see(name, e)
+			if e.IsDir() {
+				work.Go(func() error { return list(path.Join(folder, e.Name()), name) })
+			}
+		}
+		return nil
 	}
-	return nil
+	work.Go(func() error { return list(top, "") })
+	return work.Wait()
 }
 
 func (s *store) Names(ctx context.Context, folder string) ([]string, error) {
@@ -221,11 +204,15 @@ func (s *store) put(ctx context.Context, f site.File, mode fs.FileMode, sent fun
 		return err
 	}
 	defer from.Close()
+	if s.trip > far {
+		s.many()
+	}
+	c := s.lines.pick()
 	unfinished := fmt.Sprintf("%s.%.8s%s", to, f.SHA256, part)
-	w, err := s.c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
+	w, err := c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err = s.folders(path.Dir(to)); err == nil {
-			w, err = s.c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
+			w, err = c.OpenFile(unfinished, os.O_RDWR|os.O_CREATE)
 		}
 	}
 	if err != nil {
@@ -266,8 +253,13 @@ func (s *store) replace(unfinished, to string) error {
 	return s.c.Rename(unfinished, to)
 }
 
-// folders makes a folder and those above it, for web servers to read.
+// folders makes a folder and those above it, for web servers to read; once for all who want it at the same time.
 func (s *store) folders(folder string) error {
+	_, err, _ := s.made.Do(folder, func() (any, error) { return nil, s.makeFolders(folder) })
+	return err
+}
+
+func (s *store) makeFolders(folder string) error {
 	var made []string
 	for at := folder; at != "/" && at != "."; at = path.Dir(at) {
 		if _, err := s.c.Stat(at); err == nil {
@@ -322,12 +314,16 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 	if s.links.Load() == cannot {
 		return errors.ErrUnsupported
 	}
-	err := s.c.Link(s.path(from), s.path(to))
+	if s.trip > far {
+		s.many()
+	}
+	c := s.lines.pick()
+	err := c.Link(s.path(from), s.path(to))
 	if errors.Is(err, fs.ErrNotExist) {
 		if err := s.folders(path.Dir(s.path(to))); err != nil {
 			return s.classify(err)
 		}
-		err = s.c.Link(s.path(from), s.path(to))
+		err = c.Link(s.path(from), s.path(to))
 	}
 	var status *client.StatusError
 	switch {
@@ -365,10 +361,46 @@ func (s *store) Claim(_ context.Context, name string) error {
 	return s.classify(err)
 }
 
-func (s *store) Remove(_ context.Context, name string) error {
-	err := s.c.RemoveAll(s.path(name))
+// Remove takes what is in a folder away side by side, and then the folders, the innermost first.
+func (s *store) Remove(ctx context.Context, name string) error {
+	top := s.path(name)
+	err := s.c.Remove(top)
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	folders, files := []string{top}, []string{}
+	err = s.walk(ctx, top, func(name string, e fs.FileInfo) {
+		if at := path.Join(top, name); e.IsDir() {
+			folders = append(folders, at)
+		} else {
+			files = append(files, at)
+		}
+	})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
+	if err != nil {
+		return s.classify(err)
+	}
+	var work errgroup.Group
+	work.SetLimit(s.Lanes())
+	for _, f := range files {
+		work.Go(func() error { return gone(s.lines.pick().Remove(f)) })
+	}
+	err = work.Wait()
+	slices.SortFunc(folders, func(a, b string) int { return strings.Count(b, "/") - strings.Count(a, "/") })
+	for _, f := range folders {
+		if err == nil {
+			err = gone(s.c.RemoveDirectory(f))
+		}
+	}
 	return s.classify(err)
+}
+
+// gone takes what isn't there any more for removed.
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
