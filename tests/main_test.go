@@ -197,7 +197,7 @@ func partner(t testing.TB, name string) string {
 		return path
 	}
 	// not all are in everybody's PATH
-	for _, folder := range []string{"/usr/local/bin", "/usr/sbin", "/sbin", filepath.Join(build.Default.GOPATH, "bin")} {
+	for _, folder := range []string{"/usr/local/bin", "/usr/local/sbin", "/usr/sbin", "/sbin", filepath.Join(build.Default.GOPATH, "bin")} {
 		if path, err := exec.LookPath(filepath.Join(folder, name)); err == nil {
 			return path
 		}
