@@ -74,8 +74,8 @@ func (c *Courier) Close() {
 	}
 }
 
-// dial is a destination's store: one that is still open, or a new one. A stop of the context ends it a little later, so that the lock can be
-// given back.
+// dial is a destination's store: one that is still open, or a new one. A stop of the context ends it a little later, so that the lock can
+// be given back.
 func (c *Courier) dial(ctx context.Context, d *project.Destination, secret string) (*held, error) {
 	h := c.lines.take(d.Name)
 	if h == nil {
