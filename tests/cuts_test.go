@@ -29,7 +29,7 @@ func TestSiteCuts(t *testing.T) {
 			return webdav.Open(ctx, &url.URL{Scheme: "http", Host: address, Path: "/lane"}, "moth", guestPassword)
 		},
 		"objects": func(ctx context.Context, _ *machine, address string) (site.Store, error) {
-			return objects.Open(ctx, &url.URL{Scheme: "http", Host: address, Path: "/lanes/tinderwick"}, "moth", guestPassword)
+			return objects.Open(ctx, &url.URL{Scheme: "http", Host: address, Path: "/lanes/tinderwick"}, objects.Login{ID: "moth", Secret: guestPassword})
 		},
 	}
 	for name, rounds := range map[string]int{"sftp": 170, "webdav": 270, "objects": 60} {

@@ -4,6 +4,8 @@ package tests
 
 import (
 	"fmt"
+	"io"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -157,4 +159,68 @@ func TestOtherServers(t *testing.T) {
 			}
 		})
 	}
+}
+
+// TestSiteSettings: what can't be found out about a host is set: its key, how many files travel at once, and that nothing protects them.
+func TestSiteSettings(t *testing.T) {
+	t.Run("a host key", func(t *testing.T) {
+		t.Parallel()
+		h := openSSH(t)
+		known := filepath.Join(strings.TrimPrefix(h.env[0], "HOME="), ".ssh", "known_hosts")
+		out, err := exec.Command(partner(t, "ssh-keygen"), "-lf", known).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		key := strings.Fields(string(out))[1]
+		if err := os.Remove(known); err != nil {
+			t.Fatal(err)
+		}
+		p := siteProject(t, h, "", "lanes = 1\n")
+		runWith(t, p, h.env, "send", "--no-proof").must(t, 1, "does not know its key yet")
+		edit(t, p, "lanes = 1", "lanes = 1\nhost_key = \"SHA256:"+strings.Repeat("A", 43)+"\"")
+		runWith(t, p, h.env, "send", "--no-proof").must(t, 1, "its key is "+key, "host_key")
+		edit(t, p, "SHA256:"+strings.Repeat("A", 43), key)
+		runWith(t, p, h.env, "send", "--no-proof").must(t, 0, "sent 0.4.0")
+		edit(t, p, key, "12:34")
+		runWith(t, p, h.env, "where").must(t, 2, "host_key", "ssh-keygen -l")
+	})
+	t.Run("insecure", func(t *testing.T) {
+		t.Parallel()
+		own := ""
+		addresses, _ := net.InterfaceAddrs()
+		for _, a := range addresses {
+			if ip, ok := a.(*net.IPNet); ok && !ip.IP.IsLoopback() && ip.IP.To4() != nil {
+				own = ip.IP.String()
+			}
+		}
+		if own == "" {
+			t.Skip("skipped: this machine has no address but the loopback's")
+		}
+		h := rclone(t, "webdav")
+		relay, err := net.Listen("tcp", own+":0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { relay.Close() })
+		go func() {
+			for {
+				c, err := relay.Accept()
+				if err != nil {
+					return
+				}
+				far, err := net.Dial("tcp", "127.0.0.1:"+h.port)
+				if err != nil {
+					c.Close()
+					continue
+				}
+				go func() { io.Copy(far, c); far.Close() }()
+				go func() { io.Copy(c, far); c.Close() }()
+			}
+		}()
+		h.address = strings.Replace(h.address, "127.0.0.1:"+h.port, relay.Addr().String(), 1)
+		p := siteProject(t, h, "", "keep_for = \"1ms\"\n")
+		runWith(t, p, h.env, "send", "--no-proof").must(t, 2, "the password would be readable on the way", "insecure = true")
+		edit(t, p, "keep_for", "insecure = true\nkeep_for")
+		runWith(t, p, h.env, "send", "--no-proof").must(t, 0, "can read its password", "sent 0.4.0")
+	})
 }

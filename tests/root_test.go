@@ -41,6 +41,7 @@ window.saved = async () => ({ local: localStorage[location.pathname + "lamp"] ||
 	base: await slot("readonly", (s) => s.get("lamp")) || "", at: location.pathname + location.search + location.hash, night: window.night });
 window.save = async (v) => { localStorage[location.pathname + "lamp"] = v; document.cookie = "lamp=" + v + "; max-age=9999";
 	await slot("readwrite", (s) => s.put(v, "lamp")); history.pushState(null, "", "?level=" + v); };
+window.host = () => fetch("/scores").then((r) => r.text());
 fetch(new URL("night.json", here)).then((r) => r.json()).then((n) => { window.night = n.night; 
 	const x = document.getElementById("c").getContext("2d"); x.fillStyle = "#fc8"; x.fillRect(8, 8, 48, 48); });
 const lamp = new Image(); lamp.src = here + "lamp.png"; lamp.onload = () => { window.lit = true; };
@@ -111,7 +112,21 @@ func TestSaves(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			root := t.TempDir()
-			web := httptest.NewServer(http.StripPrefix("/lane", http.FileServer(http.Dir(root))))
+			mux := http.NewServeMux()
+			files := http.StripPrefix("/lane", http.FileServer(http.Dir(root)))
+			var inside atomic.Bool // a game without an origin asked for its file where that is
+			mux.HandleFunc("/lane/", func(w http.ResponseWriter, r *http.Request) {
+				if r.Header.Get("Origin") == "null" && strings.Contains(r.URL.Path, "/versions/") && strings.HasSuffix(r.URL.Path, "/night.json") {
+					inside.Store(true)
+				}
+				files.ServeHTTP(w, r)
+			})
+			mux.HandleFunc("/scores", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("77 lanterns")) })
+			mux.HandleFunc("/around", func(w http.ResponseWriter, _ *http.Request) { // another page, in which the game has no origin
+				w.Header().Set("Content-Type", "text/html")
+				w.Write([]byte(`<iframe sandbox="allow-scripts" src="/lane/?in"></iframe>`))
+			})
+			web := httptest.NewServer(mux)
 			defer web.Close()
 			p := siteProject(t, &machine{address: root}, web.URL+"/lane/", "")
 			writeInto(t, p, game.Files{"web/index.html": []byte(savingPage), "web/game.js": []byte(savingScript),
@@ -122,6 +137,11 @@ func TestSaves(t *testing.T) {
 			ann.opens(web.URL + "/lane/")
 			ann.until("the first version", "window.saved && saved()", has(`"night":"0.4.0"`, `"at":"/lane/"`))
 			ann.until("its picture", "window.lit", has("true"))
+			ann.opens(web.URL + "/around")
+			eventually(t, "in a sandbox, the game doesn't find its files", func() (any, bool) { return "", inside.Load() })
+			ann.opens(web.URL + "/lane/")
+			ann.until("the first version again", "window.saved && saved()", has(`"night":"0.4.0"`))
+			ann.until("the host's own", "host()", has("77 lanterns"))
 			ann.until("a save", `save("three").then(() => location.href)`, has("/lane/?level=three"))
 			for n := 1; n <= 10; n++ {
 				version := fmt.Sprintf("0.4.%d", n)

@@ -125,6 +125,7 @@ type (
 		Archive *pack.Archive
 		Status  *deliver.Status
 		Stand   site.Stand // on a site
+		Seen    bool       // a run showed that its page can stand at the site's address
 	}
 	// PageOf says that the page of a version is filled in now.
 	PageOf struct {

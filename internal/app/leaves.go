@@ -64,7 +64,7 @@ func (k *Desk) Leaves(ctx context.Context) (*Leaves, error) {
 	var names []string
 	for _, d := range k.Destinations {
 		names = append(names, d.Rules.Name)
-		if len(d.Rules.Fields)+len(d.Rules.Pictures) > 0 {
+		if d.SiteAddress() == nil && len(d.Rules.Fields)+len(d.Rules.Pictures) > 0 {
 			with = append(with, d)
 		}
 	}

@@ -151,6 +151,9 @@ func (k *Desk) sendOne(
 	page *deliver.Contents,
 	how Sending,
 ) (*deliver.Status, error) {
+	if d.Unprotected() {
+		k.Tell(Loses{fmt.Sprintf("others on the way to %s can read its password and change the game (insecure in havvel.toml)", d.Name)})
+	}
 	to, err := PackFor(k.Project, d, b, how.Version, how.Choices)
 	if err != nil {
 		return nil, err
@@ -202,7 +205,7 @@ func (k *Desk) sendOne(
 	if err != nil {
 		return nil, err
 	}
-	k.Tell(Sent{d, archive, status, stand})
+	k.Tell(Sent{d, archive, status, stand, seen.AtRoot})
 	if err := k.fill(ctx, d, page, status, how.Again); err != nil {
 		return status, err
 	}

@@ -11,7 +11,6 @@ import (
 	"havvel/internal/pictures"
 	"havvel/internal/progress"
 	"havvel/internal/project"
-	"havvel/internal/proof"
 	"havvel/internal/serve"
 )
 
@@ -37,8 +36,8 @@ func Front(ctx context.Context, d *project.Destination, plan *pack.Plan) (*serve
 // standOf says whether the page of what is sent to a site can be the page at its root. A run decides, where there was one.
 func standOf(b *export.Build, seen *Proof) site.Stand {
 	s := site.Stand{Why: root.Unfit(b), Worker: root.Registers(b)}
-	if seen != nil && seen.Lower != "" && seen.Answer == proof.Proven {
-		s.Why = "run there, it wasn't as good as the export: " + seen.Lower
+	if seen != nil && seen.Lower != "" {
+		s.Why = "run at the site's address, it wasn't seen to be as good as the export: " + seen.Lower
 	}
 	s.Root = s.Why == ""
 	return s

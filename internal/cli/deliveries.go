@@ -73,7 +73,10 @@ func (a *console) happens(e app.Event) {
 		s.Line("%s  %s", s.In(term.Strong, "sent "+e.Status.Version+" to "+e.At.Rules.Name), s.In(term.Quiet, about))
 		if !deliver.Can(e.At, deliver.Headers) {
 			s.Line("  %s", took(e.Status))
-			if !e.Stand.Root {
+			switch {
+			case e.Stand.Root && !e.Seen:
+				s.Line("  its page goes to the site's own address: nothing in the export speaks against it, and no run has shown it")
+			case !e.Stand.Root:
 				s.Paragraph(term.Plain, "  ", "    ", "opens in a folder of its own, since "+e.Stand.Because()+
 					"; what players save by the page's address starts anew with each version")
 			}

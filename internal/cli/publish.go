@@ -34,7 +34,7 @@ func (a *console) publish() *cobra.Command {
 			"standard\ninput; havvel where --share --password prints it again. Where a portal can, --at makes it public at a time, --to-players " +
 			"shows\nit to a share of the players, --testers to those in a list, and --review hands it in for review. On a site whose public\n" +
 			"address is known, every file is looked at there before anything changes, and the link after it; a link that doesn't open\n" +
-			"is taken back.",
+			"is taken back. There, --password looks whether the web server asks for one (havvel where --server writes its lines).",
 		example: "  havvel publish\n  havvel publish --to brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runPublish(ctx, f) },

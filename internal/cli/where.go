@@ -23,7 +23,8 @@ func (a *console) where() *cobra.Command {
 		short: "Every destination, its version, state and link",
 		long: "Where asks each destination for the state of the last version that was sent, and shows it; and the public one, where that\n" +
 			"is another. With --wait it asks until the portal has decided; with --live it fetches what players get, and compares every\n" +
-			"file with what was sent; with --share it prints lines to paste. A destination that can't be reached is shown as the logbook has it.",
+			"file with what was sent; with --share it prints lines to paste. A destination that can't be reached is shown as the logbook has it.\n" +
+			"With --server it writes the lines with which a site's web server serves the build as it needs to be.",
 		example: "  havvel where\n  havvel where --wait --to brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runWhere(ctx, f) },

@@ -2,6 +2,7 @@ package deliver
 
 import (
 	"context"
+	"time"
 
 	"havvel/internal/deliver/portal"
 	"havvel/internal/deliver/site"
@@ -56,8 +57,15 @@ func (c *Courier) Adopt(ctx context.Context, d *project.Destination) error {
 
 // found writes down a version that was found on a site.
 func (c *Courier) found(d *project.Destination, x *site.Index, v site.Version) error {
+	at := v.Sent
+	for _, o := range x.Versions {
+		if o.Sent.After(v.Sent) && o.Sent.Truncate(time.Second).Equal(v.Sent.Truncate(time.Second)) { // which a line doesn't tell apart
+			at = at.Add(-time.Second)
+			break
+		}
+	}
 	line := logbook.Line{
-		At: v.Sent, ID: logbook.NewID(), Destination: d.Name, Found: true, Version: v.Version, Fingerprint: v.Fingerprint, Bytes: v.Bytes,
+		At: at, ID: logbook.NewID(), Destination: d.Name, Found: true, Version: v.Version, Fingerprint: v.Fingerprint, Bytes: v.Bytes,
 		State: rulebook.Draft, Values: logbook.Values{folderValue: v.Folder},
 	}
 	if err := c.Book.Add(line); err != nil {

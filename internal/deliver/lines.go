@@ -83,7 +83,9 @@ func (c *Courier) dial(ctx context.Context, d *project.Destination, secret strin
 		by, _ := protocol.Find(u.Scheme) // a site has one
 		outlives, end := context.WithCancel(context.WithoutCancel(ctx))
 		stop := endsWith(ctx, end)
-		store, err := by.Open(outlives, protocol.Place{Name: d.Name, Address: u, Secret: secret, Identity: d.Identity})
+		store, err := by.Open(outlives, protocol.Place{
+			Name: d.Name, Address: u, Secret: secret, Identity: d.Identity, HostKey: d.HostKey, Region: d.Region, BucketInHost: d.BucketInHost,
+		})
 		stop()
 		if err != nil {
 			end()

@@ -76,7 +76,7 @@ func (c *Courier) once(
 		return false, err
 	}
 	s := site.New(h.store, d.Keep, sender())
-	s.Report, s.About = c.Report, c.about(d)
+	s.Report, s.About, s.Lanes = c.Report, c.about(d), d.Lanes
 	if d.KeepFor > 0 {
 		s.Grace = time.Duration(d.KeepFor)
 	}

@@ -94,6 +94,9 @@ func (t *siteTarget) Release(ctx context.Context, l *logbook.Delivery, by Abilit
 	if err != nil || !looks {
 		return answer, nil, err
 	}
+	if change.Left != nil && t.Warn != nil {
+		t.Warn("what is more than keep could not be taken away; the next publish tries again: " + change.Left.Error())
+	}
 	v := t.visitor()
 	v.seen.Differences = seen.Differences
 	if _, err := v.leads(ctx, shown{folder, change.Page}); err != nil {

@@ -206,11 +206,10 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 	return list, unread, lines.Err()
 }
 
-// place is where a delivery belongs that was found later than it was sent: before those to the same destination that were sent after it, or
-// from here within the same second.
+// place is where a delivery belongs that was found later than it was sent: before those to the same destination that were sent after it.
 func place(list []*Delivery, d *Delivery, destination string) int {
 	for i, o := range list {
-		if o.Destination == destination && (o.Sent.After(d.Sent) || !o.Found && o.Sent.Equal(d.Sent)) {
+		if o.Destination == destination && o.Sent.After(d.Sent) {
 			return i
 		}
 	}

@@ -80,6 +80,13 @@ type Destination struct {
 	// of a site: how long a version that was public stays all the same, for players who are in it; default: 24h
 	KeepFor  settings.Span `toml:"keep_for"`
 	Identity string        `toml:"identity"` // of a site by SFTP: the private key; default: the SSH agent's keys, or your own
+	HostKey  string        `toml:"host_key"` // of a site by SFTP: the host's key, as in "SHA256:…"; default: what known_hosts says
+	Region   string        `toml:"region"`   // of an object store: where its bucket is; default: what it says itself
+	// of an object store: whether the bucket is part of the host's name, and not of the path
+	BucketInHost bool `toml:"bucket_in_host"`
+	Lanes        int  `toml:"lanes"` // of a site: the most files that travel at once; default: what the protocol and the line bear
+	// of a site: whether to send the password and the files over a network where others can read and change them
+	Insecure bool `toml:"insecure"`
 	// of a site: precompressed files that its web server sends with Content-Encoding: "gzip", "br"
 	Serves []string `toml:"serves"`
 	// of a site: the last day on which the page at its address shows the game, as in "2026-12-31" (this machine's time); default: none

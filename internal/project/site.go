@@ -19,7 +19,9 @@ func (d *Destination) SiteAddress() *url.URL { return d.site }
 // resolveSite reads the address of a site. It is false when the destination is none.
 func (d *Destination) resolveSite(doc *settings.Document, folder string) bool {
 	if d.Rulebook != "" {
-		for _, key := range []string{"public", "keep", "identity", "serves", "isolation", "until", "feedback"} {
+		for _, key := range []string{
+			"public", "keep", "identity", "serves", "isolation", "until", "feedback", "host_key", "region", "bucket_in_host", "lanes", "insecure",
+		} {
 			if doc.Has(d.path + "." + key) {
 				doc.Wrong(d.path+"."+key, "is for sites, which have no rulebook")
 			}
@@ -79,12 +81,26 @@ func (d *Destination) verifySite(doc *settings.Document) {
 		doc.Wrong(at, "is %q, which names no host", u.Redacted())
 	case u.RawQuery != "" || u.Fragment != "":
 		doc.Wrong(at, "is %q; a site's address has no query and no fragment", u.Redacted())
-	case by.Instead != "" && !loopback(u.Hostname()):
-		doc.Wrong(at, "begins with %s://, over which the password would be readable on the way", u.Scheme).Then("use %s", by.Instead)
+	case by.Instead != "" && !loopback(u.Hostname()) && !d.Insecure:
+		doc.Wrong(at, "begins with %s://, over which the password would be readable on the way", u.Scheme).
+			Then("use %s; where the host has nothing else, insecure = true sends it all the same", by.Instead)
 	case by.Bucket && strings.Trim(u.Path, "/") == "":
 		doc.Wrong(at, "is %q, which names no bucket", u.Redacted()).Then("write it like %s://HOST/BUCKET/FOLDER", u.Scheme)
 	case by.Bucket && d.Key == "":
 		d.Key = usualKey(d.Name)
+	}
+	if d.HostKey != "" && (u.Scheme != "sftp" || !strings.HasPrefix(d.HostKey, "SHA256:")) {
+		doc.Wrong(d.path+".host_key", "is %q; it is the fingerprint of an SFTP host's key, as ssh-keygen -l prints it: SHA256:…", d.HostKey)
+	}
+	if !by.Bucket {
+		for _, key := range []string{"region", "bucket_in_host"} {
+			if doc.Has(d.path + "." + key) {
+				doc.Wrong(d.path+"."+key, "is for object stores")
+			}
+		}
+	}
+	if d.Lanes < 0 || d.Lanes > 64 {
+		doc.Wrong(d.path+".lanes", "is %d; it is how many files travel at once: from 1 to 64", d.Lanes)
 	}
 	if d.Keep < 0 || d.Keep == 1 {
 		doc.Wrong(
@@ -123,6 +139,15 @@ func (d *Destination) verifyPage(doc *settings.Document) {
 			doc.Wrong(d.path+".feedback", "is %q; it must be an https:// address or a mailto: one", d.Feedback)
 		}
 	}
+}
+
+// Unprotected reports whether a site's password and files travel over a network where others can read them.
+func (d *Destination) Unprotected() bool {
+	if d.site == nil {
+		return false
+	}
+	by, _ := protocol.Find(d.site.Scheme)
+	return by.Instead != "" && !loopback(d.site.Hostname())
 }
 
 // PageKey is how the password of a destination's page is kept with the keys, without itself.

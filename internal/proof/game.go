@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -34,12 +35,12 @@ func GameOf(ctx context.Context, program, page string, v rulebook.View) (folder 
 	}
 	defer b.Close()
 	var mu sync.Mutex
-	var seen []string
+	seen := map[browser.Frame]string{} // the address of each frame
 	tab, err := b.Open(ctx, browser.Window{Width: v.Size[0], Height: v.Size[1], Touch: v.Touch}, func(ev browser.Event) {
 		if e, ok := ev.(browser.Arrived); ok && strings.HasPrefix(e.Address, "http") {
 			mu.Lock()
 			defer mu.Unlock()
-			seen = append(seen, e.Address)
+			seen[e.Frame] = e.Address
 		}
 	})
 	if err != nil {
@@ -52,16 +53,21 @@ func GameOf(ctx context.Context, program, page string, v rulebook.View) (folder 
 	asked := map[string]bool{}
 	for end := time.Now().Add(longestLive); time.Now().Before(end) && ctx.Err() == nil; pause(ctx) {
 		mu.Lock()
-		list := append([]string(nil), seen...)
+		list := maps.Clone(seen)
 		mu.Unlock()
-		for _, address := range list {
-			at := folderOf(address)
-			if asked[at] {
-				continue
+		for frame, address := range list {
+			base := address // a page at a site's root says where its files are
+			if tab.Evaluate(ctx, frame, "document.baseURI", &base) != nil {
+				base = address
 			}
-			asked[at] = true
-			if s := stampAt(ctx, at); s != nil {
-				return at, s, nil
+			for _, at := range []string{folderOf(address), folderOf(base)} {
+				if asked[at] {
+					continue
+				}
+				asked[at] = true
+				if s := stampAt(ctx, at); s != nil {
+					return at, s, nil
+				}
 			}
 		}
 	}

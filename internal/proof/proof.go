@@ -99,7 +99,7 @@ func (s *Store) Prove(ctx context.Context, c Case) (*Proof, error) {
 	}
 	c.Front = nil
 	low, err := s.prove(ctx, c)
-	if err == nil {
+	if err == nil && (high.Answer == Worse || low.Answer == Proven) {
 		low.Lower = high.because()
 	}
 	return low, err

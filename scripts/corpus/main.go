@@ -267,11 +267,11 @@ func (r *row) line() string {
 }
 
 // outcomes are all there are, the good one first.
-var outcomes = []string{"as well", "worse", "refused", "can't tell"}
+var outcomes = []string{"as well", "in its folder", "worse", "refused", "can't tell"}
 
 func (c corpus) table(rows []row) string {
 	var b strings.Builder
-	b.WriteString("| handed over | " + strings.Join(outcomes, " | ") + " |\n|---|---|---|---|---|\n")
+	b.WriteString("| handed over | " + strings.Join(outcomes, " | ") + " |\n|---|" + strings.Repeat("---|", len(outcomes)) + "\n")
 	for i, f := range c.forms {
 		count := map[string]int{}
 		for _, r := range rows {

@@ -34,6 +34,10 @@ type Place struct {
 	Address  *url.URL
 	Secret   string // password, passphrase of a private key, or key pair; "" for none
 	Identity string // path of a private key for SSH; "" for the agent's and the user's own
+	HostKey  string // fingerprint of the host's key for SSH; "" for what known_hosts says
+	Region   string // of a bucket; "" for what the store says
+
+	BucketInHost bool // the bucket is part of the host's name, and not of the path
 }
 
 // All lists the ways to reach a site.
@@ -66,7 +70,8 @@ func openFolder(_ context.Context, at Place) (site.Store, error) {
 }
 
 func openSFTP(ctx context.Context, at Place) (site.Store, error) {
-	return sftp.Open(ctx, at.Address.Host, at.Address.Path, sftp.Login{User: at.user(), Identity: at.identity(), Secret: at.Secret})
+	return sftp.Open(ctx, at.Address.Host, at.Address.Path,
+		sftp.Login{User: at.user(), Identity: at.identity(), Secret: at.Secret, HostKey: at.HostKey})
 }
 
 func openFTP(security ftp.Security) func(context.Context, Place) (site.Store, error) {
@@ -86,11 +91,13 @@ func openWebDAV(scheme string) func(context.Context, Place) (site.Store, error) 
 func openObjects(ctx context.Context, at Place) (site.Store, error) {
 	address := *at.Address
 	address.Scheme = strings.TrimPrefix(address.Scheme, "s3+")
-	id, key, ok := strings.Cut(at.Secret, ":")
+	id, rest, ok := strings.Cut(at.Secret, ":")
 	if !ok {
-		return nil, fault.New(fault.Here, "%s needs a key pair, written as ID:SECRET", at.Name).Then("havvel keys set %s", at.Name)
+		return nil, fault.New(fault.Here, "%s needs a key pair, written as ID:SECRET, or ID:SECRET:TOKEN for a session", at.Name).
+			Then("havvel keys set %s", at.Name)
 	}
-	return objects.Open(ctx, &address, id, key)
+	key, token, _ := strings.Cut(rest, ":")
+	return objects.Open(ctx, &address, objects.Login{ID: id, Secret: key, Token: token, Region: at.Region, InHost: at.BucketInHost})
 }
 
 // user is the one in the address, or the one who runs Havvel.

@@ -84,6 +84,7 @@ type Site struct {
 	Grace time.Duration // how long one stays that was public, for players who are in it
 	Who   string
 	Now   func() time.Time
+	Lanes int        // the most files that travel at once; 0 for what the store bears
 	About root.About // what the page at the root says besides the game
 
 	Report progress.Reporter // of waiting for another one who sends

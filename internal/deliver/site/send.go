@@ -129,7 +129,7 @@ func (s *Site) upload(
 		func(a, b File) int { return int(min(1, max(-1, b.Bytes-a.Bytes))) },
 	) // the large ones first, so that lanes end together
 	work, inside := errgroup.WithContext(ctx)
-	work.SetLimit(s.Store.Lanes())
+	work.SetLimit(s.lanes())
 	for _, f := range files {
 		if size, ok := there[f.Name]; ok && size == f.Bytes { // an earlier try brought it there
 			l.note(func(s *Sent) { s.Kept++ })
@@ -149,6 +149,14 @@ func (s *Site) upload(
 		return l.sent, err
 	}
 	return l.sent, s.Store.Swap(ctx, small(path.Join(root, listName), data, "application/json", "no-cache"))
+}
+
+// lanes is how many files travel at once.
+func (s *Site) lanes() int {
+	if n := s.Store.Lanes(); s.Lanes == 0 || n < s.Lanes {
+		return n
+	}
+	return s.Lanes
 }
 
 // load is an upload under way.

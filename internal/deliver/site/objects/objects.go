@@ -24,21 +24,29 @@ type store struct {
 	c                  *client.Client
 }
 
-// Open returns the store under an address: a host, the bucket, and a prefix. id and secret are the key pair.
-func Open(_ context.Context, address *url.URL, id, secret string) (site.Store, error) {
+// A Login says who we are, and where the bucket is.
+type Login struct {
+	ID, Secret string
+	Token      string // of a session; "" for none
+	Region     string // "" for what the store says
+	InHost     bool   // the bucket is part of the host's name, and not of the path
+}
+
+// Open returns the store under an address: a host, the bucket, and a prefix.
+func Open(_ context.Context, address *url.URL, l Login) (site.Store, error) {
 	bucket, root, _ := strings.Cut(strings.Trim(address.Path, "/"), "/")
 	transport, err := client.DefaultTransport(address.Scheme == "https")
 	if err != nil {
 		return nil, err
 	}
 	transport.DialContext, transport.ResponseHeaderTimeout = idle.Dial, 0
+	lookup := client.BucketLookupPath
+	if l.InHost {
+		lookup = client.BucketLookupDNS
+	}
 	c, err := client.New(address.Host, &client.Options{
-		Transport: transport,
-		Creds: credentials.NewStaticV4(
-			id,
-			secret,
-			"",
-		), Secure: address.Scheme == "https", BucketLookup: client.BucketLookupPath, MaxRetries: 3, TrailingHeaders: true,
+		Transport: transport, Creds: credentials.NewStaticV4(l.ID, l.Secret, l.Token), Region: l.Region,
+		Secure: address.Scheme == "https", BucketLookup: lookup, MaxRetries: 3, TrailingHeaders: true,
 	})
 	if err != nil {
 		return nil, &site.Refused{Host: address.Host, Why: err.Error(), Next: "check the address in havvel.toml", Cause: err}

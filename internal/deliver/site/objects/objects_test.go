@@ -21,7 +21,7 @@ func TestConforms(t *testing.T) {
 	host := httptest.NewServer(gofakes3.New(store).Server())
 	defer host.Close()
 	address, _ := url.Parse(host.URL + "/lane-bucket/games")
-	s, err := Open(context.Background(), address, "moth", "wick-and-oil")
+	s, err := Open(context.Background(), address, Login{ID: "moth", Secret: "wick-and-oil", Region: "lane-1"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,7 +37,7 @@ func TestCertificate(t *testing.T) {
 	address, _ := url.Parse(host.URL + "/lane-bucket/games")
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
-	s, err := Open(ctx, address, "moth", "wick-and-oil")
+	s, err := Open(ctx, address, Login{ID: "moth", Secret: "wick-and-oil"})
 	if err == nil {
 		if _, err = s.Read(ctx, "index.json"); err == nil {
 			t.Error("any certificate was taken")

@@ -18,13 +18,16 @@
 			location.reload();
 		}
 	}).catch(() => {});
-	navigator.serviceWorker?.getRegistrations().then((list) => list.forEach((r) => { // one that an earlier version left
-		if (r.scope.startsWith(root) && !r.scope.startsWith(folder)) r.unregister();
-	})).catch(() => {});
+	try {
+		navigator.serviceWorker?.getRegistrations().then((list) => list.forEach((r) => { // one that an earlier version left
+			if (r.scope.startsWith(root) && !r.scope.startsWith(folder)) r.unregister();
+		})).catch(() => {});
+	} catch { /* in a sandbox there are none */ }
 
 	// down leads a file's address that was made of the page's into the version's folder.
 	const down = (address) => {
 		if (address == null || typeof address === "object" && !(address instanceof URL)) return address;
+		if (typeof address === "string" && address[0] === "/") return address; // of the host, such as a score server
 		let to;
 		try { to = new URL(address, document.baseURI).href; } catch { return address; }
 		const rest = to.startsWith(root) ? to.slice(root.length) : "";

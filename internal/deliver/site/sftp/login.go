@@ -22,6 +22,7 @@ type Login struct {
 	User     string
 	Identity string // path of a key file; "" for the agent and the user's own
 	Secret   string // password, or passphrase of the key file; "" for none
+	HostKey  string // fingerprint of the host's key (SHA256:…); "" for what known_hosts says
 }
 
 // BadKey says that a key file can't be used.
@@ -42,13 +43,9 @@ func (l Login) config(host string) (*ssh.ClientConfig, error) {
 	if err != nil {
 		return nil, err
 	}
-	known := filepath.Join(home, ".ssh", "known_hosts")
-	check, err := knownhosts.New(known)
-	if errors.Is(err, os.ErrNotExist) {
-		check, err = func(string, net.Addr, ssh.PublicKey) error { return &knownhosts.KeyError{} }, nil
-	}
+	check, err := l.check(home)
 	if err != nil {
-		return nil, fmt.Errorf("reading %s: %w", known, err)
+		return nil, err
 	}
 	methods, err := l.methods(home)
 	if err != nil {
@@ -62,6 +59,32 @@ func (l Login) config(host string) (*ssh.ClientConfig, error) {
 		Timeout:           dialLimit,
 	}, nil
 }
+
+// check looks at a host's key: whether it is the one that was named, or one of those in known_hosts.
+func (l Login) check(home string) (ssh.HostKeyCallback, error) {
+	if l.HostKey != "" {
+		return func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if is := ssh.FingerprintSHA256(key); is != l.HostKey {
+				return &otherKey{is}
+			}
+			return nil
+		}, nil
+	}
+	known := filepath.Join(home, ".ssh", "known_hosts")
+	check, err := knownhosts.New(known)
+	if errors.Is(err, os.ErrNotExist) {
+		return func(string, net.Addr, ssh.PublicKey) error { return &knownhosts.KeyError{} }, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading %s: %w", known, err)
+	}
+	return check, nil
+}
+
+// otherKey says that a host has another key than was named.
+type otherKey struct{ is string }
+
+func (e *otherKey) Error() string { return "the host's key is " + e.is }
 
 // algorithms are those of the host's known keys, so that it shows one of them; nil when there is none.
 func algorithms(check ssh.HostKeyCallback, host string) []string {
@@ -157,7 +180,15 @@ func (l Login) signer(path string) (ssh.Signer, error) {
 func (l Login) refused(host string, err error) error {
 	var key *knownhosts.KeyError
 	var revoked *knownhosts.RevokedError
+	var other *otherKey
 	switch {
+	case errors.As(err, &other):
+		return &site.Refused{
+			Host:  host,
+			Why:   "its key is " + other.is + ", and not the host_key in havvel.toml; somebody may be in between",
+			Next:  "ask the people who run the host whether it has a new key or one of another kind, and only then change havvel.toml",
+			Cause: err,
+		}
 	case errors.As(err, &revoked):
 		return &site.Refused{Host: host, Why: "its key is marked as revoked in known_hosts", Next: "ask the people who run the host", Cause: err}
 	case errors.As(err, &key) && len(key.Want) > 0:
