@@ -5,6 +5,7 @@ package tests
 import (
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -49,6 +50,30 @@ server { listen 127.0.0.1:%s; root %s;
 		h.serving(t, []string{"HOME=" + etc, "XDG_DATA_HOME=" + etc, "XDG_CONFIG_HOME=" + etc}, partner(t, "caddy"), "run", "--config", config,
 			"--adapter", "caddyfile")
 	},
+}
+
+// TestHalfLocked: a web server that asks for the password at the page alone, and not below it, shows the game to strangers: it isn't
+// published, and players have what they had.
+func TestHalfLocked(t *testing.T) {
+	t.Parallel()
+	at := t.TempDir()
+	files := http.FileServer(http.Dir(at))
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, word, _ := r.BasicAuth(); r.URL.Path == "/" && word != guestPassword {
+			w.Header().Set("WWW-Authenticate", `Basic realm="lane"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		files.ServeHTTP(w, r)
+	}))
+	defer web.Close()
+	p := siteProject(t, &machine{address: at}, web.URL, "")
+	home := []string{"HAVVEL_KEYS=" + filepath.Join(t.TempDir(), "keys.json")}
+	runWith(t, p, home, "send", "--no-proof").must(t, 0)
+	e := runTold(t, p, guestPassword+"\n", home, "publish", "--password").must(t, 1, "/index.html is shown to strangers", "players have what they had")
+	if strings.Contains(e.out, "for those with the password") {
+		t.Errorf("it says:\n%s", e.out)
+	}
 }
 
 // TestWebServers: the lines that where writes make each common web server serve a site as its build needs it: what publish looks at is as it
@@ -114,7 +139,7 @@ func TestWebServers(t *testing.T) {
 			}
 			h.stop()
 			serve(t, h, etc, lines) // somebody takes it out
-			runWith(t, p, home, "where", "--live").must(t, 1, "the page is shown to strangers")
+			runWith(t, p, home, "where", "--live").must(t, 1, "is shown to strangers")
 		})
 	}
 }

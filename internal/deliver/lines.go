@@ -14,7 +14,7 @@ import (
 type held struct {
 	store   site.Store
 	end     context.CancelFunc // ends what waits on it
-	release func()             // no stop of the step that uses it ends it any more
+	release func()             // unties it from the step that uses it
 }
 
 func (h *held) close() {
@@ -46,9 +46,6 @@ func (l *lines) keep(name string, h *held) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.free == nil {
-		l.free = map[string]*held{}
-	}
 	if old := l.free[name]; old != nil {
 		defer old.close()
 	}
@@ -56,10 +53,7 @@ func (l *lines) keep(name string, h *held) {
 }
 
 // Holding has a courier keep connections open from one step to the next, until it is closed.
-func (c *Courier) Holding() *Courier {
-	c.lines = &lines{}
-	return c
-}
+func (c *Courier) Holding() { c.lines = &lines{free: map[string]*held{}} }
 
 // Close ends the connections that are kept from one step to the next.
 func (c *Courier) Close() {

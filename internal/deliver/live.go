@@ -166,7 +166,7 @@ func (v *visitor) leads(ctx context.Context, now shown) (bool, error) {
 		v.say("havvel.json", "missing", why, "is public in havvel.toml the address of the same folder?")
 		return false, nil
 	}
-	if err := v.locked(ctx); err != nil {
+	if err := v.locked(ctx, now.current); err != nil {
 		return false, err
 	}
 	if root.Version(now.page) == "" { // the index leads players
@@ -178,17 +178,22 @@ func (v *visitor) leads(ctx context.Context, now shown) (bool, error) {
 // PagesUser is the name under which a site's page takes its password.
 const PagesUser = "player"
 
-// locked says whether the page is shown without the password that it should ask for.
-func (v *visitor) locked(ctx context.Context) error {
+// locked says where the page, or the version's own folder, is shown without the password that it should ask for.
+func (v *visitor) locked(ctx context.Context, current string) error {
 	if v.password == "" {
 		return nil
 	}
 	stranger := newVisitor(v.link)
-	got, err := stranger.fetch(ctx, v.link, true)
-	if err == nil && got.status == http.StatusOK {
-		v.say("", "password", "the page is shown to strangers, who don't have its password", openPage)
+	for _, link := range []string{v.link, site.Address(v.link, current)} {
+		got, err := stranger.fetch(ctx, link, true)
+		if err != nil {
+			return err
+		}
+		if got.status == http.StatusOK {
+			v.say("", "password", link+" is shown to strangers, who don't have its password", openPage)
+		}
 	}
-	return err
+	return nil
 }
 
 const openPage = "havvel where --server NAME --password writes what its web server needs; havvel keys forget takes the password out of use"
