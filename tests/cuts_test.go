@@ -26,7 +26,7 @@ func TestSiteCuts(t *testing.T) {
 			return sftp.Open(ctx, address, h.root, sftp.Login{User: guest})
 		},
 		"webdav": func(ctx context.Context, _ *machine, address string) (site.Store, error) {
-			return webdav.Open(ctx, &url.URL{Scheme: "http", Host: address, Path: "/lane"}, "moth", guestPassword)
+			return webdav.Open(ctx, &url.URL{Scheme: "http", Host: address, Path: "/lane"}, "moth", guestPassword, "")
 		},
 		"objects": func(ctx context.Context, _ *machine, address string) (site.Store, error) {
 			return objects.Open(ctx, &url.URL{Scheme: "http", Host: address, Path: "/lanes/tinderwick"}, objects.Login{ID: "moth", Secret: guestPassword})

@@ -17,7 +17,7 @@ import (
 // layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
 var layers = [][]string{
 	{"fault", "disk"},
-	{"atomicfile", "export/encoding", "disk/disktest", "inwords", "release", "deliver/site/idle"},
+	{"atomicfile", "export/encoding", "disk/disktest", "inwords", "release", "deliver/site/idle", "deliver/site/pace", "deliver/site/trust"},
 	{
 		"settings",
 		"browser",
@@ -36,6 +36,7 @@ var layers = [][]string{
 		"playhost/files",
 		"logbook",
 		"filecache",
+		"pieces",
 	},
 	{"export/script", "rulebook/expression", "hosting/server"},
 	{"rulebook/place"},

@@ -15,7 +15,13 @@ const window = 256 << 10
 // of bytes that were not acknowledged. It returns the address at its near end.
 func line(t testing.TB, to string, trip time.Duration) string {
 	t.Helper()
-	near, err := net.Listen("tcp", "127.0.0.1:0")
+	return lineAt(t, "127.0.0.1:0", to, trip)
+}
+
+// lineAt is the same with a near end of its own.
+func lineAt(t testing.TB, at, to string, trip time.Duration) string {
+	t.Helper()
+	near, err := net.Listen("tcp", at)
 	if err != nil {
 		t.Fatal(err)
 	}

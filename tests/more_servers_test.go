@@ -184,6 +184,43 @@ func TestSiteSettings(t *testing.T) {
 		edit(t, p, key, "12:34")
 		runWith(t, p, h.env, "where").must(t, 2, "host_key", "ssh-keygen -l")
 	})
+	t.Run("a certificate", func(t *testing.T) {
+		t.Parallel()
+		h := implicitFTP(t)
+		cert := strings.TrimPrefix(h.env[0], "SSL_CERT_FILE=")
+		out, err := exec.Command(partner(t, "openssl"), "x509", "-sha256", "-fingerprint", "-noout", "-in", cert).Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, print, _ := strings.Cut(strings.TrimSpace(string(out)), "=")
+		p := siteProject(t, h, "", "keep_for = \"1ms\"\n")
+		env := []string{"SHED_KEY=" + guestPassword} // nobody vouches for it
+		runWith(t, p, env, "send", "--no-proof").must(t, 1, "its certificate is not valid", print, "certificate in havvel.toml")
+		edit(t, p, "keep_for", "certificate = \"11"+print[2:]+"\"\nkeep_for")
+		runWith(t, p, env, "send", "--no-proof").must(t, 1, "another one than you named", print)
+		edit(t, p, "\"11"+print[2:], "\""+print)
+		edit(t, p, "keep_for", "data_host = \"127.0.0.1\"\nkeep_for")
+		runWith(t, p, env, "send", "--no-proof").must(t, 0, "sent 0.4.0")
+		edit(t, p, print, "12:34")
+		runWith(t, p, env, "where").must(t, 2, "certificate", "openssl x509")
+	})
+	t.Run("a mode", func(t *testing.T) {
+		t.Parallel()
+		h := openSSH(t)
+		p := siteProject(t, h, "", "mode = \"640\"\n")
+		runWith(t, p, h.env, "send", "--no-proof").must(t, 0)
+		runWith(t, p, h.env, "publish").must(t, 0)
+		filepath.Walk(h.root, func(name string, info os.FileInfo, err error) error {
+			if want := map[bool]os.FileMode{true: 0o750, false: 0o640}[info.IsDir()]; name != h.root && info.Mode().Perm() != want {
+				t.Errorf("%s has mode %o", name, info.Mode().Perm())
+			}
+			return err
+		})
+		edit(t, p, "640", "rw-r--")
+		runWith(t, p, h.env, "where").must(t, 2, "mode", "chmod")
+		edit(t, p, "mode = \"rw-r--\"", "certificate = \"12\"")
+		runWith(t, p, h.env, "where").must(t, 2, "certificate is only for sites at ftp://, ftps://, davs:// and s3+https://")
+	})
 	t.Run("insecure", func(t *testing.T) {
 		t.Parallel()
 		own := ""

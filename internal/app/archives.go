@@ -44,7 +44,7 @@ type Packing struct {
 // Pack writes the archives of a build for all destinations. The error is a *Barred where the build has errors for one of them; then
 // nothing is written.
 func (k *Desk) Pack(ctx context.Context, b *export.Build, how Packing) (*Archives, error) {
-	cache, err := pack.Open(CacheFolder(k.Project))
+	cache, err := pack.Open(k.Project.CacheFolder())
 	if err != nil {
 		return nil, err
 	}

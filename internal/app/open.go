@@ -34,16 +34,13 @@ func Exact(ctx context.Context, p *project.Project, path string) (*export.Build,
 // user's cache.
 func Known(ctx context.Context, p *project.Project, path string) (*export.Build, error) {
 	if p != nil {
-		return export.NewCache(CacheFolder(p)).Read(ctx, path)
+		return export.NewCache(p.CacheFolder()).Read(ctx, path)
 	}
 	if folder, err := os.UserCacheDir(); err == nil {
 		return export.NewCache(filepath.Join(folder, "havvel")).Read(ctx, path)
 	}
 	return export.Read(ctx, path)
 }
-
-// CacheFolder is where a project's cache is.
-func CacheFolder(p *project.Project) string { return filepath.Join(p.Folder, ".havvel", "cache") }
 
 // Open opens the export that a command is about, with the project when there is one: a path on the
 // command line, the project's export, or this folder. entry names another entry page than Havvel finds; it may be empty.

@@ -132,7 +132,7 @@ func PlanFor(
 		return nil, nil, err
 	}
 	to.Report = report
-	cache, err := pack.Open(CacheFolder(p))
+	cache, err := pack.Open(p.CacheFolder())
 	if err != nil {
 		return nil, nil, err
 	}

@@ -159,7 +159,7 @@ func (k *Desk) sendOne(
 		return nil, err
 	}
 	to.Report = k.Report
-	cache, err := pack.Open(CacheFolder(k.Project))
+	cache, err := pack.Open(k.Project.CacheFolder())
 	if err != nil {
 		return nil, err
 	}

@@ -79,6 +79,7 @@ func (c *Courier) dial(ctx context.Context, d *project.Destination, secret strin
 		stop := endsWith(ctx, end)
 		store, err := by.Open(outlives, protocol.Place{
 			Name: d.Name, Address: u, Secret: secret, Identity: d.Identity, HostKey: d.HostKey, Region: d.Region, BucketInHost: d.BucketInHost,
+			Mode: d.FileMode(), Certificate: d.Certificate, DataHost: d.DataHost,
 		})
 		stop()
 		if err != nil {

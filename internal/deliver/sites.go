@@ -77,6 +77,9 @@ func (c *Courier) once(
 	}
 	s := site.New(h.store, d.Keep, sender())
 	s.Report, s.About, s.Lanes = c.Report, c.about(d), d.Lanes
+	if c.Project != nil {
+		s.Sketches.Folder = filepath.Join(c.Project.CacheFolder(), "pieces")
+	}
 	if d.KeepFor > 0 {
 		s.Grace = time.Duration(d.KeepFor)
 	}

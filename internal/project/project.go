@@ -81,7 +81,14 @@ type Destination struct {
 	KeepFor  settings.Span `toml:"keep_for"`
 	Identity string        `toml:"identity"` // of a site by SFTP: the private key; default: the SSH agent's keys, or your own
 	HostKey  string        `toml:"host_key"` // of a site by SFTP: the host's key, as in "SHA256:…"; default: what known_hosts says
-	Region   string        `toml:"region"`   // of an object store: where its bucket is; default: what it says itself
+	// of a site by SFTP: the mode of its files, as in "640"; folders can be entered by all who may read; default: readable for web servers
+	Mode string `toml:"mode"`
+	// of a site by ftp://, ftps://, davs:// or s3+https://: the SHA-256 fingerprint of the host's certificate, which no authority need vouch
+	// for then; default: none
+	Certificate string `toml:"certificate"`
+	// of a site by FTP: where the connections for files go; default: the address's own host, whatever address it names
+	DataHost string `toml:"data_host"`
+	Region   string `toml:"region"` // of an object store: where its bucket is; default: what it says itself
 	// of an object store: whether the bucket is part of the host's name, and not of the path
 	BucketInHost bool `toml:"bucket_in_host"`
 	Lanes        int  `toml:"lanes"` // of a site: the most files that travel at once; default: what the protocol and the line bear
@@ -299,6 +306,9 @@ func (p *Project) noDestination(name string, all []string) error {
 	}
 	return f.Then("add one:\n\n  [to.%s]\n  rulebook = %q", name, rulebook.Names()[0])
 }
+
+// CacheFolder is where a project keeps what can be worked out again.
+func (p *Project) CacheFolder() string { return filepath.Join(p.Folder, ".havvel", "cache") }
 
 // ExportPath is the absolute path of the export.
 func (p *Project) ExportPath() string {

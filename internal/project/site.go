@@ -1,13 +1,18 @@
 package project
 
 import (
+	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"havvel/internal/deliver/protocol"
+	"havvel/internal/deliver/site/trust"
+	"havvel/internal/inwords"
 	"havvel/internal/keys"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -19,9 +24,8 @@ func (d *Destination) SiteAddress() *url.URL { return d.site }
 // resolveSite reads the address of a site. It is false when the destination is none.
 func (d *Destination) resolveSite(doc *settings.Document, folder string) bool {
 	if d.Rulebook != "" {
-		for _, key := range []string{
-			"public", "keep", "identity", "serves", "isolation", "until", "feedback", "host_key", "region", "bucket_in_host", "lanes", "insecure",
-		} {
+		of := []string{"public", "keep", "keep_for", "serves", "isolation", "until", "feedback", "lanes", "insecure"}
+		for _, key := range append(of, special...) {
 			if doc.Has(d.path + "." + key) {
 				doc.Wrong(d.path+"."+key, "is for sites, which have no rulebook")
 			}
@@ -89,16 +93,7 @@ func (d *Destination) verifySite(doc *settings.Document) {
 	case by.Bucket && d.Key == "":
 		d.Key = usualKey(d.Name)
 	}
-	if d.HostKey != "" && (u.Scheme != "sftp" || !strings.HasPrefix(d.HostKey, "SHA256:")) {
-		doc.Wrong(d.path+".host_key", "is %q; it is the fingerprint of an SFTP host's key, as ssh-keygen -l prints it: SHA256:…", d.HostKey)
-	}
-	if !by.Bucket {
-		for _, key := range []string{"region", "bucket_in_host"} {
-			if doc.Has(d.path + "." + key) {
-				doc.Wrong(d.path+"."+key, "is for object stores")
-			}
-		}
-	}
+	d.verifySpecial(doc, by)
 	if d.Lanes < 0 || d.Lanes > 64 {
 		doc.Wrong(d.path+".lanes", "is %d; it is how many files travel at once: from 1 to 64", d.Lanes)
 	}
@@ -122,6 +117,36 @@ func (d *Destination) verifySite(doc *settings.Document) {
 		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
 		d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
 	}
+}
+
+// special are the settings that only sites of some protocols know.
+var special = []string{"identity", "host_key", "mode", "certificate", "data_host", "region", "bucket_in_host"}
+
+func (d *Destination) verifySpecial(doc *settings.Document, by protocol.Protocol) {
+	for _, key := range special {
+		if doc.Has(d.path+"."+key) && !slices.Contains(by.Keys, key) {
+			doc.Wrong(d.path+"."+key, "is only for sites at %s", inwords.List(protocol.Knowing(key)))
+		}
+	}
+	if d.HostKey != "" && !strings.HasPrefix(d.HostKey, "SHA256:") {
+		doc.Wrong(d.path+".host_key", "is %q; it is the fingerprint of an SFTP host's key, as ssh-keygen -l prints it: SHA256:…",
+			d.HostKey)
+	}
+	if d.Certificate != "" && !trust.Valid(d.Certificate) {
+		doc.Wrong(d.path+".certificate",
+			"is %q; it is the SHA-256 fingerprint of the host's certificate, as openssl x509 -sha256 -fingerprint prints it: 3F:A0:…",
+			d.Certificate)
+	}
+	if mode, err := strconv.ParseUint(d.Mode, 8, 32); d.Mode != "" && (err != nil || mode > 0o777 || mode&0o400 == 0) {
+		doc.Wrong(d.path+".mode",
+			"is %q; it is the mode of the files there, as chmod takes it: \"644\", or \"640\" where the web server is in their group", d.Mode)
+	}
+}
+
+// FileMode is the mode that files of a site get; 0 for what a web server needs.
+func (d *Destination) FileMode() fs.FileMode {
+	mode, _ := strconv.ParseUint(d.Mode, 8, 32) // verified
+	return fs.FileMode(mode)
 }
 
 // verifyPage looks at what the page at a site's address is to say.

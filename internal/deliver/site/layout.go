@@ -17,6 +17,7 @@ import (
 
 	"havvel/internal/deliver/site/root"
 	"havvel/internal/fault"
+	"havvel/internal/pieces"
 	"havvel/internal/progress"
 )
 
@@ -88,6 +89,8 @@ type Site struct {
 	About root.About // what the page at the root says besides the game
 
 	Report progress.Reporter // of waiting for another one who sends
+
+	Sketches pieces.Book // which pieces large files consist of, for the next version
 
 	Patience time.Duration // between two signs of life of who holds the lock; three times that without one, and it is taken over
 }

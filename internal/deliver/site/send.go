@@ -3,10 +3,8 @@ package site
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"path"
 	"slices"
-	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -47,7 +45,7 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	if err := s.ours(x); err != nil { // before anything is sent: it tells whether the place is ours
 		return sent, err
 	}
-	known, err := s.known(ctx, x)
+	before, err := s.before(ctx, x)
 	if err != nil {
 		return sent, err
 	}
@@ -58,7 +56,7 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 		}
 	}
 	about := Contents{Format: Format, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC(), Stand: p.Stand}
-	if sent, err = s.upload(ctx, p, about, known, report); err != nil {
+	if sent, err = s.upload(ctx, p, about, before, report); err != nil {
 		return sent, err
 	}
 	v := Version{Folder: p.Folder, Version: p.Version, Fingerprint: p.Fingerprint, Sent: about.Sent, Files: len(p.Files)}
@@ -70,41 +68,13 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	return sent, s.register(ctx, x)
 }
 
-// known lists where contents are on the host, by their SHA-256: in the current version and the last one.
-func (s *Site) known(ctx context.Context, x *Index) (map[string]string, error) {
-	var look []string
-	if x.Current != "" {
-		look = append(look, x.Current)
-	}
-	if n := len(x.Versions); n > 0 && x.Versions[n-1].Folder != x.Current {
-		look = append(look, x.Versions[n-1].Folder)
-	}
-	said := make([]*Contents, len(look))
-	work, inside := errgroup.WithContext(ctx)
-	for i, folder := range look {
-		work.Go(func() (err error) { said[i], err = s.Contents(inside, folder); return err })
-	}
-	if err := work.Wait(); err != nil {
-		return nil, err
-	}
-	known := map[string]string{}
-	for i, c := range said {
-		if c == nil {
-			continue
-		}
-		for _, h := range c.Files {
-			known[h.SHA256] = path.Join(folderName, look[i], h.Name)
-		}
-	}
-	return known, nil
-}
-
 // upload brings every file there, looks at all of it, and writes the list that says that the version is complete.
 func (s *Site) upload(
-	ctx context.Context, p Parcel, about Contents, known map[string]string, report progress.Reporter,
+	ctx context.Context, p Parcel, about Contents, before []earlier, report progress.Reporter,
 ) (Sent, error) {
 	root := path.Join(folderName, p.Folder)
-	there, err := s.Store.List(ctx, root)
+	l := newLoad(s, before)
+	there, grafted, err := s.there(ctx, l, p, root)
 	if err != nil {
 		return Sent{}, err
 	}
@@ -117,12 +87,9 @@ func (s *Site) upload(
 	if err != nil {
 		return Sent{}, err
 	}
-	if there[pageName] == int64(len(ledOn)) { // perhaps what prune left
-		delete(there, pageName)
-	}
 	report.Begin("sending", total)
 	defer report.End()
-	l := &load{store: s.Store, known: known, report: report}
+	l.report = report
 	files := slices.Clone(p.Files)
 	slices.SortStableFunc(
 		files,
@@ -131,12 +98,18 @@ func (s *Site) upload(
 	work, inside := errgroup.WithContext(ctx)
 	work.SetLimit(s.lanes())
 	for _, f := range files {
-		if size, ok := there[f.Name]; ok && size == f.Bytes { // an earlier try brought it there
-			l.note(func(s *Sent) { s.Kept++ })
+		if size, ok := there[f.Name]; ok && size == f.Bytes {
+			l.note(func(s *Sent) {
+				if grafted {
+					s.Copied++
+				} else {
+					s.Kept++
+				}
+			})
 			report.Advance(f.Bytes)
 			continue
 		}
-		f.Name = path.Join(root, f.Name)
+		f.There, f.Name = there[f.Name], path.Join(root, f.Name)
 		work.Go(func() error { return l.bring(inside, f) })
 	}
 	if err := work.Wait(); err != nil {
@@ -151,48 +124,28 @@ func (s *Site) upload(
 	return l.sent, s.Store.Swap(ctx, small(path.Join(root, listName), data, "application/json", "no-cache"))
 }
 
+// there lists the files of a version that are on the host: those that an earlier try brought, or, at the first try, those that the host
+// copied from an earlier version.
+func (s *Site) there(ctx context.Context, l *load, p Parcel, root string) (there map[string]int64, grafted bool, err error) {
+	if there, err = s.Store.List(ctx, root); err != nil {
+		return nil, false, err
+	}
+	if len(there) == 0 {
+		if there, err = l.graft(ctx, p, root); err != nil {
+			return nil, false, err
+		}
+		grafted = len(there) > 0
+	}
+	if there[pageName] == int64(len(ledOn)) { // perhaps what prune left
+		delete(there, pageName)
+	}
+	return there, grafted, nil
+}
+
 // lanes is how many files travel at once.
 func (s *Site) lanes() int {
 	if n := s.Store.Lanes(); s.Lanes == 0 || n < s.Lanes {
 		return n
 	}
 	return s.Lanes
-}
-
-// load is an upload under way.
-type load struct {
-	store  Store
-	known  map[string]string
-	report progress.Reporter
-
-	mu   sync.Mutex
-	sent Sent
-}
-
-func (l *load) bring(ctx context.Context, f File) error {
-	if from, ok := l.known[f.SHA256]; ok && f.Bytes > 0 {
-		err := l.store.Copy(ctx, from, f.Name)
-		if err == nil {
-			l.note(func(s *Sent) { s.Copied++ })
-			l.report.Advance(f.Bytes)
-			return nil
-		}
-		if !errors.Is(err, errors.ErrUnsupported) {
-			return err
-		}
-	}
-	err := l.store.Put(ctx, f, func(n int64) {
-		l.note(func(s *Sent) { s.Bytes += n })
-		l.report.Advance(n)
-	})
-	if err == nil {
-		l.note(func(s *Sent) { s.Files++ })
-	}
-	return err
-}
-
-func (l *load) note(change func(*Sent)) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	change(&l.sent)
 }

@@ -8,7 +8,9 @@ import (
 	"io"
 
 	"havvel/internal/deliver/neterr"
+	"havvel/internal/deliver/site/trust"
 	"havvel/internal/fault"
+	"havvel/internal/pieces"
 )
 
 // A Store keeps files by names with slashes, relative to the site's root. Folders come and go with their files. It is safe
@@ -47,7 +49,22 @@ type File struct {
 	Type     string // Content-Type, for hosts that keep it
 	Encoding string // Content-Encoding, "" for none
 	Cache    string // Cache-Control
+	There    int64  // how many of its first bytes an earlier Put of the same content left under this name
 	Open     func() (io.ReadSeekCloser, error)
+}
+
+// A Splicer is a Store that can make a file from parts of files that it keeps, and from what is sent.
+type Splicer interface {
+	// Splice makes a file from ranges, whose sources are names of the Store. The error is errors.ErrUnsupported where the host can't; then
+	// nothing is left under the name.
+	Splice(ctx context.Context, f File, from []pieces.Range, sent func(int64)) error
+}
+
+// A Grafter is a Store that can copy a folder with all that is in it.
+type Grafter interface {
+	// Graft makes a folder from another one but for some files, all at once or not at all. The error is errors.ErrUnsupported where the
+	// host can't.
+	Graft(ctx context.Context, from, to string, without []string) error
 }
 
 // A Summer is a Store that can tell a file's SHA-256, in hex, without sending the file.
@@ -79,6 +96,14 @@ type Refused struct {
 
 func (e *Refused) Error() string { return e.Host + " says no: " + e.Why }
 func (e *Refused) Unwrap() error { return e.Cause }
+
+// Distrusted is a failure because of the host's certificate; nil where that is not the reason.
+func Distrusted(host string, err error) error {
+	if why, next, ok := trust.Doubt(err); ok {
+		return &Refused{Host: host, Why: why, Next: next, Cause: err}
+	}
+	return nil
+}
 
 // Fault tells it.
 func (e *Refused) Fault() *fault.Error { return fault.Tell(e, fault.No, e.Next) }

@@ -3,6 +3,7 @@ package ftp
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -14,13 +15,18 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	client "github.com/jlaffaye/ftp"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/singleflight"
 
 	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/idle"
+	"havvel/internal/deliver/site/pace"
+	"havvel/internal/deliver/site/trust"
 	"havvel/internal/progress"
 )
 
@@ -39,50 +45,63 @@ type store struct {
 	dial       func(context.Context) (*session, error)
 	idle       chan *session // those that nobody uses now
 	open       atomic.Int32  // how many there are in all
+	most       atomic.Int32  // how many the host lets in, as far as it has said; 0 for as many as are wanted
+	pace       pace.Meter
+	made       sync.Map // folders that are there
+	making     singleflight.Group
 }
 
 // A session is a connection for commands, and the work that it is used for now: connections for data end with that.
 type session struct {
 	*client.ServerConn
-	ctx context.Context
+	ctx  context.Context
+	used time.Time
 }
 
+// Each lane needs a connection: more of them over a long line.
 const (
-	lanes     = 4
+	nearLanes = 6
+	farLanes  = 12
 	dialLimit = 20 * time.Second
 )
 
+// A Login says who we are, and how the host is reached.
+type Login struct {
+	User, Password string
+	Security       Security
+	Certificate    string // fingerprint of the host's certificate; "" for one that is vouched for
+	DataHost       string // where the connections for files go; "" for the host itself
+}
+
 // Open connects to a host and returns the store in a folder there.
-func Open(ctx context.Context, host, root, user, password string, security Security) (site.Store, error) {
+func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 	name := host
 	if h, _, err := net.SplitHostPort(host); err == nil {
 		name = h
 	} else {
-		host = net.JoinHostPort(host, map[Security]string{Explicit: "21", Implicit: "990", Plain: "21"}[security])
+		host = net.JoinHostPort(host, map[Security]string{Explicit: "21", Implicit: "990", Plain: "21"}[l.Security])
 	}
 	// Hosts want the session of the first connection on the others, too. With TLS 1.3 they send tickets that nobody reads on a
 	// connection that only uploads; closing it then resets it, and the end of the file is lost.
-	secure := &tls.Config{
-		ServerName:         name,
-		MinVersion:         tls.VersionTLS12,
-		MaxVersion:         tls.VersionTLS12,
-		ClientSessionCache: tls.NewLRUClientSessionCache(8),
-	}
+	secure := trust.TLS(l.Certificate)
+	secure.ServerName, secure.MaxVersion = name, tls.VersionTLS12
+	secure.ClientSessionCache = tls.NewLRUClientSessionCache(8)
 	options := []client.DialOption{client.DialWithShutTimeout(idle.Limit)}
-	switch security { // lines does it; this has the data's connections protected, too (RFC 4217 section 9)
+	switch l.Security { // lines does it; this has the data's connections protected, too (RFC 4217 section 9)
 	case Explicit:
 		options = append(options, client.DialWithExplicitTLS(secure))
 	case Implicit:
 		options = append(options, client.DialWithTLS(secure))
 	}
-	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *session, lanes)}
+	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *session, farLanes)}
 	s.dial = func(ctx context.Context) (*session, error) {
-		l := &session{ctx: ctx}
-		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{client.DialWithDialFunc(l.lines(host, secure, security))})...)
+		n := &session{ctx: ctx}
+		dial := client.DialWithDialFunc(n.lines(cmp.Or(l.DataHost, name), secure, l.Security))
+		c, err := client.Dial(host, slices.Concat(options, []client.DialOption{dial})...)
 		if err != nil {
 			return nil, s.classify(err)
 		}
-		if err := c.Login(user, password); err != nil {
+		if err := c.Login(l.User, l.Password); err != nil {
 			c.Quit()
 			var said *textproto.Error
 			if !errors.As(err, &said) {
@@ -90,32 +109,31 @@ func Open(ctx context.Context, host, root, user, password string, security Secur
 			}
 			return nil, &site.Refused{
 				Host:  host,
-				Why:   fmt.Sprintf("it does not let %q in", user),
+				Why:   fmt.Sprintf("it does not let %q in", l.User),
 				Next:  "check the user in the address, and the password: havvel keys set stores one",
 				Cause: err,
 			}
 		}
-		l.ServerConn = c
-		return l, nil
+		n.ServerConn = c
+		return n, nil
 	}
-	return s, s.with(ctx, func(c *client.ServerConn) error { return s.folders(c, s.root) })
+	s.made.Store(s.root, true)
+	return s, s.with(ctx, func(c *client.ServerConn) error {
+		s.pace.Answer(func() { c.NoOp() })
+		return s.folders(c, s.root)
+	})
 }
 
 // classify gives errors of the host their meaning (RFC 959, section 4.2).
 func (s *store) classify(err error) error {
 	var said *textproto.Error
 	var refused *site.Refused
-	var bad *tls.CertificateVerificationError
+	doubt := site.Distrusted(s.host, err)
 	switch {
 	case err == nil, errors.Is(err, fs.ErrNotExist), errors.Is(err, fs.ErrExist), errors.Is(err, context.Canceled), errors.As(err, &refused):
 		return err
-	case errors.As(err, &bad):
-		return &site.Refused{
-			Host:  s.host,
-			Why:   "its certificate is not valid: " + bad.Err.Error(),
-			Next:  "is this the right host? ask the people who run it",
-			Cause: err,
-		}
+	case doubt != nil:
+		return doubt
 	case !errors.As(err, &said):
 		return &site.Unreachable{Host: s.host, Cause: err}
 	case said.Code == client.StatusFileUnavailable:
@@ -139,7 +157,7 @@ func (s *store) classify(err error) error {
 }
 
 func (s *store) path(name string) string { return path.Join(s.root, name) }
-func (s *store) Lanes() int              { return lanes }
+func (s *store) Lanes() int              { return s.pace.Lanes(nearLanes, farLanes) }
 
 func (s *store) Close() error {
 	for {
@@ -152,64 +170,89 @@ func (s *store) Close() error {
 	}
 }
 
-// folders makes a folder and those above it.
+// folder makes a folder and those above it, once for all who want it.
+func (s *store) folder(ctx context.Context, name string) error {
+	if _, ok := s.made.Load(name); ok || name == "/" {
+		return nil
+	}
+	_, err, _ := s.making.Do(name, func() (any, error) {
+		if name != s.root {
+			if err := s.folder(ctx, path.Dir(name)); err != nil {
+				return nil, err
+			}
+		}
+		err := s.with(ctx, func(c *client.ServerConn) error { return s.folders(c, name) })
+		if err == nil {
+			s.made.Store(name, true)
+		}
+		return nil, err
+	})
+	return err
+}
+
+// folders makes a folder, and those above it where that alone can't be done.
 func (s *store) folders(c *client.ServerConn, folder string) error {
-	if folder == "/" || c.ChangeDir(folder) == nil {
-		return c.ChangeDir("/")
+	made := c.MakeDir(folder)
+	if made == nil || c.ChangeDir(folder) == nil { // it was there
+		return nil
 	}
-	if err := s.folders(c, path.Dir(folder)); err != nil {
-		return err
+	if above := path.Dir(folder); above != "/" && c.ChangeDir(above) != nil {
+		if err := s.folders(c, above); err != nil {
+			return err
+		}
+		if made = c.MakeDir(folder); made == nil {
+			return nil
+		}
 	}
-	err := c.MakeDir(folder)
-	if err != nil && c.ChangeDir(folder) == nil {
-		err = nil // another lane made it
-	}
-	if errors.Is(s.classify(err), fs.ErrNotExist) {
+	if errors.Is(s.classify(made), fs.ErrNotExist) {
 		return &site.Refused{
 			Host:  s.host,
 			Why:   "the folder " + folder + " can't be made",
 			Next:  "name a folder that this user may write to",
-			Cause: err,
+			Cause: made,
 		}
 	}
-	return err
+	return made
 }
 
 const part = ".havvel-part"
 
 func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
 	sizes := map[string]int64{}
-	err := s.with(ctx, func(c *client.ServerConn) error { return list(ctx, c, s.path(folder), "", sizes) })
-	if errors.Is(err, fs.ErrNotExist) {
-		return sizes, nil
-	}
-	return sizes, err
-}
-
-func list(ctx context.Context, c *client.ServerConn, folder, prefix string, sizes map[string]int64) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	if err := c.ChangeDir(folder); err != nil { // some hosts list a folder that isn't there as empty, and break names with blanks
-		return err
-	}
-	entries, err := c.List(".")
-	if err != nil {
-		return err
-	}
-	for _, e := range entries {
-		name := path.Join(prefix, e.Name)
-		switch {
-		case e.Name == "." || e.Name == "..":
-		case e.Type == client.EntryTypeFolder:
-			if err := list(ctx, c, path.Join(folder, e.Name), name, sizes); err != nil {
+	var mu sync.Mutex
+	work, inside := errgroup.WithContext(ctx)
+	var list func(at, prefix string) error
+	list = func(at, prefix string) error {
+		var entries []*client.Entry
+		err := s.with(inside, func(c *client.ServerConn) (err error) {
+			if err := c.ChangeDir(at); err != nil { // some hosts list a folder that isn't there as empty, and break names with blanks
 				return err
 			}
-		case !strings.HasSuffix(name, part):
-			sizes[name] = int64(e.Size)
+			entries, err = c.List(".")
+			return err
+		})
+		if err != nil {
+			return err
 		}
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range entries {
+			name := path.Join(prefix, e.Name)
+			switch {
+			case e.Name == "." || e.Name == "..":
+			case e.Type == client.EntryTypeFolder:
+				work.Go(func() error { return list(path.Join(at, e.Name), name) })
+			case !strings.HasSuffix(name, part):
+				sizes[name] = int64(e.Size)
+			}
+		}
+		return nil
 	}
-	return nil
+	work.Go(func() error { return list(s.path(folder), "") })
+	if err := work.Wait(); !errors.Is(err, fs.ErrNotExist) {
+		return sizes, err
+	}
+	return map[string]int64{}, nil
 }
 
 func (s *store) Names(ctx context.Context, folder string) (names []string, err error) {
@@ -243,46 +286,28 @@ func (s *store) Read(ctx context.Context, name string) (data []byte, err error) 
 	return data, err
 }
 
-// Put implements site.Store. The unfinished file's name holds its content's hash, so that only the same content goes on.
+// Put implements site.Store. It writes under the name itself, which costs the fewest answers to wait for: what broke off is told from what
+// is whole by its size.
 func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
-	from, err := f.Open()
-	if err != nil {
+	to := s.path(f.Name)
+	if err := s.folder(ctx, path.Dir(to)); err != nil {
 		return err
 	}
-	defer from.Close()
+	return s.with(ctx, func(c *client.ServerConn) error {
+		return upload(ctx, c, f, to, f.There, sent)
+	})
+}
+
+// Swap writes beside the name, and renames.
+func (s *store) Swap(ctx context.Context, f site.File) error {
 	to := s.path(f.Name)
 	unfinished := fmt.Sprintf("%s.%.8s%s", to, f.SHA256, part)
+	if err := s.folder(ctx, path.Dir(to)); err != nil {
+		return err
+	}
 	return s.with(ctx, func(c *client.ServerConn) error {
-		var at int64
-		if size, err := c.FileSize(unfinished); err == nil && size <= f.Bytes {
-			at = size
-		}
-		var taken int64
-		store := func() error {
-			if _, err := from.Seek(at, io.SeekStart); err != nil {
-				return err
-			}
-			sent(-taken) // before an answer that came after the bytes
-			taken = 0
-			r := progress.Reader(ctx, from, progress.Count(func(n int64) { taken += n; sent(n) }))
-			if f.Bytes == 0 {
-				r = bytes.NewReader(nil)
-			}
-			if at > 0 {
-				return c.Append(unfinished, r)
-			}
-			return c.Stor(unfinished, r)
-		}
-		if at < f.Bytes || f.Bytes == 0 {
-			err := store()
-			if noFile(err) || said(err) && c.ChangeDir(path.Dir(to)) != nil { // its folder is missing, or another lane has made it meanwhile
-				if err = s.folders(c, path.Dir(to)); err == nil {
-					err = store()
-				}
-			}
-			if err != nil {
-				return err
-			}
+		if err := upload(ctx, c, f, unfinished, 0, func(int64) {}); err != nil {
+			return err
 		}
 		if size, err := c.FileSize(unfinished); err == nil && size != f.Bytes {
 			c.Delete(unfinished)
@@ -292,16 +317,37 @@ func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	})
 }
 
+// upload writes a file under a name, from a place on.
+func upload(ctx context.Context, c *client.ServerConn, f site.File, to string, at int64, sent func(int64)) error {
+	from, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	if f.Bytes == 0 {
+		return c.Stor(to, bytes.NewReader(nil))
+	}
+	var taken int64
+	r := progress.Reader(ctx, from, progress.Count(func(n int64) { taken += n; sent(n) }))
+	if at > 0 && at < f.Bytes {
+		if _, err := from.Seek(at, io.SeekStart); err != nil {
+			return err
+		}
+		if err := c.StorFrom(to, r, uint64(at)); !said(err) {
+			return err
+		}
+		if _, err := from.Seek(0, io.SeekStart); err != nil { // the host can't go on within a file
+			return err
+		}
+		sent(-taken)
+	}
+	return c.Stor(to, r)
+}
+
 // said reports whether an error is an answer of the host: which number stands for what differs between hosts.
 func said(err error) bool {
 	var answer *textproto.Error
 	return errors.As(err, &answer)
-}
-
-// noFile reports whether a file was not made, by the numbers that most hosts answer with, before a byte of it went out.
-func noFile(err error) bool {
-	var answer *textproto.Error
-	return errors.As(err, &answer) && (answer.Code == client.StatusFileUnavailable || answer.Code == client.StatusBadFileName)
 }
 
 // absent reports whether there is no file of that name, by the list of its folder.
@@ -315,8 +361,6 @@ func absent(c *client.ServerConn, name string) bool {
 
 // Copy implements site.Store: FTP has no way to.
 func (s *store) Copy(context.Context, string, string) error { return errors.ErrUnsupported }
-
-func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx, f, func(int64) {}) }
 
 func (s *store) Claim(ctx context.Context, name string) error {
 	return s.with(ctx, func(c *client.ServerConn) error {
@@ -332,6 +376,7 @@ func (s *store) Claim(ctx context.Context, name string) error {
 }
 
 func (s *store) Remove(ctx context.Context, name string) error {
+	s.made.Clear()
 	err := s.with(ctx, func(c *client.ServerConn) error {
 		if c.ChangeDir(s.path(name)) == nil {
 			c.ChangeDir("/")

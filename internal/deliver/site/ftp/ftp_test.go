@@ -39,7 +39,7 @@ func TestConforms(t *testing.T) {
 	defer log.SetOutput(os.Stderr)
 	go host.Serve(l)
 	defer host.Shutdown()
-	s, err := Open(context.Background(), l.Addr().String(), "/lane", "moth", "wick-and-oil", Plain)
+	s, err := Open(context.Background(), l.Addr().String(), "/lane", Login{User: "moth", Password: "wick-and-oil", Security: Plain})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +101,7 @@ func TestCertificate(t *testing.T) {
 	for name, security := range map[string]Security{"explicit": Explicit, "implicit": Implicit} {
 		t.Run(name, func(t *testing.T) {
 			address, told := host(t, security)
-			s, err := Open(context.Background(), address, "/lane", "moth", "wick-and-oil", security)
+			s, err := Open(context.Background(), address, "/lane", Login{User: "moth", Password: "wick-and-oil", Security: security})
 			sitetest.Refuses(t, s, err, "certificate")
 			if words := told(); strings.Contains(words, "USER") || strings.Contains(words, "PASS") {
 				t.Errorf("the host was told %q", words)

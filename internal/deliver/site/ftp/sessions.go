@@ -16,18 +16,17 @@ import (
 	"havvel/internal/deliver/site/idle"
 )
 
-// lines makes the connections of a session: the first carries commands, the others data. Those go to the same host, whatever address
-// it names: behind a router, that is often one of its own.
-func (l *session) lines(host string, secure *tls.Config, security Security) func(string, string) (net.Conn, error) {
+// lines makes the connections of a session: the first carries commands, the others data. Those go to a host that is known, whatever address
+// the other side names: behind a router, that is often one of its own.
+func (l *session) lines(dataHost string, secure *tls.Config, security Security) func(string, string) (net.Conn, error) {
 	return func(network, address string) (net.Conn, error) {
 		command := l.ServerConn == nil
 		if !command {
-			name, _, err := net.SplitHostPort(host)
-			_, port, wrong := net.SplitHostPort(address)
-			if err := cmp.Or(err, wrong); err != nil {
+			_, port, err := net.SplitHostPort(address)
+			if err != nil {
 				return nil, err
 			}
-			address = net.JoinHostPort(name, port)
+			address = net.JoinHostPort(dataHost, port)
 		}
 		c, err := idle.Dial(l.ctx, network, address)
 		if err != nil {
@@ -43,18 +42,31 @@ func (l *session) lines(host string, secure *tls.Config, security Security) func
 	}
 }
 
+// fresh is how long a connection is believed to be open without being asked.
+const fresh = 10 * time.Second
+
 // take returns a connection that nobody else uses: an idle one, or a new one. A host that lets no more in is asked for none: then one of
 // those that are open is waited for.
 func (s *store) take(ctx context.Context) (*session, error) {
 	for began := time.Now(); ; {
 		select {
 		case c := <-s.idle:
-			if c.NoOp() == nil {
+			if time.Since(c.used) < fresh || c.NoOp() == nil {
 				return c, nil
 			}
 			s.drop(c) // it was closed meanwhile
 			continue
 		default:
+		}
+		if most := s.most.Load(); most > 0 && s.open.Load() >= most {
+			select {
+			case c := <-s.idle:
+				return c, nil
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			case <-time.After(time.Second): // those that were open may be gone
+				continue
+			}
 		}
 		s.open.Add(1)
 		c, err := s.dial(ctx)
@@ -66,6 +78,7 @@ func (s *store) take(ctx context.Context) (*session, error) {
 		if !full || time.Since(began) > idle.Limit {
 			return nil, err
 		}
+		s.most.Store(others)
 		select {
 		case c := <-s.idle:
 			return c, nil
@@ -105,6 +118,7 @@ func (s *store) with(ctx context.Context, do func(*client.ServerConn) error) err
 		s.drop(c)
 		return s.classify(err)
 	}
+	c.used = time.Now()
 	select {
 	case s.idle <- c:
 	default:

@@ -16,13 +16,22 @@ import (
 
 	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/idle"
+	"havvel/internal/deliver/site/pace"
+	"havvel/internal/deliver/site/trust"
 	"havvel/internal/progress"
 )
 
 type store struct {
 	host, bucket, root string
 	c                  *client.Client
+	pace               *pace.Meter
 }
+
+// Each lane keeps a connection: more of them over a long line.
+const (
+	nearLanes = 6
+	farLanes  = 64
+)
 
 // A Login says who we are, and where the bucket is.
 type Login struct {
@@ -30,6 +39,8 @@ type Login struct {
 	Token      string // of a session; "" for none
 	Region     string // "" for what the store says
 	InHost     bool   // the bucket is part of the host's name, and not of the path
+
+	Certificate string // fingerprint of the host's; "" for one that is vouched for
 }
 
 // Open returns the store under an address: a host, the bucket, and a prefix.
@@ -44,18 +55,21 @@ func Open(_ context.Context, address *url.URL, l Login) (site.Store, error) {
 	if l.InHost {
 		lookup = client.BucketLookupDNS
 	}
+	transport.TLSClientConfig = trust.TLS(l.Certificate)
+	transport.MaxIdleConnsPerHost = farLanes
+	meter := &pace.Meter{}
 	c, err := client.New(address.Host, &client.Options{
-		Transport: transport, Creds: credentials.NewStaticV4(l.ID, l.Secret, l.Token), Region: l.Region,
+		Transport: pace.Carrier{Meter: meter, By: transport}, Creds: credentials.NewStaticV4(l.ID, l.Secret, l.Token), Region: l.Region,
 		Secure: address.Scheme == "https", BucketLookup: lookup, MaxRetries: 3, TrailingHeaders: true,
 	})
 	if err != nil {
 		return nil, &site.Refused{Host: address.Host, Why: err.Error(), Next: "check the address in havvel.toml", Cause: err}
 	}
-	return &store{address.Host, bucket, root, c}, nil
+	return &store{address.Host, bucket, root, c, meter}, nil
 }
 
 func (s *store) path(name string) string { return path.Join(s.root, name) }
-func (s *store) Lanes() int              { return 6 }
+func (s *store) Lanes() int              { return s.pace.Lanes(nearLanes, farLanes) }
 func (s *store) Close() error            { return nil }
 
 // classify gives errors of the host their meaning.
@@ -92,6 +106,9 @@ func (s *store) classify(err error) error {
 	var inner *url.Error
 	if errors.As(err, &inner) {
 		err = inner.Err
+	}
+	if doubt := site.Distrusted(s.host, err); doubt != nil {
+		return doubt
 	}
 	return &site.Unreachable{Host: s.host, Cause: err}
 }

@@ -3,6 +3,7 @@ package sftp
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -20,9 +21,10 @@ import (
 // A Login says who we are. What is tried, in this order: the key file, the agent, the user's own key files, the password.
 type Login struct {
 	User     string
-	Identity string // path of a key file; "" for the agent and the user's own
-	Secret   string // password, or passphrase of the key file; "" for none
-	HostKey  string // fingerprint of the host's key (SHA256:…); "" for what known_hosts says
+	Identity string      // path of a key file; "" for the agent and the user's own
+	Secret   string      // password, or passphrase of the key file; "" for none
+	HostKey  string      // fingerprint of the host's key (SHA256:…); "" for what known_hosts says
+	Mode     fs.FileMode // of files; 0 for what this user's files have, and readable for a web server
 }
 
 // BadKey says that a key file can't be used.

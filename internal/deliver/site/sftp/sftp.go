@@ -28,6 +28,7 @@ type store struct {
 	host  string
 	root  string
 	c     *client.Client // of the first connection
+	mode  fs.FileMode    // that files get; 0 for what they have, if that is readable
 	trip  time.Duration  // that an answer takes
 	many  func()         // opens more connections
 	lines links
@@ -49,7 +50,7 @@ func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &store{host: host, c: first.c}
+	s := &store{host: host, c: first.c, mode: l.Mode}
 	s.lines.first, s.lines.all = first, []*link{first}
 	s.many = func() { s.lines.more(ctx, d) }
 	began := time.Now()
@@ -190,13 +191,24 @@ const chunk = 4 << 20
 
 // Put implements site.Store. The unfinished file's name holds its content's hash, so that only the same content goes on.
 func (s *store) Put(ctx context.Context, f site.File, sent func(int64)) error {
-	return s.put(ctx, f, readable, sent)
+	return s.put(ctx, f, s.mode, sent)
 }
 
 // readable is the least that a web server needs.
 const readable fs.FileMode = 0o644
 
-// put makes a file with a mode, if what this user's files have isn't enough.
+// wants is the mode that a file should have which has another one, where the one that it should have is given, or 0.
+func wants(has, mode fs.FileMode) fs.FileMode {
+	switch {
+	case mode != 0:
+		return mode
+	case has&readable != readable:
+		return readable
+	}
+	return has
+}
+
+// put makes a file with a mode; with 0, one that a web server can read.
 func (s *store) put(ctx context.Context, f site.File, mode fs.FileMode, sent func(int64)) error {
 	to := s.path(f.Name)
 	from, err := f.Open()
@@ -227,8 +239,8 @@ func (s *store) put(ctx context.Context, f site.File, mode fs.FileMode, sent fun
 		w.Close()
 		return err
 	}
-	if has := info.Mode().Perm(); has != mode && (mode != readable || has&readable != readable) {
-		w.Chmod(mode) // a host that has no modes needs none
+	if has := info.Mode().Perm(); wants(has, mode) != has {
+		w.Chmod(wants(has, mode)) // a host that has no modes needs none
 	}
 	if err := w.Close(); err != nil {
 		return s.classify(err)
@@ -271,7 +283,8 @@ func (s *store) makeFolders(folder string) error {
 		return err
 	}
 	for _, at := range made {
-		s.c.Chmod(at, 0o755) // a host that has no modes needs none
+		mode := wants(readable, s.mode)
+		s.c.Chmod(at, mode|mode&0o444>>2) // who may read may go in; a host that has no modes needs none
 	}
 	return nil
 }
@@ -344,7 +357,7 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 
 // Swap leaves a file the mode that it has.
 func (s *store) Swap(ctx context.Context, f site.File) error {
-	mode := readable
+	mode := s.mode
 	if was, err := s.c.Stat(s.path(f.Name)); err == nil {
 		mode = was.Mode().Perm()
 	}

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"havvel/internal/deliver/site"
+	"havvel/internal/pieces"
 )
 
 // File is a file of a site that holds a text.
@@ -70,6 +71,12 @@ func Conforms(t *testing.T, s site.Store) {
 	} else if !errors.Is(err, errors.ErrUnsupported) {
 		t.Errorf("copying: %v", err)
 	}
+	if x, ok := s.(site.Splicer); ok {
+		splices(t, s, x)
+	}
+	if x, ok := s.(site.Grafter); ok {
+		grafts(t, s, x)
+	}
 	if x, ok := s.(site.Summer); ok {
 		if got, err := x.Sum(ctx, "versions/1/data/lane 1.pack"); err == nil && got != sum([]byte(large)) {
 			t.Errorf("the sum is %s", got)
@@ -90,6 +97,72 @@ func Conforms(t *testing.T, s site.Store) {
 	must("removing a folder", s.Remove(ctx, "versions/1"))
 	if list, err = s.List(ctx, "versions/1"); err != nil || len(list) != 0 {
 		t.Errorf("a removed folder lists %v (%v)", list, err)
+	}
+}
+
+// splices checks that a file that is made from parts of another one is right, if the host can do that.
+func splices(t *testing.T, s site.Store, x site.Splicer) {
+	ctx := context.Background()
+	was := strings.Repeat("every lantern on the lane ", 900_000) // several parts of what an object store takes
+	if err := s.Put(ctx, File("versions/3/lane.pack", was), func(int64) {}); err != nil {
+		t.Fatal(err)
+	}
+	const head, gap = 10 << 20, 1000
+	is := was[gap:head] + "a light goes out" + was[head:]
+	var sent int64
+	err := x.Splice(ctx, File("versions/4/data/lane.pack", is), []pieces.Range{
+		{At: 0, Bytes: head - gap, From: "versions/3/lane.pack", Offset: gap},
+		{At: head - gap, Bytes: 16},
+		{At: head - gap + 16, Bytes: int64(len(was) - head), From: "versions/3/lane.pack", Offset: head},
+	}, func(n int64) { sent += n })
+	if errors.Is(err, errors.ErrUnsupported) {
+		t.Log("the host can't make files from parts")
+		return
+	}
+	if err != nil {
+		t.Fatalf("making a file from parts: %v", err)
+	}
+	if data, err := s.Read(ctx, "versions/4/data/lane.pack"); err != nil || string(data) != is {
+		t.Errorf("made from parts, it has %d bytes instead of %d, or others (%v)", len(data), len(is), err)
+	}
+	t.Logf("%d bytes were sent", sent)
+	if sent < 16 || sent > 6<<20 {
+		t.Errorf("%d bytes were sent for 16 new ones", sent)
+	}
+	if list, err := s.List(ctx, "versions/4"); err != nil || len(list) != 1 {
+		t.Errorf("it left %v (%v)", list, err)
+	}
+	behind := []pieces.Range{{Bytes: int64(len(is)), From: "versions/3/lane.pack", Offset: 64 << 20}}
+	err = x.Splice(ctx, File("versions/5/lane.pack", is), behind, func(int64) {})
+	if list, _ := s.List(ctx, "versions/5"); err == nil || len(list) != 0 {
+		t.Errorf("made from what is behind a file's end: %v, %v", err, list)
+	}
+}
+
+// grafts checks that a folder made from another one has what it should, and nothing else, if the host can do that.
+func grafts(t *testing.T, s site.Store, x site.Grafter) {
+	ctx := context.Background()
+	for _, name := range []string{"index.html", "data/a b.bin", "data/old.bin", "havvel-files.json"} {
+		if err := s.Put(ctx, File("versions/6/"+name, "of six "+name), func(int64) {}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, to := range []string{"versions/7", "versions/8"} { // what the first leaves is in nobody's way
+		err := x.Graft(ctx, "versions/6", to, []string{"data/old.bin", "havvel-files.json"})
+		if errors.Is(err, errors.ErrUnsupported) {
+			t.Log("the host can't copy folders")
+			return
+		}
+		if err != nil {
+			t.Fatalf("making a folder from another one: %v", err)
+		}
+		list, err := s.List(ctx, to)
+		if err != nil || len(list) != 2 || list["data/a b.bin"] != 19 || list["index.html"] != 17 {
+			t.Errorf("it has %v (%v)", list, err)
+		}
+	}
+	if list, err := s.List(ctx, "versions/6"); err != nil || len(list) != 4 {
+		t.Errorf("the one that it was made from has %v (%v)", list, err)
 	}
 }
 

@@ -3,20 +3,24 @@ package webdav
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"io"
 	"io/fs"
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 
 	client "github.com/studio-b12/gowebdav"
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/singleflight"
 
 	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/idle"
+	"havvel/internal/deliver/site/pace"
+	"havvel/internal/deliver/site/trust"
 	"havvel/internal/progress"
 )
 
@@ -27,30 +31,36 @@ type store struct {
 	base       *url.URL
 	user, pass string
 
-	mu   sync.Mutex
-	made map[string]bool // folders that are there
+	pace   pace.Meter
+	made   sync.Map // folders that are there
+	making singleflight.Group
 }
 
-// Open returns the store under an address, which is made if need be.
-func Open(ctx context.Context, address *url.URL, user, password string) (site.Store, error) {
+// Each lane keeps a connection: more of them over a long line.
+const (
+	nearLanes = 4
+	farLanes  = 32
+)
+
+// Open returns the store under an address, which is made if need be. certificate is the fingerprint of the host's; "" for one that is
+// vouched for.
+func Open(ctx context.Context, address *url.URL, user, password, certificate string) (site.Store, error) {
 	base := *address
 	base.User, base.Path = nil, ""
-	transport := bound(ctx, &http.Transport{
-		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 8, DialContext: idle.Dial,
-		WriteBufferSize: 64 << 10, TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12},
-	})
-	c := client.NewAuthClient(base.String(), client.NewPreemptiveAuth(basic{user, password}))
-	c.SetTransport(transport)
 	s := &store{
 		host: base.Host,
 		root: strings.TrimSuffix(address.Path, "/"),
-		c:    c,
-		http: &http.Client{Transport: transport},
+		c:    client.NewAuthClient(base.String(), client.NewPreemptiveAuth(basic{user, password})),
 		base: &base,
 		user: user,
 		pass: password,
-		made: map[string]bool{},
 	}
+	transport := bound(ctx, pace.Carrier{Meter: &s.pace, By: &http.Transport{
+		Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: farLanes, DialContext: idle.Dial,
+		WriteBufferSize: 64 << 10, TLSClientConfig: trust.TLS(certificate),
+	}})
+	s.c.SetTransport(transport)
+	s.http = &http.Client{Transport: transport}
 	if err := s.folder(s.root); err != nil {
 		return nil, err
 	}
@@ -83,12 +93,12 @@ type carrier func(*http.Request) (*http.Response, error)
 func (c carrier) RoundTrip(r *http.Request) (*http.Response, error) { return c(r) }
 
 // bound carries requests until a context ends, which the client's calls do not take.
-func bound(ctx context.Context, to *http.Transport) http.RoundTripper {
+func bound(ctx context.Context, to http.RoundTripper) http.RoundTripper {
 	return carrier(func(r *http.Request) (*http.Response, error) { return to.RoundTrip(r.WithContext(ctx)) })
 }
 
 func (s *store) path(name string) string { return s.root + "/" + name }
-func (s *store) Lanes() int              { return 4 }
+func (s *store) Lanes() int              { return s.pace.Lanes(nearLanes, farLanes) }
 func (s *store) Close() error            { s.http.CloseIdleConnections(); return nil }
 
 // classify gives errors of the host their meaning.
@@ -127,37 +137,51 @@ func (s *store) classify(err error) error {
 	if errors.As(err, &inner) {
 		err = inner.Err // without the address
 	}
+	if doubt := site.Distrusted(s.host, err); doubt != nil {
+		return doubt
+	}
 	return &site.Unreachable{Host: s.host, Cause: err}
 }
 
 func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
 	sizes := map[string]int64{}
-	err := s.list(ctx, s.path(folder), "", sizes)
-	if errors.Is(err, fs.ErrNotExist) {
-		return sizes, nil
-	}
-	return sizes, err
-}
-
-func (s *store) list(ctx context.Context, folder, prefix string, sizes map[string]int64) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	entries, err := s.c.ReadDir(folder)
-	if err != nil {
-		return s.classify(err)
-	}
-	for _, e := range entries {
-		name := path.Join(prefix, e.Name())
-		if e.IsDir() {
-			if err := s.list(ctx, folder+"/"+e.Name(), name, sizes); err != nil {
-				return err
-			}
-			continue
+	var mu sync.Mutex
+	work, inside := errgroup.WithContext(ctx)
+	work.SetLimit(s.Lanes())
+	wait := []string{""}
+	for len(wait) > 0 { // one depth after another
+		found := make([][]string, len(wait))
+		for i, prefix := range wait {
+			work.Go(func() error {
+				if err := inside.Err(); err != nil {
+					return err
+				}
+				entries, err := s.c.ReadDir(strings.TrimSuffix(s.path(path.Join(folder, prefix)), "/"))
+				if err != nil {
+					return s.classify(err)
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				for _, e := range entries {
+					if name := path.Join(prefix, e.Name()); e.IsDir() {
+						found[i] = append(found[i], name)
+					} else {
+						sizes[name] = e.Size()
+					}
+				}
+				return nil
+			})
 		}
-		sizes[name] = e.Size()
+		if err := work.Wait(); errors.Is(err, fs.ErrNotExist) {
+			return map[string]int64{}, nil
+		} else if err != nil {
+			return nil, err
+		}
+		wait = slices.Concat(found...)
+		work, inside = errgroup.WithContext(ctx)
+		work.SetLimit(s.Lanes())
 	}
-	return nil
+	return sizes, nil
 }
 
 func (s *store) Names(_ context.Context, folder string) ([]string, error) {
@@ -174,18 +198,24 @@ func (s *store) Read(_ context.Context, name string) ([]byte, error) {
 	return data, s.classify(err)
 }
 
-// folder makes a folder and those above it, once. Two at a time would get into each other's way.
+// folder makes a folder and those above it, once for all who want it: two at a time would get into each other's way.
 func (s *store) folder(name string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.made[name] {
+	if _, ok := s.made.Load(name); ok {
 		return nil
 	}
-	if err := s.c.MkdirAll(name, 0o755); err != nil {
-		return s.classify(err)
-	}
-	s.made[name] = true
-	return nil
+	_, err, _ := s.making.Do(name, func() (any, error) {
+		if above := path.Dir(name); len(above) > len(s.root) {
+			if err := s.folder(above); err != nil {
+				return nil, err
+			}
+		}
+		err := s.classify(s.c.MkdirAll(name, 0o755))
+		if err == nil {
+			s.made.Store(name, true)
+		}
+		return nil, err
+	})
+	return err
 }
 
 // Put implements site.Store. A server writes beside the name and moves at the end, or it leaves a file that List and the
@@ -227,36 +257,17 @@ func (s *store) do(r *http.Request, name string) error {
 	}
 	defer answer.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20))
-	if answer.StatusCode >= 300 {
+	if answer.StatusCode >= 300 || answer.StatusCode == http.StatusMultiStatus { // some of it failed
 		return s.classify(client.NewPathError(r.Method, name, answer.StatusCode))
 	}
 	return nil
-}
-
-func (s *store) Copy(_ context.Context, from, to string) error {
-	if err := s.folder(path.Dir(s.path(to))); err != nil {
-		return err
-	}
-	err := s.c.Copy(s.path(from), s.path(to), true)
-	var status client.StatusError
-	if errors.As(err, &status) && status.Status != http.StatusUnauthorized {
-		return errors.ErrUnsupported
-	}
-	return s.classify(err)
 }
 
 func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx, f, func(int64) {}) }
 
 // Claim makes a folder, which the host refuses when there is one (RFC 4918 section 9.3.1).
 func (s *store) Claim(ctx context.Context, name string) error {
-	to := *s.base
-	to.Path = s.path(name)
-	r, err := http.NewRequestWithContext(ctx, "MKCOL", to.String()+"/", nil)
-	if err != nil {
-		return err
-	}
-	basic{s.user, s.pass}.Authorize(nil, r, "")
-	err = s.do(r, name)
+	err := s.ask(ctx, "MKCOL", name+"/")
 	var refused *site.Refused
 	if errors.As(err, &refused) && client.IsErrCode(refused.Cause, http.StatusMethodNotAllowed) {
 		return fs.ErrExist
@@ -265,9 +276,7 @@ func (s *store) Claim(ctx context.Context, name string) error {
 }
 
 func (s *store) Remove(_ context.Context, name string) error {
-	s.mu.Lock()
-	clear(s.made)
-	s.mu.Unlock()
+	s.made.Clear()
 	err := s.c.RemoveAll(s.path(name))
 	if err != nil && !client.IsErrNotFound(err) { // some hosts want a folder named with its slash
 		err = s.c.RemoveAll(s.path(name) + "/")

@@ -28,7 +28,7 @@ func TestConforms(t *testing.T) {
 	host := httptest.NewServer(handler(t))
 	defer host.Close()
 	address, _ := url.Parse(host.URL + "/lane/")
-	s, err := Open(context.Background(), address, "moth", "wick-and-oil")
+	s, err := Open(context.Background(), address, "moth", "wick-and-oil", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +43,7 @@ func TestCertificate(t *testing.T) {
 	defer host.Close()
 	host.Config.ErrorLog = nil
 	address, _ := url.Parse(host.URL + "/lane/")
-	if s, err := Open(context.Background(), address, "moth", "wick-and-oil"); err == nil {
+	if s, err := Open(context.Background(), address, "moth", "wick-and-oil", ""); err == nil {
 		if _, err = s.List(context.Background(), "versions"); err == nil {
 			t.Error("any certificate was taken")
 		}

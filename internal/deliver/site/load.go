@@ -1,0 +1,266 @@
+package site
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"io"
+	"maps"
+	"path"
+	"slices"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"havvel/internal/pieces"
+	"havvel/internal/progress"
+)
+
+// load is an upload under way.
+type load struct {
+	store    Store
+	before   []earlier
+	sketches pieces.Book
+	report   progress.Reporter
+
+	names   map[string]string      // where contents are on the host, by their SHA-256
+	sources func() []pieces.Source // what is known of the pieces of large files there
+	noCopy  atomic.Bool            // the host has said that it can't
+
+	mu   sync.Mutex
+	sent Sent
+}
+
+// An earlier version, whose files are on the host.
+type earlier struct {
+	folder string
+	files  []Held   // those that have the size that they were sent with
+	others []string // what else is in the folder
+}
+
+// before are the current version and the last one, as far as they are there.
+func (s *Site) before(ctx context.Context, x *Index) ([]earlier, error) {
+	var list []earlier
+	if x.Current != "" {
+		list = append(list, earlier{folder: x.Current})
+	}
+	if n := len(x.Versions); n > 0 && x.Versions[n-1].Folder != x.Current {
+		list = append(list, earlier{folder: x.Versions[n-1].Folder})
+	}
+	work, inside := errgroup.WithContext(ctx)
+	for i := range list {
+		e := &list[i]
+		var said *Contents
+		var there map[string]int64
+		both, within := errgroup.WithContext(inside)
+		both.Go(func() (err error) { said, err = s.Contents(within, e.folder); return err })
+		both.Go(func() (err error) { there, err = s.Store.List(within, path.Join(folderName, e.folder)); return err })
+		work.Go(func() error {
+			if err := both.Wait(); err != nil || said == nil {
+				return err
+			}
+			for _, h := range said.Files {
+				if size, ok := there[h.Name]; ok && size == h.Bytes {
+					e.files = append(e.files, h)
+					delete(there, h.Name)
+				}
+			}
+			e.others = slices.Sorted(maps.Keys(there))
+			return nil
+		})
+	}
+	return list, work.Wait()
+}
+
+func newLoad(s *Site, before []earlier) *load {
+	l := &load{store: s.Store, before: before, sketches: s.Sketches, report: progress.None, names: map[string]string{}}
+	for _, e := range before {
+		for _, h := range e.files {
+			l.names[h.SHA256] = path.Join(folderName, e.folder, h.Name)
+		}
+	}
+	l.sources = sync.OnceValue(l.known)
+	return l
+}
+
+// worthSplicing is the size from which on a file that changed is looked at for parts that didn't.
+const worthSplicing = 1 << 20
+
+// known are the large files on the host whose pieces are known.
+func (l *load) known() (list []pieces.Source) {
+	seen := map[string]bool{}
+	for _, e := range l.before {
+		for _, h := range e.files {
+			if h.Bytes < worthSplicing || seen[h.SHA256] {
+				continue
+			}
+			seen[h.SHA256] = true
+			if s := l.sketches.Find(h.SHA256); s != nil {
+				list = append(list, pieces.Source{Name: path.Join(folderName, e.folder, h.Name), Sketch: s})
+			}
+		}
+	}
+	return list
+}
+
+// bring has a file on the host: copied there, made from parts of others that are there, or sent.
+func (l *load) bring(ctx context.Context, f File) error {
+	if from, ok := l.names[f.SHA256]; ok && f.Bytes > 0 {
+		if done, err := l.copy(ctx, from, f); done || err != nil {
+			return err
+		}
+	}
+	if _, can := l.store.(Splicer); can && f.Bytes >= worthSplicing && l.sketches.Folder != "" {
+		return l.bringLarge(ctx, f)
+	}
+	return l.put(ctx, f)
+}
+
+func (l *load) put(ctx context.Context, f File) error {
+	err := l.store.Put(ctx, f, l.out)
+	if err == nil {
+		l.note(func(s *Sent) { s.Files++ })
+	}
+	return err
+}
+
+func (l *load) copy(ctx context.Context, from string, f File) (done bool, err error) {
+	if !l.noCopy.Load() {
+		err = l.store.Copy(ctx, from, f.Name)
+		if errors.Is(err, errors.ErrUnsupported) {
+			l.noCopy.Store(true)
+		}
+	}
+	switch {
+	case !l.noCopy.Load():
+		done = err == nil
+	case f.Bytes >= worthSplicing:
+		done, err = l.splice(ctx, f, []pieces.Range{{Bytes: f.Bytes, From: from}})
+	default:
+		err = nil
+	}
+	if done {
+		l.note(func(s *Sent) { s.Copied++ })
+	}
+	return done, err
+}
+
+// splice has the host make a file from parts; done is false where it can't.
+func (l *load) splice(ctx context.Context, f File, from []pieces.Range) (done bool, err error) {
+	by, ok := l.store.(Splicer)
+	if !ok {
+		return false, nil
+	}
+	var out atomic.Int64
+	err = by.Splice(ctx, f, from, func(n int64) { out.Add(n); l.out(n) })
+	if errors.Is(err, errors.ErrUnsupported) {
+		l.out(-out.Load())
+		return false, nil
+	}
+	if err == nil {
+		l.report.Advance(f.Bytes - out.Load())
+	}
+	return err == nil, err
+}
+
+// bringLarge sends what no file of the host has, and remembers which pieces the file consists of.
+func (l *load) bringLarge(ctx context.Context, f File) error {
+	var sketch pieces.Sketch
+	if from := l.sources(); len(from) > 0 {
+		var err error
+		if sketch, err = l.sketch(ctx, f); err != nil {
+			return err
+		}
+		if ranges := pieces.Plan(sketch, from); slices.ContainsFunc(ranges, func(r pieces.Range) bool { return r.From != "" }) {
+			done, err := l.splice(ctx, f, ranges)
+			if done {
+				l.note(func(s *Sent) { s.Files++ })
+			}
+			if done || err != nil {
+				return err
+			}
+		}
+	}
+	work, inside := errgroup.WithContext(ctx)
+	work.Go(func() error { return l.put(inside, f) })
+	if sketch == nil {
+		work.Go(func() error { _, err := l.sketch(inside, f); return err })
+	}
+	return work.Wait()
+}
+
+// sketch says which pieces a file consists of. It is kept for the next version; where it can't be, the next one travels whole.
+func (l *load) sketch(ctx context.Context, f File) (pieces.Sketch, error) {
+	if s := l.sketches.Find(f.SHA256); s != nil {
+		return s, nil
+	}
+	from, err := f.Open()
+	if err != nil {
+		return nil, err
+	}
+	defer from.Close()
+	s, err := pieces.Draw(progress.Reader(ctx, io.LimitReader(from, f.Bytes), progress.None))
+	if err == nil {
+		l.sketches.Keep(f.SHA256, s)
+	}
+	return s, err
+}
+
+func (l *load) out(n int64) {
+	l.note(func(s *Sent) { s.Bytes += n })
+	l.report.Advance(n)
+}
+
+func (l *load) note(change func(*Sent)) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	change(&l.sent)
+}
+
+// graft has the host copy the earlier version that has most of a version's files in one go, without what is other in this one, and
+// lists what should be there then. Where the host can't, or little would be gained, nothing happens.
+func (l *load) graft(ctx context.Context, p Parcel, to string) (map[string]int64, error) {
+	by, ok := l.store.(Grafter)
+	if !ok || len(l.before) == 0 {
+		return nil, nil
+	}
+	want := map[string]string{}
+	for _, f := range p.Files {
+		want[f.Name] = f.SHA256
+	}
+	same := func(e earlier) (n int) {
+		for _, h := range e.files {
+			if want[h.Name] == h.SHA256 {
+				n++
+			}
+		}
+		return n
+	}
+	best := slices.MaxFunc(l.before, func(a, b earlier) int { return cmp.Compare(same(a), same(b)) })
+	without, there := slices.Clone(best.others), map[string]int64{}
+	var bytes int64
+	for _, h := range best.files {
+		bytes += h.Bytes
+		if want[h.Name] == h.SHA256 {
+			there[h.Name] = h.Bytes
+		} else {
+			without = append(without, h.Name)
+		}
+	}
+	if n := len(there); n < leastGrafted || n < 2*len(without) || bytes > mostGrafted {
+		return nil, nil
+	}
+	err := by.Graft(ctx, path.Join(folderName, best.folder), to, without)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return nil, nil
+	}
+	return there, err
+}
+
+// What is copied in one go: from so many files on it is worth its two more requests, and up to so many bytes, since a host says nothing
+// until it is done.
+const (
+	leastGrafted = 8
+	mostGrafted  = 1 << 30
+)
