@@ -52,6 +52,12 @@ var clipBytes = regexp.MustCompile(`"clip":[1-9]\d*`)
 
 var roundLink = regexp.MustCompile(`http://\S+/r/\w+`)
 
+// firstRound is the id of the last round.
+func firstRound(t testing.TB, hv func(args ...string) ending) string {
+	t.Helper()
+	return decode[struct{ Rounds []struct{ ID string } }](t, hv("round", "list", "--json").must(t, 0)).Rounds[0].ID
+}
+
 // TestRound: a round is opened, played in a real browser by somebody who doesn't agree and by somebody who does, with a clip; the report is
 // right to the number, its page shows the session and plays the clip; the session is taken back, and the round closed.
 func TestRound(t *testing.T) {
@@ -85,6 +91,7 @@ func TestRound(t *testing.T) {
 			out,
 	)
 	hv("round", "report").must(t, 0, "0 testers agreed", "wait for testers")
+	forPrograms := link + "#" + firstRound(t, hv)
 
 	press := func(id string) chromedp.Action[chromedp.Void] { return chromedp.Click("#" + id) }
 	report := func() roundReport {
@@ -96,7 +103,7 @@ func TestRound(t *testing.T) {
 		eventually(t, words, func() (any, bool) { r = report(); return r, good(r) })
 		return r
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(link)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(forPrograms)); err != nil {
 		t.Fatal(err)
 	}
 	page, err := chromedp.Run(ctx, chromedp.Text("main"))
@@ -114,7 +121,7 @@ func TestRound(t *testing.T) {
 	if r := report(); r.Testers != 0 {
 		t.Errorf("somebody who did not agree was watched: %+v", r)
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("film"), press("allow")); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Reload(), press("film"), press("allow")); err != nil {
 		t.Fatal(err)
 	}
 	until("no level came", func(r roundReport) bool {
@@ -122,7 +129,7 @@ func TestRound(t *testing.T) {
 		return r.Testers == 1 && r.Started == 1 && len(r.Levels) > 0
 	})
 	if r := decode[roundReport](t, hv("round", "report", "--json").must(t, 0)); r.Testers != 0 || r.Simulated != 1 {
-		t.Errorf("a browser that a program drives counts as a tester: %+v", r)
+		t.Errorf("what the owner's link says is simulated counts as a tester: %+v", r)
 	}
 	if err := chromedp.Do(ctx,
 		chromedp.Evaluate[chromedp.Void](`document.querySelector("[name=q0][value='4']").click(); document.querySelector("[name=q1]").value `+
@@ -163,15 +170,18 @@ func TestRound(t *testing.T) {
 	watch(t, ctx, filepath.Join(project, "report.html"))
 
 	hv("round", "list").must(t, 0, "0.4.0", "open until", link, "0 (1 simulated)")
-	// Taken back in a later visit, when the round is over; a second session of the same tester goes, too.
+	// Taken back in a later visit, when the round is over. Who comes back meanwhile goes on in the same session.
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("allow")); err != nil {
 		t.Fatal(err)
 	}
-	until("the second session did not come", func(r roundReport) bool { return r.Testers == 2 })
-	eventually(t, "the browser does not know both sessions", func() (any, bool) {
-		known, err := chromedp.Run(ctx, chromedp.Evaluate[int](`Object.values(localStorage).flatMap((v) => JSON.parse(v)).length`))
-		return known, err == nil && known == 2
+	eventually(t, "the same tester did not come back", func() (any, bool) {
+		hv("round", "report", "--simulated", "--lines", "back.jsonl").must(t, 0)
+		back := snapshot(t, project)["/back.jsonl"]
+		return back, strings.Contains(back, `"reloaded"`)
 	})
+	if r := report(); r.Testers != 1 {
+		t.Errorf("a tester who came back is %d", r.Testers)
+	}
 	hv("round", "close").must(t, 0, "is closed")
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), press("back")); err != nil {
 		t.Fatal(err)
@@ -246,7 +256,8 @@ func TestRoundLoss(t *testing.T) {
 	control, _, kill := hosting(t, data, "--port", port)
 	hv, _ := letIn(t, control, "--data", data)
 	hv("send", "--to", "shed", "--only", "build").must(t, 0)
-	link := decode[struct{ Link string }](t, hv("round", "open", "--json").must(t, 0)).Link
+	opened := decode[struct{ ID, Link string }](t, hv("round", "open", "--json").must(t, 0))
+	link := opened.Link + "#" + opened.ID
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow")); err != nil {
 		t.Fatal(err)
 	}
@@ -264,4 +275,54 @@ func TestRoundLoss(t *testing.T) {
 		r := report()
 		return r, len(r.Levels) == 1 && r.Levels[0].Reached == 1 && r.Started == 1
 	})
+}
+
+// TestAnswersWait: answers that can't be sent wait in the browser, when the page is closed and when the round ends meanwhile; the page says
+// that they are kept only when they are. A tester who reloads the page goes on in the same session.
+func TestAnswersWait(t *testing.T) {
+	ctx, _ := browser(t, 1000, 900)
+	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
+	control, _, kill := hosting(t, data, "--port", port)
+	hv, project := letIn(t, control, "--data", data)
+	hv("send", "--to", "shed", "--only", "build").must(t, 0)
+	writeInto(t, project, game.Files{"q.toml": []byte("[[question]]\nask = \"What was odd?\"\nkind = \"text\"\n")})
+	link := decode[struct{ Link string }](t, hv("round", "open", "--questions", "q.toml", "--json").must(t, 0)).Link
+	report := func() roundReport { return decode[roundReport](t, hv("round", "report", "--json").must(t, 0)) }
+	said := func(words string) {
+		t.Helper()
+		eventually(t, "testers don't read "+words, func() (any, bool) {
+			text, err := chromedp.Run(ctx, chromedp.Text("main"))
+			return text, err == nil && strings.Contains(text, words)
+		})
+	}
+	for range 2 {
+		if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow")); err != nil {
+			t.Fatal(err)
+		}
+		said("The makers see how it goes")
+		eventually(t, "the game shows nothing", func() (any, bool) { r := report(); return r, r.First > 0 })
+	}
+	if r := report(); r.Testers != 1 {
+		t.Errorf("one tester who reloads is %d", r.Testers)
+	}
+	kill(os.Kill)
+	answer := strings.Repeat("\U0001F98B", 1000) // as long as the form takes
+	if err := chromedp.Do(ctx, chromedp.Evaluate[chromedp.Void](
+		`document.querySelector("[name=q0]").value = "`+answer+`"; document.querySelector("#form button").click()`)); err != nil {
+		t.Fatal(err)
+	}
+	said("Your answers wait in this browser")
+	if err := chromedp.Do(ctx, chromedp.Navigate("about:blank")); err != nil {
+		t.Fatal(err)
+	}
+	hosting(t, data, "--port", port)
+	hv("round", "close").must(t, 0)
+	if err := chromedp.Do(ctx, chromedp.Navigate(link)); err != nil {
+		t.Fatal(err)
+	}
+	said("This round is over")
+	said("Your answers are kept")
+	if r := report(); len(r.Answers) != 1 || len(r.Answers[0].Given) != 1 || r.Answers[0].Given[0] != answer || r.Testers != 1 {
+		t.Errorf("%.300v", r)
+	}
 }

@@ -59,7 +59,7 @@ func (a *console) runDemoRound(ctx context.Context, folder string, stay bool) (e
 	if err != nil || len(list) == 0 {
 		return errors.Join(errors.New("the round of the demo is not there"), err)
 	}
-	if err := a.demoPlayed(ctx, list[0].Link); err != nil {
+	if err := a.demoPlayed(ctx, testers.Link(&round.Opened{ID: list[0].ID, Link: list[0].Link})); err != nil {
 		return err
 	}
 	if err := walk(demo.RoundEnded()); err != nil {

@@ -20,8 +20,13 @@ const (
 
 // takeClip keeps one piece of a session's clip. A piece that came before is kept once.
 func (h *Host) takeClip(w http.ResponseWriter, r *http.Request) {
-	x := h.open(w, r)
-	if x == nil || !h.ours(w, r) || h.slow(w, pictures, r.PathValue("id")) {
+	x := h.taking(w, r)
+	if x == nil {
+		return
+	}
+	session := r.PathValue("id")
+	if h.limits.spent(pictures, session, h.options.Now()) {
+		h.tooOften(w)
 		return
 	}
 	n, err := strconv.Atoi(r.PathValue("n"))
@@ -29,14 +34,22 @@ func (h *Host) takeClip(w http.ResponseWriter, r *http.Request) {
 		h.refuse(w, http.StatusBadRequest, "this is no piece of a clip that is asked for")
 		return
 	}
-	if err := h.keepClip(r.Context(), x.id, r.PathValue("id"), n, r.Body); err != nil {
+	if err := h.keepClip(r.Context(), x.id, session, n, r.Body); err != nil {
 		h.fail(w, err)
 		return
 	}
+	h.limits.allow(pictures, session, h.options.Now())
 	answer(w, http.StatusOK, map[string]int{"kept": n})
 }
 
 func (h *Host) keepClip(ctx context.Context, of, session string, n int, body io.Reader) error {
+	err := h.roomForClip(ctx, h.data.queries, of, session, n, 0)
+	if errors.Is(err, errThere) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
 	return spool(h.files, func(f disk.File) error {
 		size, err := io.Copy(f, io.LimitReader(body, mostClipPiece+1))
 		if err != nil {
@@ -45,17 +58,24 @@ func (h *Host) keepClip(ctx context.Context, of, session string, n int, body io.
 		if size > mostClipPiece {
 			return &refusal{http.StatusRequestEntityTooLarge, "a piece of a clip has up to 2 MB"}
 		}
+		if err := h.roomForClip(ctx, h.data.queries, of, session, n, size); err != nil {
+			return err
+		}
+		// The file is there before it is noted, and nothing is held while it is written.
 		name := clipName(session, int64(n))
-		err = h.data.within(ctx, func(q queries) error {
-			return h.noteClip(ctx, q, of, session, n, size, name, f)
-		})
-		if errors.Is(err, errThere) {
+		if err := h.files.Put(ctx, name, f); err != nil {
+			return err
+		}
+		err = h.data.within(ctx, func(q queries) error { return h.noteClip(ctx, q, of, session, n, size, name) })
+		switch {
+		case errors.Is(err, errThere):
 			return nil
+		case err != nil:
+			h.files.Remove(context.WithoutCancel(ctx), name) // what isn't noted is nobody's
+			return err
 		}
-		if err == nil {
-			h.counts.clipBytes.Add(size)
-		}
-		return err
+		h.counts.clipBytes.Add(size)
+		return nil
 	})
 }
 
@@ -64,33 +84,34 @@ func clipName(session string, n int64) string { return fmt.Sprintf("clips/%s/%05
 
 var errThere = errors.New("it is there")
 
-// noteClip keeps a piece before it is noted, and holds the session meanwhile, so that taking it back takes back all.
-func (h *Host) noteClip(ctx context.Context, q queries, of, session string, n int, size int64, name string, f disk.File) error {
-	var id string
-	err := q.row(ctx, "UPDATE sessions SET last = last WHERE id = ? AND round = ? RETURNING id", session, of).Scan(&id)
-	if errors.Is(err, sql.ErrNoRows) {
-		return errNoSession
-	}
-	if err != nil {
-		return err
-	}
+// roomForClip says why a piece is not taken: there is no such session, it is there already (errThere), or the clip is long enough.
+func (h *Host) roomForClip(ctx context.Context, q queries, of, session string, n int, size int64) error {
 	var there, kept int64
-	if err := q.row(ctx, "SELECT COUNT(*) FROM clips WHERE session = ? AND n = ?", session, n).Scan(&there); err != nil {
+	err := q.row(ctx, `SELECT (SELECT COUNT(*) FROM clips WHERE session = sessions.id AND n = ?),
+		(SELECT COALESCE(SUM(bytes), 0) FROM clips WHERE session = sessions.id) FROM sessions WHERE id = ? AND round = ?`, n, session, of).
+		Scan(&there, &kept)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return errNoSession
+	case err != nil:
 		return err
-	}
-	if there > 0 {
+	case there > 0:
 		return errThere
-	}
-	if err := q.row(ctx, "SELECT COALESCE(SUM(bytes), 0) FROM clips WHERE session = ?", session).Scan(&kept); err != nil {
-		return err
-	}
-	if kept+size > mostClip {
+	case kept+size > mostClip:
 		return &refusal{http.StatusRequestEntityTooLarge, fmt.Sprintf("a clip has up to %d MB", mostClip>>20)}
 	}
-	if err := h.files.Put(ctx, name, f); err != nil {
+	return nil
+}
+
+// noteClip notes a piece that is kept, and holds the session meanwhile, so that taking it back takes back all.
+func (h *Host) noteClip(ctx context.Context, q queries, of, session string, n int, size int64, name string) error {
+	if _, err := q.exec(ctx, "UPDATE sessions SET last = last WHERE id = ? AND round = ?", session, of); err != nil {
 		return err
 	}
-	_, err = q.exec(ctx, "INSERT INTO clips (session, n, bytes, name) VALUES (?, ?, ?, ?)", session, n, size, name)
+	if err := h.roomForClip(ctx, q, of, session, n, size); err != nil {
+		return err
+	}
+	_, err := q.exec(ctx, "INSERT INTO clips (session, n, bytes, name) VALUES (?, ?, ?, ?)", session, n, size, name)
 	return err
 }
 

@@ -17,89 +17,6 @@ import (
 	"havvel/internal/fault"
 )
 
-// schema is what the database holds, in words that both databases take. Times are seconds since 1970, UTC.
-var schema = []string{
-	`CREATE TABLE IF NOT EXISTS host (format BIGINT NOT NULL)`, `
-CREATE TABLE IF NOT EXISTS tokens (
-	name    TEXT PRIMARY KEY,
-	hash    TEXT NOT NULL UNIQUE, -- SHA-256 of the token, which is long and random
-	made    BIGINT NOT NULL,
-	revoked BIGINT NOT NULL DEFAULT 0
-)`, `
-CREATE TABLE IF NOT EXISTS builds (
-	id        TEXT PRIMARY KEY,
-	owner     TEXT NOT NULL,
-	game      TEXT NOT NULL,
-	title     TEXT NOT NULL,
-	version   TEXT NOT NULL,
-	sha256    TEXT NOT NULL, -- of the archive
-	bytes     BIGINT NOT NULL,
-	state     TEXT NOT NULL,
-	problems  TEXT NOT NULL DEFAULT '[]',
-	secret    TEXT NOT NULL UNIQUE, -- in the address under which it is served
-	isolated  BIGINT NOT NULL DEFAULT 0,
-	made      BIGINT NOT NULL
-)`,
-	`CREATE INDEX IF NOT EXISTS builds_of ON builds (owner, game, made)`, `
-CREATE TABLE IF NOT EXISTS pieces ( -- of archives on their way
-	build TEXT NOT NULL,
-	start BIGINT NOT NULL, -- the first byte
-	bytes BIGINT NOT NULL,
-	name  TEXT NOT NULL,   -- among the files
-	PRIMARY KEY (build, start)
-)`, `
-CREATE TABLE IF NOT EXISTS files (
-	build  TEXT NOT NULL,
-	path   TEXT NOT NULL,
-	sha256 TEXT NOT NULL,
-	bytes  BIGINT NOT NULL,
-	PRIMARY KEY (build, path)
-)`,
-	`CREATE INDEX IF NOT EXISTS files_of ON files (sha256)`, `
-CREATE TABLE IF NOT EXISTS rounds (
-	id        TEXT PRIMARY KEY,
-	owner     TEXT NOT NULL,
-	build     TEXT NOT NULL,
-	secret    TEXT NOT NULL UNIQUE, -- in its link
-	play      TEXT NOT NULL UNIQUE, -- in its game's address, which only those see who may play
-	made      BIGINT NOT NULL,
-	until     BIGINT NOT NULL,           -- the end
-	forget    BIGINT NOT NULL,           -- when all that came back is deleted
-	most      BIGINT NOT NULL DEFAULT 0, -- testers; 0 for any number
-	password  TEXT NOT NULL DEFAULT '',  -- bcrypt
-	opens     BIGINT NOT NULL DEFAULT 0, -- how often its page was opened, by whomever
-	record    BIGINT NOT NULL DEFAULT 0, -- testers are asked for a clip
-	closed    BIGINT NOT NULL DEFAULT 0,
-	questions TEXT NOT NULL DEFAULT '[]',
-	controls  TEXT NOT NULL DEFAULT '[]'
-)`, `
-CREATE TABLE IF NOT EXISTS sessions (
-	id        TEXT PRIMARY KEY,
-	round     TEXT NOT NULL,
-	made      BIGINT NOT NULL,
-	device    TEXT NOT NULL,
-	simulated BIGINT NOT NULL DEFAULT 0,
-	last      BIGINT NOT NULL DEFAULT 0 -- the number of its last event
-)`,
-	`CREATE INDEX IF NOT EXISTS sessions_of ON sessions (round, made)`, `
-CREATE TABLE IF NOT EXISTS batches (
-	session TEXT NOT NULL,
-	first   BIGINT NOT NULL, -- the number of its first event
-	lines   TEXT NOT NULL,   -- as they are exported
-	PRIMARY KEY (session, first)
-)`, `
-CREATE TABLE IF NOT EXISTS clips (
-	session TEXT NOT NULL,
-	n       BIGINT NOT NULL, -- pieces are joined in the order of their numbers
-	bytes   BIGINT NOT NULL,
-	name    TEXT NOT NULL,   -- among the files
-	PRIMARY KEY (session, n)
-)`,
-}
-
-// format is the version of the schema. One that changes it takes earlier data along.
-const format = 1
-
 // A database keeps what is not a file: in a file of its own, or on a PostgreSQL server that several hosts share. Queries are written
 // with ? for their values.
 type database struct {
@@ -138,34 +55,6 @@ func shared(at string) bool {
 	return strings.HasPrefix(at, "postgres://") || strings.HasPrefix(at, "postgresql://")
 }
 
-// prepare makes the tables that are not there. Two hosts that do so at once wait for each other.
-func (d *database) prepare() error {
-	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
-	defer cancel()
-	return d.within(ctx, func(q queries) error {
-		if d.numbered {
-			if _, err := q.exec(ctx, "SELECT pg_advisory_xact_lock(7440)"); err != nil {
-				return err
-			}
-		}
-		for _, s := range schema {
-			if _, err := q.exec(ctx, s); err != nil {
-				return err
-			}
-		}
-		var found int
-		err := q.row(ctx, "SELECT COALESCE(MAX(format), 0) FROM host").Scan(&found)
-		switch {
-		case err != nil || found == format:
-			return err
-		case found > format:
-			return fmt.Errorf("they were written by a later havvel (format %d; this one knows %d)", found, format)
-		}
-		_, err = q.exec(ctx, "INSERT INTO host (format) VALUES (?)", format)
-		return err
-	})
-}
-
 func (d *database) close() error { return d.db.Close() }
 
 func (d *database) ping(ctx context.Context) error { return d.db.PingContext(ctx) }
@@ -201,8 +90,21 @@ func (d *database) scrub(ctx context.Context) error {
 	if d.numbered {
 		return nil // the server does it in its own time
 	}
-	_, err := d.exec(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
-	return err
+	c, err := d.db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	// Nobody is waited for: who reads or writes just now goes first, and the next time takes it along.
+	_, err = c.ExecContext(ctx, "PRAGMA busy_timeout(0)")
+	if err == nil {
+		_, err = c.ExecContext(ctx, "PRAGMA wal_checkpoint(TRUNCATE)")
+	}
+	if err != nil {
+		_, err = c.ExecContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)")
+	}
+	_, restored := c.ExecContext(context.WithoutCancel(ctx), "PRAGMA busy_timeout(10000)")
+	return errors.Join(err, restored)
 }
 
 // queries asks a database, or a transaction.

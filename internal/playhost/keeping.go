@@ -25,7 +25,7 @@ func (h *Host) forget(ctx context.Context, which string, values ...any) (gone in
 			if _, err := q.exec(ctx, "DELETE FROM batches WHERE session = ?", id); err != nil {
 				return err
 			}
-			if _, err := q.exec(ctx, "DELETE FROM sessions WHERE id = ?", id); err != nil {
+			if err := leave(ctx, q, id); err != nil {
 				return err
 			}
 		}
@@ -38,13 +38,29 @@ func (h *Host) forget(ctx context.Context, which string, values ...any) (gone in
 	return gone, h.data.scrub(ctx)
 }
 
+// leave takes a session out of its round, which has room for another tester then.
+func leave(ctx context.Context, q queries, session string) error {
+	var of string
+	var simulated bool
+	if err := q.row(ctx, "DELETE FROM sessions WHERE id = ? RETURNING round, simulated", session).Scan(&of, &simulated); err != nil {
+		return err
+	}
+	column := "testers"
+	if simulated {
+		column = "simulated"
+	}
+	_, err := q.exec(ctx, "UPDATE rounds SET "+column+" = "+column+" - 1 WHERE id = ? AND "+column+" > 0", of)
+	return err
+}
+
 // forgetRound deletes all that came back of a round, and closes it.
 func (h *Host) forgetRound(w http.ResponseWriter, r *http.Request) {
 	x := h.ownRound(w, r)
 	if x == nil {
 		return
 	}
-	_, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1, forget = ? WHERE id = ?", seconds(h.options.Now()), x.id)
+	_, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1, forget = ?, ended = ? WHERE id = ?",
+		seconds(h.options.Now()), seconds(h.options.Now()), x.id)
 	gone := 0
 	if err == nil {
 		gone, err = h.forget(r.Context(), "round = ?", x.id)
@@ -63,6 +79,8 @@ const abandoned = 7 * 24 * time.Hour
 func (h *Host) sweep(ctx context.Context) error {
 	now := h.options.Now()
 	_, err := h.forget(ctx, "round IN (SELECT id FROM rounds WHERE forget < ?)", seconds(now))
+	_, tidied := h.data.exec(ctx, "DELETE FROM guesses WHERE since < ?", seconds(now.Add(-time.Hour)))
+	err = errors.Join(err, tidied)
 	old, asked := texts(h.data.query(ctx, "SELECT id FROM builds WHERE state = ? AND made < ?", Arriving, seconds(now.Add(-abandoned))))
 	err = errors.Join(err, asked)
 	for _, id := range old {

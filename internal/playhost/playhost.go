@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"strings"
 	"sync"
@@ -25,35 +26,37 @@ import (
 
 // Options say where a host keeps its data, and how it is reached.
 type Options struct {
-	Data        string        // folder for its data, made when absent, or postgres://…, which several hosts share
-	Files       string        // folder for its files, or s3://HOST/BUCKET; default: that of Data
-	FilesKey    string        // ID:SECRET, which lets into the bucket
-	Control     string        // TCP address of the interface for owners, such as "127.0.0.1:7440"; port 0 takes a free one
-	Games       string        // TCP address on which games are served; another origin than Control
-	ControlURL  string        // how Control is reached from outside, such as "https://shed.example"; default: made of Control
-	GamesURL    string        // likewise
-	Certificate string        // file with the certificate chain (PEM), where the host speaks TLS itself
-	Key         string        // file with its key
-	Quota       int64         // bytes that one owner may keep; 0 for any
-	Keep        time.Duration // the longest that is kept what came back of a round, after its end; default: 90 days
+	Data        string         // folder for its data, made when absent, or postgres://…, which several hosts share
+	Files       string         // folder for its files, or s3://HOST/BUCKET; default: that of Data
+	FilesKey    string         // ID:SECRET, which lets into the bucket
+	Control     string         // TCP address of the interface for owners, such as "127.0.0.1:7440"; port 0 takes a free one
+	Games       string         // TCP address on which games are served; another origin than Control
+	ControlURL  string         // how Control is reached from outside, such as "https://shed.example"; default: made of Control
+	GamesURL    string         // likewise
+	Certificate string         // file with the certificate chain (PEM), where the host speaks TLS itself
+	Key         string         // file with its key
+	Proxies     []netip.Prefix // of proxies before it, whose word on a visitor's address is believed
+	Quota       int64          // bytes that one owner may keep; 0 for any
+	Keep        time.Duration  // the longest that is kept what came back of a round, after its end; default: 90 days
 	Log         *slog.Logger
 	Now         func() time.Time
 }
 
 // A Host is a running host. It is safe for concurrent use.
 type Host struct {
-	options  Options
-	data     *database
-	files    files.Store
-	contents *contents
-	work     sync.WaitGroup
-	servers  []*http.Server
-	builds   buildCache
-	held     filecache.Cache // small files, by their *servedFile
-	taking   locks           // uploads that a request writes to
-	limits   limits
-	counts   counts
-	ended    context.CancelFunc
+	options   Options
+	data      *database
+	files     files.Store
+	contents  *contents
+	work      sync.WaitGroup
+	servers   []*http.Server
+	builds    buildCache
+	held      filecache.Cache // small files, by their *servedFile
+	writes    locks           // uploads that a request writes to
+	comparing chan struct{}   // passwords that are compared now
+	limits    limits
+	counts    counts
+	ended     context.CancelFunc
 }
 
 // Open opens the data of a host without serving it, for commands on the host's machine. Close closes it.
@@ -88,7 +91,7 @@ func Open(o Options) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Host{options: o, data: data, files: store, contents: &contents{store}}, nil
+	return &Host{options: o, data: data, files: store, contents: &contents{store}, comparing: make(chan struct{}, 2)}, nil
 }
 
 // Close closes the data.
@@ -193,6 +196,7 @@ func (h *Host) controlRoutes() http.Handler {
 	mux.HandleFunc("POST /api/rounds/{id}/close", h.owned(h.closeRound))
 	mux.HandleFunc("GET /api/rounds/{id}/events", h.owned(h.exportRound))
 	mux.HandleFunc("POST /api/rounds/{id}/forget", h.owned(h.forgetRound))
+	mux.HandleFunc("GET /api/rounds/{id}/invitations", h.owned(h.listInvitations))
 	mux.HandleFunc("GET /api/rounds/{id}/clips/{session}", h.owned(h.showClip))
 	mux.HandleFunc("GET /healthz", h.health)
 	mux.HandleFunc("GET /metrics", h.owned(h.metrics))

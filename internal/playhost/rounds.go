@@ -17,20 +17,21 @@ import (
 // A playRound is a round as the host keeps it.
 type playRound struct {
 	id, owner, build, secret, play, password string
-	made, until, forget                      time.Time
+	made, until, forget, ended               time.Time
 	most                                     int
-	closed, record                           bool
+	testers                                  int
+	closed, record, invited                  bool
 	questions                                []round.Question
 	controls                                 []round.Control
 }
 
 var errNoRound = errors.New("there is no such round")
 
-const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls"
+const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls, ended, testers, invited"
 
 func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 	var r playRound
-	var made, until, forget int64
+	var made, until, forget, ended int64
 	var questions, controls string
 	err := row.Scan(
 		&r.id,
@@ -47,6 +48,9 @@ func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 		&r.record,
 		&questions,
 		&controls,
+		&ended,
+		&r.testers,
+		&r.invited,
 	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNoRound
@@ -55,6 +59,7 @@ func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 		err = errors.Join(json.Unmarshal([]byte(questions), &r.questions), json.Unmarshal([]byte(controls), &r.controls))
 	}
 	r.made, r.until, r.forget = time.Unix(made, 0).UTC(), time.Unix(until, 0).UTC(), time.Unix(forget, 0).UTC()
+	r.ended = time.Unix(ended, 0).UTC()
 	return &r, err
 }
 
@@ -102,6 +107,9 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 	case len(in.Password) > 72:
 		return &refusal{http.StatusUnprocessableEntity, "a password has up to 72 bytes"}
 	}
+	if err := invitable(in.Invited); err != nil {
+		return err
+	}
 	for _, q := range in.Questions {
 		if err := q.Verify(); err != nil {
 			return &refusal{http.StatusUnprocessableEntity, err.Error()}
@@ -136,10 +144,8 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 	}
 	id, secret, now := newID(), newID(), h.options.Now()
 	until := now.Add(time.Duration(in.Seconds) * time.Second)
-	_, err = h.data.exec(
-		ctx,
-		"INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, controls) VALUES (?, "+
-			"?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+	out := &round.Opened{ID: id, Link: h.options.ControlURL + "/r/" + secret, Until: until.UTC(), Kept: until.Add(keep).UTC()}
+	values := []any{
 		id,
 		owner,
 		in.Build,
@@ -153,17 +159,23 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 		flag(in.Record),
 		string(questions),
 		string(controls),
-	)
-	return &round.Opened{ID: id, Link: h.options.ControlURL + "/r/" + secret, Until: until.UTC(), Kept: until.Add(keep).UTC()}, err
+		flag(len(in.Invited) > 0),
+	}
+	return out, h.data.within(ctx, func(q queries) error {
+		_, err := q.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, "+
+			"controls, invited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
+		if err == nil {
+			out.Invitations, err = h.invite(ctx, q, id, out.Link, in.Invited)
+		}
+		return err
+	})
 }
 
 func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 	rows, err := h.data.query(
 		r.Context(),
 		`SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, `+
-			`rounds.opens, rounds.questions,
-		(SELECT COUNT(*) FROM sessions WHERE sessions.round = rounds.id AND simulated = 0), (SELECT COUNT(*) FROM sessions WHERE `+
-			`sessions.round = rounds.id AND simulated = 1) FROM rounds JOIN builds ON builds.id = rounds.build
+			`rounds.opens, rounds.questions, rounds.testers, rounds.simulated FROM rounds JOIN builds ON builds.id = rounds.build
 		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.id`,
 		ownerOf(r),
 		r.URL.Query().Get("game"),
@@ -222,7 +234,8 @@ func (h *Host) closeRound(w http.ResponseWriter, r *http.Request) {
 	if x == nil {
 		return
 	}
-	if _, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1 WHERE id = ?", x.id); err != nil {
+	if _, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1, ended = ? WHERE id = ? AND closed = 0",
+		seconds(h.options.Now()), x.id); err != nil {
 		h.fail(w, err)
 		return
 	}
@@ -232,17 +245,4 @@ func (h *Host) closeRound(w http.ResponseWriter, r *http.Request) {
 // roundBySecret is the round of a link.
 func (h *Host) roundBySecret(ctx context.Context, secret string) (*playRound, error) {
 	return scanRound(h.data.row(ctx, "SELECT "+roundColumns+" FROM rounds WHERE secret = ?", secret))
-}
-
-// full says why nobody more can take part; "" when somebody can.
-func (h *Host) full(ctx context.Context, x *playRound) (string, error) {
-	if x.most == 0 {
-		return "", nil
-	}
-	var n int
-	err := h.data.row(ctx, "SELECT COUNT(*) FROM sessions WHERE round = ? AND simulated = 0", x.id).Scan(&n)
-	if err == nil && n >= x.most {
-		return fmt.Sprintf("this round has its %d testers", x.most), nil
-	}
-	return "", err
 }

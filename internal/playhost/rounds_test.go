@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -87,9 +88,8 @@ func TestEvents(t *testing.T) {
 	for body, want := range map[string]int{
 		`{"events": [{"n": 0, "kind": "event"}]}`: 400, `{"events": [{"n": 4, "at": -1, "kind": "event"}]}`: 400,
 		`{"events": [{"n": 4, "kind": "secret"}]}`: 400, `{"events": [{"n": 99999, "kind": "event"}]}`: 400,
-		`{"events": [{"n": 4, "kind": "event", "data": "` + strings.Repeat("x", mostData) + `"}]}`: 400, `{"events": [` +
-			strings.Repeat(`{"n":5,"kind":"left"},`, 200) + `{"n":5,"kind":"left"}]}`: 400,
-		`{"events": "` + strings.Repeat("x", mostAsked) + `"}`: 400, `no JSON`: 400,
+		`{"events": [` + strings.Repeat(`{"n":5,"kind":"left"},`, 200) + `{"n":5,"kind":"left"}]}`: 400,
+		`{"events": "` + strings.Repeat("x", mostAsked) + `"}`:                                     413, `no JSON`: 400,
 	} {
 		if s := send(body); s != want {
 			t.Errorf("%.60s: %d", body, s)
@@ -179,7 +179,9 @@ func TestRoundEnds(t *testing.T) {
 
 // TestRoundPassword: without the password there is no page, no session and no event; guessing comes to an end.
 func TestRoundPassword(t *testing.T) {
-	h, token := host(t, nil)
+	var clock atomic.Int64
+	began := time.Now().Truncate(time.Minute)
+	h, token := host(t, func(o *Options) { o.Now = func() time.Time { return began.Add(time.Duration(clock.Load())) } })
 	o := opened(t, h, token, round.Opening{Password: "seven lamps"})
 	if _, page := ask(t, "GET", o.Link, "", nil); !strings.Contains(page, "has a password") || strings.Contains(page, "const game") {
 		t.Errorf("the page is open:\n%s", page)
@@ -215,12 +217,21 @@ func TestRoundPassword(t *testing.T) {
 	if _, page := ask(t, "GET", second.Link, "", nil, "Cookie", pass); strings.Contains(page, "const game") {
 		t.Error("a pass opens another round")
 	}
+	for i := range 30 { // a class behind one address
+		if s := guess("seven lamps").StatusCode; s != 303 {
+			t.Fatalf("the right one, for the %dth: %d", i+1, s)
+		}
+	}
 	last := 0
-	for range guesses.burst + 2 {
+	for range wrongOfOne + 2 {
 		last = guess("eight lamps").StatusCode
 	}
 	if last != 429 || guess("seven lamps").StatusCode != 429 {
 		t.Errorf("guessing goes on: %d", last)
+	}
+	clock.Store(int64(time.Minute))
+	if s := guess("seven lamps").StatusCode; s != 303 {
+		t.Errorf("the right one, a minute later: %d", s)
 	}
 }
 

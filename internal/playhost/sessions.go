@@ -1,30 +1,21 @@
 package playhost
 
 import (
-	"bufio"
-	"bytes"
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"crypto/subtle"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
-	"slices"
+	"strings"
 	"time"
 
 	"havvel/internal/round"
 )
-
-// What one round, and one session, may send.
-const (
-	mostSessions = 10_000
-	mostEvents   = 20_000
-	mostBatch    = 200
-	mostData     = 4 << 10 // bytes of one event
-	mostAsked    = 256 << 10
-)
-
-// kinds are those of events that a page sends.
-var kinds = []string{"event", "shown", "frames", "error", "answer", "paused", "resumed", "clip", "left"}
 
 // ours refuses requests that another page made a browser send (the Fetch Metadata headers, and Origin where there are none).
 func (h *Host) ours(w http.ResponseWriter, r *http.Request) bool {
@@ -36,117 +27,154 @@ func (h *Host) ours(w http.ResponseWriter, r *http.Request) bool {
 	return true
 }
 
-// beginSession takes note of a tester who agreed to share.
+// An admission is what a page says of a tester who agreed to share.
+type admission struct {
+	Device     round.Device
+	Invitation string
+	Simulated  string // the round's id, which its owner alone knows, where nobody plays
+}
+
+// A begun session is what a page goes on with.
+type begun struct {
+	Session string `json:"session"`
+	Last    int    `json:"last"`     // the number of its last event
+	LastOwn int    `json:"last_own"` // likewise, of the page's own
+	Age     int64  `json:"age"`      // seconds since it was begun
+	Again   bool   `json:"again"`    // the tester has come back
+}
+
+// beginSession takes note of a tester who agreed to share. One who comes back goes on in the same session.
 func (h *Host) beginSession(w http.ResponseWriter, r *http.Request) {
 	x := h.open(w, r)
 	if x == nil || !h.ours(w, r) || h.slow(w, entrants, x.id) {
 		return
 	}
-	var in struct {
-		Device    round.Device
-		Simulated bool
-	}
+	var in admission
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<10)).Decode(&in); err != nil {
 		h.refuse(w, http.StatusBadRequest, "this is no session")
 		return
 	}
+	tester := x.tester(r)
+	if tester == "" {
+		tester = newID()
+	}
+	out, err := h.enter(r.Context(), x, tester, &in)
+	if err != nil {
+		h.fail(w, err)
+		return
+	}
+	h.bake(w, x, testerCookie, tester+"."+x.sign(tester))
+	answer(w, http.StatusCreated, out)
+}
+
+// enter finds the session of a tester, or begins one. Whether there is room is decided in the change that counts the tester, so that
+// several hosts agree.
+func (h *Host) enter(ctx context.Context, x *playRound, tester string, in *admission) (*begun, error) {
 	device, err := json.Marshal(in.Device)
 	if err != nil {
-		h.refuse(w, http.StatusBadRequest, "this is no session")
-		return
+		return nil, err
 	}
-	words, err := h.full(r.Context(), x)
-	if err == nil && words != "" {
-		h.refuse(w, http.StatusConflict, words)
-		return
-	}
-	id := newID()
-	if err == nil {
-		_, err = h.data.exec(
-			r.Context(),
-			"INSERT INTO sessions (id, round, made, device, simulated) VALUES (?, ?, ?, ?, ?)",
-			id,
-			x.id,
-			seconds(h.options.Now()),
-			string(device),
-			flag(in.Simulated),
-		)
-	}
-	if err != nil {
-		h.fail(w, err)
-		return
-	}
-	answer(w, http.StatusCreated, map[string]string{"session": id})
+	simulated := subtle.ConstantTimeCompare([]byte(in.Simulated), []byte(x.id)) == 1
+	out := &begun{Session: newID()}
+	err = h.data.within(ctx, func(q queries) error {
+		if x.invited && !simulated {
+			if _, err := invitedAs(ctx, q, x, in.Invitation); err != nil {
+				return err
+			}
+			tester = in.Invitation
+		}
+		count := "UPDATE rounds SET testers = testers + 1 WHERE id = ? AND (most = 0 OR testers < most)"
+		if simulated {
+			count = "UPDATE rounds SET simulated = simulated + 1 WHERE id = ?"
+		}
+		// The round's row is held from here on, so that two visits of one tester don't begin two sessions.
+		if _, err := q.exec(ctx, "UPDATE rounds SET testers = testers WHERE id = ?", x.id); err != nil {
+			return err
+		}
+		var made int64
+		err := q.row(ctx, "SELECT id, made, last, last_own FROM sessions WHERE round = ? AND tester = ?", x.id, tester).
+			Scan(&out.Session, &made, &out.Last, &out.LastOwn)
+		if err == nil {
+			out.Age, out.Again = max(0, seconds(h.options.Now())-made), true
+			return nil
+		}
+		if !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		counted, err := q.exec(ctx, count, x.id)
+		if err := one(counted, err, x.full()); err != nil {
+			return err
+		}
+		_, err = q.exec(ctx, "INSERT INTO sessions (id, round, made, device, simulated, tester) VALUES (?, ?, ?, ?, ?, ?)",
+			out.Session, x.id, seconds(h.options.Now()), string(device), flag(simulated), tester)
+		return err
+	})
+	return out, err
 }
 
-// An event, as a page sends it.
-type event struct {
-	N    int             `json:"n"`
-	At   int64           `json:"at"`
-	Kind string          `json:"kind"`
-	Data json.RawMessage `json:"data"`
-}
+// testerCookie tells one browser from another, and one visit from the next, in this round alone.
+const testerCookie = "tester"
 
-// takeEvents keeps a batch, whose events are in the order of their numbers. An event that came before is kept once.
-func (h *Host) takeEvents(w http.ResponseWriter, r *http.Request) {
-	x := h.open(w, r)
-	if x == nil || !h.ours(w, r) || h.slow(w, batches, r.PathValue("id")) {
-		return
-	}
-	var in struct{ Events []event }
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, mostAsked)).Decode(&in); err != nil || len(in.Events) > mostBatch {
-		h.refuse(w, http.StatusBadRequest, "these are no events")
-		return
-	}
-	for i, e := range in.Events {
-		if e.N < 1 || e.N > mostEvents || e.At < 0 || len(e.Data) > mostData || !slices.Contains(kinds, e.Kind) ||
-			i > 0 && e.N <= in.Events[i-1].N {
-			h.refuse(w, http.StatusBadRequest, "an event is not one that is taken")
-			return
+// tester is the one whose browser asks; "" for one who is new.
+func (x *playRound) tester(r *http.Request) string {
+	for _, c := range r.CookiesNamed(testerCookie) { // other pages of the domain may have set one, too
+		if tester, mark, ok := strings.Cut(c.Value, "."); ok && hmac.Equal([]byte(mark), []byte(x.sign(tester))) {
+			return tester
 		}
 	}
-	kept, err := h.keepEvents(r.Context(), x.id, r.PathValue("id"), in.Events)
-	if err != nil {
-		h.fail(w, err)
-		return
+	return ""
+}
+
+// sign marks words as this round's. Its id is known to its owner alone.
+func (x *playRound) sign(words string) string {
+	m := hmac.New(sha256.New, []byte(x.id))
+	m.Write([]byte(words))
+	return hex.EncodeToString(m.Sum(nil))
+}
+
+// bake sets a cookie for the round's page, until its answers are taken no more.
+func (h *Host) bake(w http.ResponseWriter, x *playRound, name, value string) {
+	http.SetCookie(w, &http.Cookie{
+		Name: name, Value: value, Path: "/r/" + x.secret, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: h.options.secure(),
+		Expires: x.until.Add(late),
+	})
+}
+
+// full says that a round has all its testers.
+func (x *playRound) full() error {
+	return &refusal{http.StatusConflict, fmt.Sprintf("this round has its %d testers", x.most)}
+}
+
+// late is how long after its end a round takes what was on its way.
+const late = time.Hour
+
+// takes reports whether a round takes what its testers send. What they did before its end may arrive after it.
+func (h *Host) takes(x *playRound) bool {
+	now, end := h.options.Now(), x.until
+	if x.closed && x.ended.Before(end) {
+		end = x.ended
 	}
-	h.counts.events.Add(int64(kept))
-	answer(w, http.StatusOK, map[string]int{"kept": len(in.Events)})
+	return now.Before(end.Add(late)) && now.Before(x.forget)
+}
+
+// taking is the round of a request that brings something; it answers itself when that is not taken.
+func (h *Host) taking(w http.ResponseWriter, r *http.Request) *playRound {
+	x, err := h.roundBySecret(r.Context(), r.PathValue("secret"))
+	switch {
+	case errors.Is(err, errNoRound):
+		h.refuse(w, http.StatusNotFound, "there is no such round")
+	case err != nil:
+		h.fail(w, err)
+	case !h.takes(x):
+		h.refuse(w, http.StatusGone, "this round ended too long ago")
+	case !h.ours(w, r): // it has answered
+	default:
+		return x
+	}
+	return nil
 }
 
 var errNoSession = &refusal{http.StatusNotFound, "there is no such session in this round"}
-
-// keepEvents keeps those of a batch that are new, as the lines that are exported, and tells how many.
-func (h *Host) keepEvents(ctx context.Context, of, session string, batch []event) (kept int, err error) {
-	err = h.data.within(ctx, func(q queries) error {
-		var last int
-		// An update holds the session until the end, so that two batches of it wait for each other.
-		err := q.row(ctx, "UPDATE sessions SET last = last WHERE id = ? AND round = ? RETURNING last", session, of).Scan(&last)
-		if errors.Is(err, sql.ErrNoRows) {
-			return errNoSession
-		}
-		if err != nil {
-			return err
-		}
-		batch = slices.DeleteFunc(batch, func(e event) bool { return e.N <= last })
-		if kept = len(batch); kept == 0 {
-			return nil
-		}
-		var text bytes.Buffer
-		lines := json.NewEncoder(&text)
-		for _, e := range batch {
-			if err := lines.Encode(round.Line{Session: session, N: e.N, At: e.At, Kind: e.Kind, Data: e.Data}); err != nil {
-				return err
-			}
-		}
-		if _, err := q.exec(ctx, "INSERT INTO batches (session, first, lines) VALUES (?, ?, ?)", session, batch[0].N, text.String()); err != nil {
-			return err
-		}
-		_, err = q.exec(ctx, "UPDATE sessions SET last = ? WHERE id = ?", batch[kept-1].N, session)
-		return err
-	})
-	return kept, err
-}
 
 // forgetSession takes a session back, with all that came of it, also when its round is over.
 func (h *Host) forgetSession(w http.ResponseWriter, r *http.Request) {
@@ -167,55 +195,4 @@ func (h *Host) forgetSession(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
-}
-
-// exportRound writes all that came back of a round as JSON Lines, session by session, in the order in which it happened.
-func (h *Host) exportRound(w http.ResponseWriter, r *http.Request) {
-	x := h.ownRound(w, r)
-	if x == nil {
-		return
-	}
-	rows, err := h.data.query(r.Context(), `SELECT sessions.id, sessions.made, sessions.device, sessions.simulated,
-		(SELECT COALESCE(SUM(clips.bytes), 0) FROM clips WHERE clips.session = sessions.id), batches.lines
-		FROM sessions LEFT JOIN batches ON batches.session = sessions.id WHERE sessions.round = ? ORDER BY sessions.made, sessions.id, `+
-		`batches.first`, x.id)
-	if err != nil {
-		h.fail(w, err)
-		return
-	}
-	defer rows.Close()
-	w.Header().Set("Content-Type", "application/jsonl")
-	w.Header().Set("Cache-Control", "no-store")
-	out := bufio.NewWriterSize(w, 64<<10)
-	if err := export(out, rows); err != nil {
-		h.options.Log.Error("exporting a round", "round", x.id, "error", err)
-		panic(http.ErrAbortHandler) // so that what is cut does not look whole
-	}
-	out.Flush() // an error here is an owner who left
-}
-
-func export(out *bufio.Writer, rows *sql.Rows) error {
-	heads := json.NewEncoder(out)
-	last := ""
-	for rows.Next() {
-		s := round.Line{Format: round.Format}
-		var made int64
-		var device string
-		var lines sql.RawBytes
-		if err := rows.Scan(&s.Session, &made, &device, &s.Simulated, &s.Clip, &lines); err != nil {
-			return err
-		}
-		if s.Session != last {
-			last = s.Session
-			opened := time.Unix(made, 0).UTC()
-			s.Opened, s.Device = &opened, json.RawMessage(device)
-			if err := heads.Encode(s); err != nil {
-				return err
-			}
-		}
-		if _, err := out.Write(lines); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
 }

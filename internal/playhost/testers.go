@@ -1,17 +1,12 @@
 package playhost
 
 import (
-	"crypto/hmac"
 	"crypto/rand"
-	"crypto/sha256"
 	"embed"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"html/template"
 	"net/http"
-
-	"golang.org/x/crypto/bcrypt"
 
 	"havvel/internal/hosting"
 	"havvel/internal/round"
@@ -31,6 +26,9 @@ type visit struct {
 	Questions          []round.Question
 	Controls           []round.Control
 	Ends, Kept         string
+	Again              bool // the tester was here before
+	Invited            bool
+	MostWords          int // of an answer
 	Record             bool
 	Isolated           bool
 }
@@ -68,11 +66,12 @@ func (h *Host) testerPage(w http.ResponseWriter, r *http.Request) {
 	case !h.knows(r, x):
 		v.Locked = true
 	default:
-		if v.Words, err = h.full(r.Context(), x); err != nil {
+		v.Again = x.tester(r) != ""
+		if v.Words, err = h.unwelcome(r, x); err != nil {
 			h.fail(w, err)
 			return
 		}
-		v.Questions, v.Controls, v.Record = x.questions, x.controls, x.record
+		v.Questions, v.Controls, v.Record, v.Invited, v.MostWords = x.questions, x.controls, x.record, x.invited, mostWords
 		v.Ends, v.Kept = x.until.Format("2 January 15:04 UTC"), x.forget.Format("2 January 2006")
 		// nobody is kept out for a figure
 		if _, err := h.data.exec(r.Context(), "UPDATE rounds SET opens = opens + 1 WHERE id = ?", x.id); err != nil {
@@ -111,6 +110,22 @@ func (h *Host) show(w http.ResponseWriter, status int, v visit) {
 	templates.ExecuteTemplate(w, "tester.html", v) // an error here is a visitor who left
 }
 
+// unwelcome says why somebody can't take part; "" for one who can. An invitation counts that it was opened.
+func (h *Host) unwelcome(r *http.Request, x *playRound) (string, error) {
+	if x.invited {
+		token := r.URL.Query().Get("for")
+		found, err := h.data.exec(r.Context(), "UPDATE invitations SET opened = opened + 1 WHERE token = ? AND round = ?", token, x.id)
+		if err = one(found, err, errNotInvited); errors.Is(err, errNotInvited) {
+			return "This round is for people who were invited. Open it by the link that you got.", nil
+		}
+		return "", err
+	}
+	if x.most > 0 && x.testers >= x.most && x.tester(r) == "" {
+		return x.full().Error(), nil
+	}
+	return "", nil
+}
+
 func (h *Host) enterRound(w http.ResponseWriter, r *http.Request) {
 	x, err := h.roundBySecret(r.Context(), r.PathValue("secret"))
 	if err != nil || h.over(x) {
@@ -118,39 +133,16 @@ func (h *Host) enterRound(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
-	if !h.limits.allow(guesses, x.id, h.options.Now()) {
-		h.show(w, http.StatusTooManyRequests, visit{Secret: x.secret, Words: "Too many wrong passwords. Wait a minute, and try again."})
-		return
-	}
-	if bcrypt.CompareHashAndPassword([]byte(x.password), []byte(r.PostFormValue("password"))) != nil {
+	right, err := h.guess(r, x, r.PostFormValue("password"))
+	switch {
+	case errors.Is(err, errTooMany):
+		h.show(w, http.StatusTooManyRequests, visit{Secret: x.secret, Words: errTooMany.words})
+	case err != nil:
+		h.fail(w, err)
+	case !right:
 		h.show(w, http.StatusUnauthorized, visit{Secret: x.secret, Locked: true, Wrong: true})
-		return
+	default:
+		h.bake(w, x, passCookie, h.pass(x))
+		http.Redirect(w, r, r.URL.RequestURI(), http.StatusSeeOther)
 	}
-	http.SetCookie(
-		w,
-		&http.Cookie{
-			Name:     "round",
-			Value:    h.pass(x),
-			Path:     "/r/" + x.secret,
-			HttpOnly: true,
-			SameSite: http.SameSiteStrictMode,
-			Secure:   h.options.secure(),
-		},
-	)
-	http.Redirect(w, r, "/r/"+x.secret, http.StatusSeeOther)
-}
-
-// pass is what somebody has who knew the password.
-func (h *Host) pass(x *playRound) string {
-	m := hmac.New(sha256.New, []byte(x.password))
-	m.Write([]byte(x.id))
-	return hex.EncodeToString(m.Sum(nil))
-}
-
-func (h *Host) knows(r *http.Request, x *playRound) bool {
-	if x.password == "" {
-		return true
-	}
-	cookie, err := r.Cookie("round")
-	return err == nil && hmac.Equal([]byte(cookie.Value), []byte(h.pass(x)))
 }

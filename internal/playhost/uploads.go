@@ -124,7 +124,7 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 	if b == nil {
 		return
 	}
-	free, ok := h.taking.take(b.ID)
+	free, ok := h.writes.take(b.ID)
 	if !ok {
 		h.refuse(w, http.StatusConflict, "another request writes to this upload")
 		return

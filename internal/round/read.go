@@ -3,10 +3,12 @@ package round
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
 	"runtime"
+	"slices"
 	"strconv"
 	"time"
 
@@ -21,8 +23,10 @@ type Session struct {
 	Opened    time.Time
 	Device    Device
 	Simulated bool
-	Clip      int64 // bytes of its clip; 0 without
-	Events    []Event
+	Clip      int64   // bytes of its clip; 0 without
+	Cut       int     // events that the host had no room for
+	Unread    int     // lines that can't be read
+	Events    []Event // in the order in which they happened
 }
 
 // An Event is one thing that happened.
@@ -200,6 +204,7 @@ type line struct {
 	Device    looseDevice `json:"device"`
 	Simulated bool        `json:"simulated"`
 	Clip      int64       `json:"clip"`
+	Cut       int         `json:"cut"`
 	N         int         `json:"n"`
 	At        int64       `json:"at"`
 	Kind      string      `json:"kind"`
@@ -215,7 +220,7 @@ func (v *looseDevice) UnmarshalJSONFrom(d *jsontext.Decoder) error {
 	if err != nil {
 		return err
 	}
-	json.Unmarshal(value, (*Device)(v)) // a device that can't be read is a desktop
+	json.Unmarshal(value, (*Device)(v), lenient) // a device that can't be read is a desktop
 	return nil
 }
 
@@ -229,7 +234,7 @@ func quick(one, begins []byte) (l line, ok bool) {
 	at, rest, ok2 := bytes.Cut(rest, []byte(`,"kind":"`))
 	kind, rest, ok3 := bytes.Cut(rest, []byte(`","data":`))
 	data, ok4 := bytes.CutSuffix(rest, []byte("}"))
-	if !ok1 || !ok2 || !ok3 || !ok4 || json.Unmarshal(data, &l.Data) != nil {
+	if !ok1 || !ok2 || !ok3 || !ok4 || json.Unmarshal(data, &l.Data, lenient) != nil {
 		return l, false
 	}
 	var err1, err2 error
@@ -239,39 +244,46 @@ func quick(one, begins []byte) (l line, ok bool) {
 	return l, err1 == nil && err2 == nil
 }
 
-// parse reads the lines of one session.
+// lenient reads what other programs wrote, and what hosts kept before they tidied it.
+var lenient = json.JoinOptions(jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true))
+
+// parse reads the lines of one session. A line that can't be read is counted, and no reason to lose the others.
 func parse(text []byte, first int) (*Session, error) {
 	var s *Session
 	var begins []byte
+	ordered := true
 	for n := first; len(text) > 0; n++ {
 		one, rest, _ := bytes.Cut(text, []byte{'\n'})
 		text = rest
-		if l, ok := quick(one, begins); ok && s != nil {
-			s.Events = append(s.Events, Event{l.N, l.At, l.Kind, l.Data})
-			continue
-		}
-		var l line
-		if err := json.Unmarshal(one, &l); err != nil {
-			return nil, fmt.Errorf("line %d of what came back can't be read: %w", n, err)
-		}
-		switch {
-		case l.Format > Format:
-			return nil, fmt.Errorf("what came back is of format %d; this havvel reads %d", l.Format, Format)
-		case l.Format > 0 && s == nil:
-			s = &Session{
-				ID:        l.Session,
-				Opened:    l.Opened,
-				Device:    Device(l.Device),
-				Simulated: l.Simulated,
-				Clip:      l.Clip,
-				Events:    make([]Event, 0, bytes.Count(text, []byte{'\n'})),
+		l, ok := quick(one, begins)
+		if !ok || s == nil {
+			l = line{}
+			if err := json.Unmarshal(one, &l, lenient); err != nil {
+				if s == nil {
+					return nil, fmt.Errorf("line %d of what came back can't be read: %w", n, err)
+				}
+				s.Unread++
+				continue
 			}
-			begins = fmt.Appendf(nil, `{"session":%q,"n":`, s.ID)
-		case s == nil || s.ID != l.Session:
-			return nil, fmt.Errorf("line %d of what came back is of a session that did not begin", n)
-		default:
-			s.Events = append(s.Events, Event{l.N, l.At, l.Kind, l.Data})
+			switch {
+			case l.Format > Format:
+				return nil, fmt.Errorf("what came back is of format %d; this havvel reads %d", l.Format, Format)
+			case l.Format > 0 && s == nil:
+				s = &Session{
+					ID: l.Session, Opened: l.Opened, Device: Device(l.Device), Simulated: l.Simulated, Clip: l.Clip, Cut: l.Cut,
+					Events: make([]Event, 0, bytes.Count(text, []byte{'\n'})),
+				}
+				begins = fmt.Appendf(nil, `{"session":%q,"n":`, s.ID)
+				continue
+			case s == nil || s.ID != l.Session:
+				return nil, fmt.Errorf("line %d of what came back is of a session that did not begin", n)
+			}
 		}
+		ordered = ordered && (len(s.Events) == 0 || s.Events[len(s.Events)-1].At <= l.At)
+		s.Events = append(s.Events, Event{l.N, l.At, l.Kind, l.Data})
+	}
+	if !ordered { // the page's own events stand behind the game's
+		slices.SortStableFunc(s.Events, func(a, b Event) int { return cmp.Compare(a.At, b.At) })
 	}
 	return s, nil
 }

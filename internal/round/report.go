@@ -21,6 +21,8 @@ type Report struct {
 	Frames      []Frames `json:"frames"`
 	Errors      []Error  `json:"errors"`
 	Answers     []Answer `json:"answers"`
+	Cut         int      `json:"cut"`    // events that the host had no room for
+	Unread      int      `json:"unread"` // lines that can't be read
 
 	samples samples
 }
@@ -120,6 +122,7 @@ func (m *Maker) Add(s *Session) *Play {
 	if s.Simulated != r.OfSimulated {
 		return nil
 	}
+	r.Cut, r.Unread = r.Cut+s.Cut, r.Unread+s.Unread
 	p := Follow(s)
 	r.Testers++
 	if p.Started {

@@ -21,6 +21,16 @@ type Opening struct {
 	Keep      int64      `json:"keep"`   // seconds after its end for which what came back is kept; 0 for as long as the host keeps it
 	Questions []Question `json:"questions"`
 	Controls  []Control  `json:"controls"`
+	Invited   []string   `json:"invited,omitempty"` // names of those who alone may play; each gets a link
+}
+
+// An Invitation is a link for one tester.
+type Invitation struct {
+	Name     string `json:"name"`
+	Link     string `json:"link"`
+	Opened   int    `json:"opened"` // how often its page was opened
+	Played   bool   `json:"played"` // and shared
+	Answered bool   `json:"answered"`
 }
 
 // A Control is one thing that players do, and how, as testers read it.
@@ -38,6 +48,8 @@ type Opened struct {
 	Link  string    `json:"link"`
 	Until time.Time `json:"until"`
 	Kept  time.Time `json:"kept_until"` // when all that came back is deleted
+
+	Invitations []Invitation `json:"invitations,omitempty"`
 }
 
 // A Round is one as its owner sees it.
@@ -83,6 +95,7 @@ type Line struct {
 	Device    json.RawMessage `json:"device,omitempty"`
 	Simulated bool            `json:"simulated,omitempty"`
 	Clip      int64           `json:"clip,omitempty"` // bytes of its clip
+	Cut       int             `json:"cut,omitempty"`  // events that there was no room for
 	N         int             `json:"n,omitempty"`
 	At        int64           `json:"at,omitempty"` // milliseconds after the session began
 	Kind      string          `json:"kind,omitempty"`

@@ -9,8 +9,8 @@ import (
 	"havvel/internal/browser"
 )
 
-// InBrowser plays for a while in a real browser, as somebody who presses keys: agrees, also to a clip, plays, answers, and leaves. The page
-// itself notes that a program drives the browser.
+// InBrowser plays for a while in a real browser, as somebody who presses keys: agrees, also to a clip, plays, answers, and leaves. The
+// link is that for simulated testers.
 func InBrowser(ctx context.Context, program, link string, seed uint64, length time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, length+time.Minute)
 	defer cancel()

@@ -187,10 +187,14 @@ var Questions = []round.Question{
 	{Ask: "What was odd, or missing?", Kind: "text"},
 }
 
-// Send plays, and sends what comes of it to a round under its link.
+// Link is a round's link for simulated testers.
+func Link(o *round.Opened) string { return o.Link + "#" + o.ID }
+
+// Send plays, and sends what comes of it to a round under its link for simulated testers.
 func (t *Tester) Send(ctx context.Context, link string) error {
+	link, id, _ := strings.Cut(link, "#")
 	var begun struct{ Session string }
-	if err := post(ctx, link+"/sessions", words{"device": t.device, "simulated": true}, &begun); err != nil {
+	if err := post(ctx, link+"/sessions", words{"device": t.device, "simulated": id}, &begun); err != nil {
 		return err
 	}
 	for list := t.Play(); len(list) > 0; {
