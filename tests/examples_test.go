@@ -224,6 +224,7 @@ func (x *tried) rounds(folder string) {
 	token := strings.Fields(x.example("havvel host token make moth --data shed").out)[0]
 	writeInto(t, project, game.Files{
 		"key.txt":             []byte(token + "\n"),
+		"friends.txt":         []byte("Ada\nZoë\n"),
 		"page/questions.toml": []byte("[[question]]\nask = \"Was it fun?\"\nkind = \"scale\"\n"),
 	})
 	x.example(
@@ -249,6 +250,8 @@ func (x *tried) rounds(folder string) {
 		"havvel round close 4kq2m7 --forget",
 		"havvel round close",
 		"havvel round open --until 3d --most 10",
+		"havvel round open --invite friends.txt",
+		"havvel round invited",
 	)
 	x.example(
 		"havvel host token make build-server --data /srv/shed",

@@ -80,6 +80,26 @@ func Questions(file string) ([]round.Question, error) {
 	return in.Questions, d.Err()
 }
 
+// Invited reads the names of testers from a file, one on each line; none for "".
+func Invited(file string) (names []string, err error) {
+	if file == "" {
+		return nil, nil
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fault.New(fault.Usage, "--invite: %w", err)
+	}
+	for line := range strings.Lines(strings.ToValidUTF8(string(data), "\uFFFD")) {
+		if name := strings.TrimSpace(strings.TrimPrefix(line, "\uFEFF")); name != "" && !strings.HasPrefix(name, "#") {
+			names = append(names, name)
+		}
+	}
+	if len(names) == 0 {
+		return nil, fault.New(fault.Usage, "--invite: there is no name in %s; write one on each line", file)
+	}
+	return names, nil
+}
+
 // ChosenRound is the round whose id begins so, or the last one.
 func ChosenRound(ctx context.Context, client *round.Client, p *project.Project, args []string) (*round.Round, error) {
 	list, err := client.List(ctx, p.Game.Short)

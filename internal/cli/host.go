@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"net"
+	"net/netip"
 	"net/url"
 	"os"
 	"strconv"
@@ -30,6 +31,8 @@ type hostFlags struct {
 	port                    int
 	controlURL, gamesURL    string
 	certificate, privateKey string
+	proxies                 []string
+	drain                   duration
 }
 
 func (a *console) host() *cobra.Command {
@@ -55,6 +58,9 @@ func (a *console) host() *cobra.Command {
 	c.Flags().StringVar(&f.gamesURL, "games-url", "", "`address` at which games are reached, behind a proxy; another host name than --url")
 	c.Flags().StringVar(&f.certificate, "certificate", "", "`file` with a certificate chain (PEM), for TLS without a proxy")
 	c.Flags().StringVar(&f.privateKey, "certificate-key", "", "`file` with the certificate's key")
+	c.Flags().StringSliceVar(&f.proxies, "proxy", nil,
+		"`network` of a proxy before it, such as 10.0.0.5 or 10.0.0.0/8, whose word on visitors' addresses is believed")
+	c.Flags().Var(&f.drain, "drain", "how much `time` it goes on at its end while /healthz says so, for a proxy to send nobody here any more")
 	c.Flags().StringVar(&f.quota, "quota", "", "the most `bytes` that one owner may keep, such as \"5 GB\"")
 	c.Flags().Var(&f.keep, "keep", "the longest `time` after a round for which what came back is kept; then it is deleted")
 	a.withDryRun(c, "say what would be started, and start nothing")
@@ -79,6 +85,9 @@ func (a *console) runHost(ctx context.Context, f hostFlags) error {
 		return err
 	}
 	s := a.screen
+	if words := h.Crossing(); words != "" {
+		s.Warn("%s", words)
+	}
 	tokens, err := h.Tokens(ctx)
 	if err != nil {
 		return errors.Join(err, h.Stop(0))
@@ -133,6 +142,17 @@ func (f *hostFlags) options() (playhost.Options, error) {
 		GamesURL:    f.gamesURL,
 		Certificate: f.certificate,
 		Key:         f.privateKey,
+	}
+	o.Drain = time.Duration(f.drain)
+	for _, p := range f.proxies {
+		network, err := netip.ParsePrefix(p)
+		if at, plain := netip.ParseAddr(p); err != nil && plain == nil {
+			network, err = at.Prefix(at.BitLen())
+		}
+		if err != nil {
+			return o, wrong("havvel host", "--proxy is %q; it is an address or a network, such as 10.0.0.5 or 10.0.0.0/8", p)
+		}
+		o.Proxies = append(o.Proxies, network)
 	}
 	games := 0
 	if f.port > 0 {

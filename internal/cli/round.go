@@ -20,7 +20,7 @@ func (a *console) round() *cobra.Command {
 		long: "Round gives a version that was sent to a playtest host to testers, for a while, and says what came back: how far they " +
 			"got, where\nthey stopped, how it ran, what they answered. Testers are asked whether they agree; without that nothing is kept.",
 		example: "  havvel round open --to shed --until 3d\n  havvel round report",
-	}, a.roundOpen(), a.roundList(), a.roundClose(), a.roundReport())
+	}, a.roundOpen(), a.roundList(), a.roundInvited(), a.roundClose(), a.roundReport())
 }
 
 // playtests is the destination that is a playtest host, and what speaks to it.
@@ -35,6 +35,7 @@ func (a *console) playtests() (*project.Project, *project.Destination, *round.Cl
 
 type roundFlags struct {
 	version, questions string
+	invite             string
 	until, keep        duration
 	most               int
 	password, record   bool
@@ -54,6 +55,7 @@ func (a *console) roundOpen() *cobra.Command {
 	c.Flags().Var(&f.until, "until", "how much `time` it stays open, such as 3d or 12h")
 	c.Flags().IntVar(&f.most, "most", 0, "the most testers; 0 for any number")
 	c.Flags().StringVar(&f.questions, "questions", "", "`file` with questions for afterwards")
+	c.Flags().StringVar(&f.invite, "invite", "", "`file` with a name on each line: each gets a link, and nobody else plays")
 	c.Flags().BoolVar(&f.record, "record", false, "ask testers for a clip of the game, too; each may say no to it")
 	c.Flags().Var(&f.keep, "keep", "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
 	c.Flags().BoolVar(&f.password, "password", false, "ask testers for a password, which is asked for here, or read from standard input")
@@ -82,6 +84,9 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 	if o.Questions, err = app.Questions(f.questions); err != nil {
 		return err
 	}
+	if o.Invited, err = app.Invited(f.invite); err != nil {
+		return err
+	}
 	a.answer(map[string]any{"version": l.Version, "destination": d.Name})
 	if a.dryRun {
 		a.screen.Line(
@@ -107,13 +112,73 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 	s.Line("%s  %s", s.In(term.Strong, "a round of version "+l.Version+" is open"), s.In(term.Quiet, opened.ID))
 	s.Line("")
 	s.Line("Play %s %s in your browser, and tell us how it went:", p.Game.Title, l.Version)
-	s.Line("%s", inwords.Clean(opened.Link))
+	if len(opened.Invitations) == 0 {
+		s.Line("%s", inwords.Clean(opened.Link))
+	}
 	s.Line("It is open until %s.", opened.Until.Local().Format("2 January 15:04"))
-	a.code(opened.Link)
+	if len(opened.Invitations) > 0 {
+		s.Line("")
+		var rows [][]string
+		for _, one := range opened.Invitations {
+			rows = append(rows, []string{inwords.Clean(one.Name), inwords.Clean(one.Link)})
+		}
+		s.Table([]string{"for", "link"}, rows)
+	} else {
+		a.code(opened.Link)
+	}
 	s.Line("")
 	s.Line("  %s", s.In(term.Quiet, "what comes back is deleted on "+opened.Kept.Local().Format("2 January 2006")))
+	if len(opened.Invitations) > 0 {
+		s.Next("send each of them their own link; havvel round invited says who played")
+		return nil
+	}
 	s.Next("paste these lines to your testers; then havvel round report")
 	return nil
+}
+
+func (a *console) roundInvited() *cobra.Command {
+	c := a.new(command{
+		use: "invited [ROUND]", short: "What those who were invited did", args: cobra.MaximumNArgs(1),
+		long: "Invited says of each tester of a round with invitations whether they opened their link, played and answered. A tester who " +
+			"plays without\nsharing is not among those who played.",
+		example: "  havvel round open --invite friends.txt\n  havvel round invited",
+		run: func(ctx context.Context, args []string) error {
+			_, client, r, err := a.chosenRound(ctx, args)
+			if err != nil {
+				return err
+			}
+			list, err := client.Invitations(ctx, r.ID)
+			if err != nil {
+				return err
+			}
+			a.answer(map[string]any{"round": r.ID, "invitations": append([]round.Invitation{}, list...)})
+			a.showInvited(list)
+			return nil
+		},
+	})
+	a.withTo(c)
+	return c
+}
+
+func (a *console) showInvited(list []round.Invitation) {
+	s := a.screen
+	if len(list) == 0 {
+		s.Line("nobody was invited to this round by name; all who have its link can play")
+		return
+	}
+	mark := func(yes bool) string {
+		if yes {
+			return s.In(term.Good, "yes")
+		}
+		return ""
+	}
+	var rows [][]string
+	for _, one := range list {
+		rows = append(rows, []string{
+			inwords.Clean(one.Name), mark(one.Opened > 0), mark(one.Played), mark(one.Answered), inwords.Clean(one.Link),
+		})
+	}
+	s.Table([]string{"for", "opened", "played", "answered", "link"}, rows)
 }
 
 func (a *console) roundList() *cobra.Command {

@@ -222,6 +222,9 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 		}
 		s.Line("  %s", s.In(term.Quiet, words))
 	}
+	if x.Cut+x.Unread > 0 {
+		s.Line("  %s", s.In(term.Careful, lostWords(x)))
+	}
 	if x.Simulated > 0 && !x.OfSimulated {
 		s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("%d simulated; they are in none of these figures (--simulated shows them)", x.Simulated)))
 	}
@@ -261,6 +264,18 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 	}
 }
 
+// lostWords says what isn't in a report.
+func lostWords(x *round.Report) string {
+	var list []string
+	if x.Cut > 0 {
+		list = append(list, fmt.Sprintf("%d events were more than a session keeps", x.Cut))
+	}
+	if x.Unread > 0 {
+		list = append(list, fmt.Sprintf("%d lines can't be read", x.Unread))
+	}
+	return "not in these figures: " + strings.Join(list, "; ")
+}
+
 func (a *console) showLevels(x *round.Report) {
 	if len(x.Levels) == 0 {
 		return
@@ -289,12 +304,18 @@ func (a *console) showLevels(x *round.Report) {
 				stopped,
 				amount(l.PerWin, ""),
 				seconds(l.Seconds),
+				s.In(term.Quiet, l.WonWithin.Words(round.Percent)),
 				s.In(term.Careful, strings.Join(l.Hard, ", ")),
 			},
 		)
 	}
-	s.Table([]string{"level", "won of reached", "reached", "won", "stopped here", "tries per win", "time", "hard because of"}, rows, 2, 3,
-		4, 5, 6)
+	s.Table([]string{
+		"level", "won of reached", "reached", "won", "stopped here", "tries per win", "time", "won, at 95 %", "harder by",
+	}, rows, 2, 3, 4, 5, 6)
+	if words := x.Words(); words != "" {
+		s.Line("")
+		s.Paragraph(term.Plain, "  ", "  ", inwords.Clean(words))
+	}
 }
 
 // showAnswers shows what was said to a question: counted where there are choices, else as it was written.

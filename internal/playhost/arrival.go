@@ -23,6 +23,7 @@ const (
 // An arrival is an archive as the host reads it.
 type arrival struct {
 	files    []arrivedFile
+	bytes    int64 // unpacked
 	problems []Problem
 	isolated bool // it shares memory between threads, for which pages must be isolated
 }
@@ -31,15 +32,16 @@ type arrivedFile struct {
 	path   string
 	sha256 string
 	bytes  int64
+	zipped *zip.File
 }
 
 func (a *arrival) say(file, format string, args ...any) {
 	a.problems = append(a.problems, Problem{file, fmt.Sprintf(format, args...)})
 }
 
-// unpack goes through a zip, keeps its contents, and lists all that is wrong with it. Sizes that the directory states are not
-// trusted: bytes are counted as they come.
-func (h *Host) unpack(ctx context.Context, archive io.ReaderAt, size int64) (*arrival, error) {
+// survey goes through a zip, and lists what is in it, and all that is wrong with it; nothing is kept. Sizes that the directory states are
+// not trusted: bytes are counted as they come.
+func survey(ctx context.Context, archive io.ReaderAt, size int64) (*arrival, error) {
 	a := &arrival{}
 	z, err := zip.NewReader(archive, size)
 	if errors.Is(err, zip.ErrFormat) || errors.Is(err, io.ErrUnexpectedEOF) {
@@ -72,8 +74,9 @@ func (h *Host) unpack(ctx context.Context, archive io.ReaderAt, size int64) (*ar
 			a.say(f.Name, "it is a link or a device, and not a file")
 			continue
 		}
-		n, err := h.take(ctx, a, f, min(left, mostFile))
-		if err != nil {
+		n := a.look(f, min(left, mostFile))
+		a.bytes += n
+		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
 		if left -= n; left <= 0 {
@@ -98,50 +101,71 @@ func badName(name string) string {
 	return ""
 }
 
-// take unpacks one file, of up to most bytes, and returns how many it read. What is wrong with it is a problem; an error is one of
-// this host.
-func (h *Host) take(ctx context.Context, a *arrival, f *zip.File, most int64) (int64, error) {
+// look reads one file, of up to most bytes, and returns how many it read.
+func (a *arrival) look(f *zip.File, most int64) int64 {
 	r, err := f.Open()
 	if err != nil {
 		a.say(f.Name, "it can't be unpacked")
-		return 0, nil
+		return 0
 	}
 	defer r.Close()
 	if packed := int64(f.CompressedSize64); packed > 0 && packed < most/mostRatio {
 		most = packed*mostRatio + 1<<16
 	}
-	broken := &faulty{r: r}
-	sum, n, err := h.contents.put(ctx, broken, most)
+	seen := &threads{r: r}
+	sum, n, err := measure(seen, most)
 	switch {
 	case errors.Is(err, errTooMuch):
 		a.say(f.Name, "it unpacks to more than its size allows")
-		return n, nil
-	case broken.err != nil:
-		a.say(f.Name, "it is damaged")
-		return n, nil
+		return n
 	case err != nil:
-		return n, err
+		a.say(f.Name, "it is damaged")
+		return n
 	}
-	a.files = append(a.files, arrivedFile{f.Name, sum, n})
+	a.files = append(a.files, arrivedFile{f.Name, sum, n, f})
 	if strings.HasSuffix(strings.ToLower(f.Name), ".wasm") && n < 256<<20 && !a.isolated {
-		a.isolated = broken.shared
+		a.isolated = seen.shared
 	}
-	return n, nil
+	return n
 }
 
-// faulty tells an archive that can't be read from a disk that can't be written, and looks for WebAssembly memory that is shared.
-type faulty struct {
+// unpack keeps the contents of an arrival that aren't kept yet.
+func (h *Host) unpack(ctx context.Context, a *arrival) ([]*content, error) {
+	var list []*content
+	from := map[string]*zip.File{}
+	for _, f := range a.files {
+		if from[f.sha256] == nil {
+			from[f.sha256] = f.zipped
+			list = append(list, &content{sha256: f.sha256, bytes: f.bytes})
+		}
+	}
+	if err := h.claim(ctx, list); err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		if c.kept {
+			continue
+		}
+		r, err := from[c.sha256].Open()
+		if err == nil {
+			err = errors.Join(h.keep(ctx, c, r), r.Close())
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// threads looks for WebAssembly memory that threads share.
+type threads struct {
 	r      io.Reader
-	err    error
 	head   []byte
 	shared bool
 }
 
-func (f *faulty) Read(p []byte) (int, error) {
+func (f *threads) Read(p []byte) (int, error) {
 	n, err := f.r.Read(p)
-	if err != nil && err != io.EOF {
-		f.err = err
-	}
 	if len(f.head) < 64<<10 {
 		f.head = append(f.head, p[:n]...)
 		f.shared = sharedMemory(f.head)

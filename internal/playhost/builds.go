@@ -117,22 +117,19 @@ func (h *Host) announce(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusCreated, map[string]string{"id": id, "upload": "/api/builds/" + id + "/upload"})
 }
 
-// roomFor refuses an owner who keeps as much as may be kept. Contents that several builds share count once.
+// roomFor refuses an owner who keeps as much as may be kept.
 func (h *Host) roomFor(ctx context.Context, owner string, more int64) error {
 	if h.options.Quota <= 0 {
 		return nil
 	}
-	var kept int64
-	err := h.data.row(ctx, "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT files.sha256, files.bytes FROM files JOIN builds ON "+
-		"builds.id = files.build WHERE builds.owner = ?) AS kept", owner).
-		Scan(&kept)
+	held, err := h.heldBy(ctx, owner)
 	if err != nil {
 		return err
 	}
-	if kept+more > h.options.Quota {
+	if held+more > h.options.Quota {
 		return &refusal{
 			http.StatusInsufficientStorage,
-			fmt.Sprintf("you keep %d bytes here; %d more would go over your %d", kept, more, h.options.Quota),
+			fmt.Sprintf("you keep %d bytes here; %d more would go over your %d", held, more, h.options.Quota),
 		}
 	}
 	return nil
@@ -199,12 +196,21 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 		return err
 	}
 	found := &arrival{}
+	var kept []*content
 	err = spool(h.files, func(f disk.File) error {
 		words, err := h.assemble(ctx, b, list, f)
-		if err == nil && words == "" {
-			found, err = h.unpack(ctx, f, b.Bytes)
-		} else if err == nil {
+		if err == nil && words != "" {
 			found.say("", "%s", words)
+			return nil
+		}
+		if err == nil {
+			found, err = survey(ctx, f, b.Bytes)
+		}
+		if err == nil {
+			err = h.fits(ctx, b, found)
+		}
+		if err == nil && len(found.problems) == 0 {
+			kept, err = h.unpack(ctx, found)
 		}
 		return err
 	})
@@ -214,7 +220,7 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 		}
 		return err
 	}
-	if err := h.decide(ctx, b, found); err != nil {
+	if err := h.decide(ctx, b, found, kept); err != nil {
 		return err
 	}
 	var names []string
@@ -224,8 +230,19 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 	return h.files.Remove(ctx, names...)
 }
 
+// fits says so where what is in an archive is more than its owner may keep.
+func (h *Host) fits(ctx context.Context, b *Build, found *arrival) error {
+	var no *refusal
+	err := h.roomFor(ctx, b.Owner, found.bytes-b.Bytes) // without the archive, which goes
+	if errors.As(err, &no) {
+		found.say("", "unpacked it has %d bytes: %s", found.bytes, no.words)
+		return nil
+	}
+	return err
+}
+
 // decide writes down the state of a build.
-func (h *Host) decide(ctx context.Context, b *Build, found *arrival) error {
+func (h *Host) decide(ctx context.Context, b *Build, found *arrival, kept []*content) error {
 	state := Ready
 	if len(found.problems) > 0 {
 		state = Refused
@@ -248,6 +265,9 @@ func (h *Host) decide(ctx context.Context, b *Build, found *arrival) error {
 			if errors.Is(err, errDecided) {
 				return nil
 			}
+			return err
+		}
+		if err := noteKept(ctx, q, kept); err != nil {
 			return err
 		}
 		for _, f := range found.files {

@@ -28,7 +28,7 @@ const (
 var own = []string{"answer", "paused", "resumed", "reloaded", "left", "cut"}
 
 // games are the kinds of events that come of the game.
-var games = []string{"event", "shown", "frames", "error", "clip"}
+var games = []string{"event", "shown", "frames", "error", "clip", "presses"}
 
 // An event, as a page sends it.
 type event struct {

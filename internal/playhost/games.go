@@ -7,16 +7,15 @@ import (
 	"io"
 	"maps"
 	"net/http"
-	"slices"
 	"strings"
 	"sync"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
 
-	"havvel/internal/export/web"
 	"havvel/internal/filecache"
 	"havvel/internal/hosting"
+	"havvel/internal/progress"
 )
 
 // A served build is one whose files are known; it never changes.
@@ -27,6 +26,7 @@ type servedBuild struct {
 
 type servedFile struct {
 	sha256   string
+	name     string // among the files
 	bytes    int64
 	kind     []string // content type
 	tag      []string // its validator
@@ -53,7 +53,8 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 	if err != nil {
 		return nil, err
 	}
-	rows, err := h.data.query(ctx, "SELECT path, sha256, bytes FROM files WHERE build = ?", of.ID)
+	rows, err := h.data.query(ctx, `SELECT path, files.sha256, files.bytes, contents.name FROM files
+		JOIN contents ON contents.sha256 = files.sha256 WHERE build = ?`, of.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +63,7 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 	for rows.Next() {
 		var name string
 		f := new(servedFile)
-		if err := rows.Scan(&name, &f.sha256, &f.bytes); err != nil {
+		if err := rows.Scan(&name, &f.sha256, &f.bytes, &f.name); err != nil {
 			return nil, err
 		}
 		kind, encoding := typeOf(name)
@@ -88,6 +89,12 @@ func typeOf(name string) (kind, encoding string) {
 	return hosting.TypeOf(inner), encoding
 }
 
+// ownHost reports whether a game is asked for on its own origin, where each has one: on another game's, it would share what that saves.
+func (h *Host) ownHost(host, secret string) bool {
+	before, after, star := strings.Cut(h.gamesHost, "*")
+	return !star || strings.EqualFold(host, before+secret+after)
+}
+
 func (h *Host) gameRoutes() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h.counts.games.Add(1)
@@ -100,6 +107,8 @@ func (h *Host) gameRoutes() http.Handler {
 		switch {
 		case !ok:
 			http.NotFound(w, r)
+		case !h.ownHost(r.Host, secret):
+			http.Error(w, "This game is at another address.", http.StatusMisdirectedRequest)
 		case r.Method != http.MethodGet && r.Method != http.MethodHead:
 			http.Error(w, "A game's files can only be read.", http.StatusMethodNotAllowed)
 		case at[1] == 'p':
@@ -124,6 +133,16 @@ func (h *Host) game(w http.ResponseWriter, r *http.Request, secret, name string)
 		http.Error(w, "The host has a problem; try again later.", http.StatusInternalServerError)
 		return
 	}
+	f := b.find(name)
+	if f == nil {
+		http.Error(w, "This file is not in the build.", http.StatusNotFound)
+		return
+	}
+	h.send(w, r, f, f, h.forever(b, f))
+}
+
+// find is the file of a build under a name in its address; nil where there is none.
+func (b *servedBuild) find(name string) *servedFile {
 	if name == "" || strings.HasSuffix(name, "/") {
 		name += "index.html"
 	}
@@ -131,11 +150,7 @@ func (h *Host) game(w http.ResponseWriter, r *http.Request, secret, name string)
 	for i := 0; f == nil && i < len(packedEndings); i++ { // the game may name what was compressed by its own name
 		f = b.files[name+packedEndings[i]]
 	}
-	if f == nil {
-		http.Error(w, "This file is not in the build.", http.StatusNotFound)
-		return
-	}
-	h.send(w, r, b, f)
+	return f
 }
 
 // Values of headers that many answers share; they are never changed.
@@ -143,57 +158,81 @@ var (
 	nosniff  = []string{"nosniff"}
 	silent   = []string{"no-referrer"}
 	forever  = []string{"public, max-age=31536000, immutable"} // the address names one version
+	shortly  = []string{"private, max-age=300"}                // nobody else keeps what a round's testers get, and they not for long
 	anywhere = []string{"cross-origin"}
 )
 
-func gameHeaders(head http.Header, b *servedBuild) {
+func gameHeaders(head http.Header, b *servedBuild, keep []string) {
 	head["X-Content-Type-Options"], head["Referrer-Policy"], head["Cache-Control"], head["Cross-Origin-Resource-Policy"] = nosniff, silent,
-		forever, anywhere
+		keep, anywhere
 	hosting.Host{Isolation: b.isolated}.Isolate(head)
 }
 
-// send serves a content as it is kept, with ranges and validators (RFC 9110, sections 13 and 14); one that is compressed and that
-// the browser doesn't take is unpacked on the way.
-func (h *Host) send(w http.ResponseWriter, r *http.Request, b *servedBuild, f *servedFile) {
-	as := f.encoding == "" || takes(r, f.encoding)
-	head := func() http.Header {
-		head := http.Header{"Content-Type": f.kind, "Etag": f.tag}
-		gameHeaders(head, b)
-		if f.encoding != "" {
-			head.Set("Vary", "Accept-Encoding")
-			if as {
-				head.Set("Content-Encoding", f.encoding)
-			}
+func (h *Host) forever(b *servedBuild, f *servedFile) func(as bool) http.Header {
+	return func(as bool) http.Header { return f.head(b, forever, as) }
+}
+
+// head is the header of a file, compressed as it is or plain.
+func (f *servedFile) head(b *servedBuild, keep []string, as bool) http.Header {
+	head := http.Header{"Content-Type": f.kind, "Etag": f.tag}
+	gameHeaders(head, b, keep)
+	if f.encoding != "" {
+		head.Set("Vary", "Accept-Encoding")
+		if as {
+			head.Set("Content-Encoding", f.encoding)
 		}
-		return head
 	}
+	return head
+}
+
+// send serves a content as it is kept, with ranges and validators (RFC 9110, sections 13 and 14); one that is compressed and that
+// the browser doesn't take is unpacked on the way. key is what an answer that is held is found by.
+func (h *Host) send(w http.ResponseWriter, r *http.Request, f *servedFile, key any, head func(as bool) http.Header) {
+	as := f.encoding == "" || takes(r, f.encoding)
 	if as {
-		if ready := h.held.Get(f, f.bytes, head, func() ([]byte, error) { return h.contents.read(r.Context(), f.sha256) }); ready != nil {
+		whole := func() http.Header { return head(true) }
+		if ready := h.held.Get(key, f.bytes, whole, func() ([]byte, error) { return h.readContent(r.Context(), f) }); ready != nil {
 			ready.Answer(w, r)
 			return
 		}
 	}
-	file, err := h.contents.open(r.Context(), f.sha256)
+	file, err := h.openContent(r.Context(), f)
 	if err != nil {
 		h.options.Log.Error("a content is missing", "sha256", f.sha256, "error", err)
 		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
 		return
 	}
 	defer file.Close()
-	maps.Copy(w.Header(), head())
+	maps.Copy(w.Header(), head(as))
 	if as {
 		filecache.AnswerFrom(w, r, file, f.bytes)
+		return
+	}
+	h.plain(w, r, f, file)
+}
+
+// mostUnpacking is how many visitors a file is unpacked for at a time; others wait.
+const mostUnpacking = 8
+
+// plain serves what is compressed to a browser that doesn't take it so.
+func (h *Host) plain(w http.ResponseWriter, r *http.Request, f *servedFile, file io.Reader) {
+	select {
+	case h.unpacking <- struct{}{}:
+		defer func() { <-h.unpacking }()
+	case <-r.Context().Done():
 		return
 	}
 	w.Header().Set("Etag", `"`+f.sha256[:32]+`-plain"`)
 	var plain io.Reader = brotli.NewReader(file)
 	if f.encoding == "gzip" {
+		var err error
 		if plain, err = gzip.NewReader(file); err != nil {
 			http.Error(w, "This file is damaged.", http.StatusInternalServerError)
 			return
 		}
 	}
-	io.Copy(w, plain) // an error here is a visitor who left, or a file that was damaged when it was sent
+	most := min(f.bytes*mostRatio+1<<16, mostFile)
+	io.Copy(w, progress.Reader(r.Context(), io.LimitReader(plain, most), progress.None)) // an error is a visitor who left, or a damaged file
 }
 
 // takes reports whether a browser takes an encoding (RFC 9110, section 12.5.3).
@@ -205,42 +244,4 @@ func takes(r *http.Request, encoding string) bool {
 		}
 	}
 	return false
-}
-
-//go:embed listener.js
-var listener string
-
-// played serves one file of the build of a round, as long as that is open. The entry page brings the script that tells what happens.
-func (h *Host) played(w http.ResponseWriter, r *http.Request, play, name string) {
-	x, err := scanRound(h.data.row(r.Context(), "SELECT "+roundColumns+" FROM rounds WHERE play = ?", play))
-	if err != nil || h.over(x) {
-		http.Error(w, "This round is over, or there is none.", http.StatusGone)
-		return
-	}
-	var of string
-	if err := h.data.row(r.Context(), "SELECT secret FROM builds WHERE id = ?", x.build).Scan(&of); err != nil {
-		http.Error(w, "The host has a problem; try again later.", http.StatusInternalServerError)
-		return
-	}
-	if name != "" && name != "index.html" {
-		h.game(w, r, of, name)
-		return
-	}
-	b, err := h.servedBuild(r.Context(), of)
-	if err != nil {
-		http.Error(w, "There is no such build here.", http.StatusNotFound)
-		return
-	}
-	data, err := h.contents.read(r.Context(), b.files["index.html"].sha256)
-	if err != nil {
-		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
-		return
-	}
-	at := web.ReadPage(data).HeadStart
-	script := "<script>" + strings.Replace(listener, "CONTROL", h.options.ControlURL, 1) + "</script>"
-	head := http.Header{}
-	gameHeaders(head, b)
-	head.Set("Cache-Control", "no-store")
-	head.Set("Content-Type", "text/html; charset=utf-8")
-	filecache.NewReady(head, slices.Concat(data[:at], []byte(script), data[at:])).Answer(w, r)
 }

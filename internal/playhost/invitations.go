@@ -47,7 +47,8 @@ func invitable(names []string) error {
 	}
 	for _, name := range names {
 		if name == "" || cut(name, mostName) != name {
-			return &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("an invitation is for somebody whose name has up to %d characters", mostName)}
+			words := fmt.Sprintf("an invitation is for somebody whose name has up to %d characters", mostName)
+			return &refusal{http.StatusUnprocessableEntity, words}
 		}
 	}
 	return nil

@@ -2,54 +2,73 @@ package playhost
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"net/http"
 	"time"
 )
 
-// forget deletes sessions, with their events and clips, and tells how many. which is a condition on the table of sessions.
+// forget deletes sessions, with their events and clips, one after another, and tells how many. which is a condition on the table of
+// sessions.
 func (h *Host) forget(ctx context.Context, which string, values ...any) (gone int, err error) {
-	var names []string
-	err = h.data.within(ctx, func(q queries) error {
-		ids, err := texts(q.query(ctx, "UPDATE sessions SET last = last WHERE "+which+" RETURNING id", values...))
-		if err != nil {
-			return err
+	ids, err := texts(h.data.query(ctx, "SELECT id FROM sessions WHERE "+which, values...))
+	if err != nil {
+		return 0, err
+	}
+	for _, id := range ids {
+		if err := h.forgetOne(ctx, id); err != nil {
+			return gone, err
 		}
-		gone = len(ids)
-		for _, id := range ids {
-			clips, err := texts(q.query(ctx, "DELETE FROM clips WHERE session = ? RETURNING name", id))
-			if err != nil {
-				return err
-			}
-			names = append(append(names, clips...), clipName(id, int64(len(clips))+1)) // one more may be there that was never noted
-			if _, err := q.exec(ctx, "DELETE FROM batches WHERE session = ?", id); err != nil {
-				return err
-			}
-			if err := leave(ctx, q, id); err != nil {
-				return err
-			}
-		}
-		// Files go before the notes of them: what is noted and gone is asked to go once more, what is there and not noted stays for ever.
-		return h.files.Remove(ctx, names...)
-	})
-	if err != nil || gone == 0 {
-		return gone, err
+		gone++
+	}
+	if gone == 0 {
+		return 0, nil
 	}
 	return gone, h.data.scrub(ctx)
+}
+
+// forgetOne deletes a session. Files go before the notes of them: what is noted and gone is asked to go once more, what is there and not
+// noted stays for ever.
+func (h *Host) forgetOne(ctx context.Context, id string) error {
+	clips, err := texts(h.data.query(ctx, "SELECT name FROM clips WHERE session = ?", id))
+	if err == nil {
+		err = h.files.Remove(ctx, append(clips, clipName(id, int64(len(clips))+1))...) // one more may be there that was never noted
+	}
+	if err != nil {
+		return err
+	}
+	var late []string
+	err = h.data.within(ctx, func(q queries) (err error) {
+		if late, err = texts(q.query(ctx, "DELETE FROM clips WHERE session = ? RETURNING name", id)); err != nil {
+			return err
+		}
+		if _, err := q.exec(ctx, "DELETE FROM batches WHERE session = ?", id); err != nil {
+			return err
+		}
+		return leave(ctx, q, id)
+	})
+	if err != nil || len(late) == len(clips) {
+		return err
+	}
+	return h.files.Remove(ctx, late...) // of a piece that came in between
 }
 
 // leave takes a session out of its round, which has room for another tester then.
 func leave(ctx context.Context, q queries, session string) error {
 	var of string
 	var simulated bool
-	if err := q.row(ctx, "DELETE FROM sessions WHERE id = ? RETURNING round, simulated", session).Scan(&of, &simulated); err != nil {
+	err := q.row(ctx, "DELETE FROM sessions WHERE id = ? RETURNING round, simulated", session).Scan(&of, &simulated)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil // another request took it
+	}
+	if err != nil {
 		return err
 	}
 	column := "testers"
 	if simulated {
 		column = "simulated"
 	}
-	_, err := q.exec(ctx, "UPDATE rounds SET "+column+" = "+column+" - 1 WHERE id = ? AND "+column+" > 0", of)
+	_, err = q.exec(ctx, "UPDATE rounds SET "+column+" = "+column+" - 1 WHERE id = ? AND "+column+" > 0", of)
 	return err
 }
 
@@ -61,6 +80,7 @@ func (h *Host) forgetRound(w http.ResponseWriter, r *http.Request) {
 	}
 	_, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1, forget = ?, ended = ? WHERE id = ?",
 		seconds(h.options.Now()), seconds(h.options.Now()), x.id)
+	h.forgetPlaying(x)
 	gone := 0
 	if err == nil {
 		gone, err = h.forget(r.Context(), "round = ?", x.id)
@@ -81,6 +101,7 @@ func (h *Host) sweep(ctx context.Context) error {
 	_, err := h.forget(ctx, "round IN (SELECT id FROM rounds WHERE forget < ?)", seconds(now))
 	_, tidied := h.data.exec(ctx, "DELETE FROM guesses WHERE since < ?", seconds(now.Add(-time.Hour)))
 	err = errors.Join(err, tidied)
+	err = errors.Join(err, h.collect(ctx))
 	old, asked := texts(h.data.query(ctx, "SELECT id FROM builds WHERE state = ? AND made < ?", Arriving, seconds(now.Add(-abandoned))))
 	err = errors.Join(err, asked)
 	for _, id := range old {

@@ -10,8 +10,30 @@
 		try { return JSON.parse(JSON.stringify(d)); } catch (x) { return null; }
 	}
 	window.addEventListener("game-event", function (e) { var d = plain(e.detail || {}); if (d && d.data !== undefined) delete d.data; say("event", d); }); // what is saved stays with the game
-	window.addEventListener("error", function (e) { if (e.message && ++errors <= 50) say("error", { message: String(e.message).slice(0, 500), file: String(e.filename || "").slice(-200), line: e.lineno }); });
-	window.addEventListener("unhandledrejection", function (e) { if (++errors <= 50) say("error", { message: String(e.reason && e.reason.message || e.reason).slice(0, 500) }); });
+	function stackOf(x) { try { return x && x.stack ? String(x.stack).slice(0, 900) : undefined; } catch (y) { return undefined; } }
+	window.addEventListener("error", function (e) { if (e.message && ++errors <= 50) say("error", { message: String(e.message).slice(0, 500), file: String(e.filename || "").slice(-200), line: e.lineno, column: e.colno, stack: stackOf(e.error) }); });
+	window.addEventListener("unhandledrejection", function (e) { if (++errors <= 50) say("error", { message: String(e.reason && e.reason.message || e.reason).slice(0, 500), stack: stackOf(e.reason) }); });
+
+	// How often and where on the picture somebody presses, never which key.
+	var presses = 0, cells = {}, told = 0;
+	function press(e) {
+		if (!e.isTrusted || e.repeat) return;
+		presses++;
+		if (e.clientX !== undefined && innerWidth && innerHeight) {
+			var cell = Math.min(8, Math.max(0, Math.floor(9 * e.clientY / innerHeight))) * 16 + Math.min(15, Math.max(0, Math.floor(16 * e.clientX / innerWidth)));
+			cells[cell] = (cells[cell] || 0) + 1;
+		}
+		if (!told && shown) tellPresses();
+	}
+	function tellPresses() {
+		if (!presses) return;
+		told++;
+		say("presses", { count: presses, cells: Object.keys(cells).map(function (c) { return c + ":" + cells[c]; }).join(" ") });
+		presses = 0, cells = {};
+	}
+	["keydown", "pointerdown"].forEach(function (kind) { window.addEventListener(kind, press, { capture: true, passive: true }); });
+	setInterval(tellPresses, 15000);
+	window.addEventListener("pagehide", tellPresses);
 	var frames = 0, since = 0, shown = false;
 	function count(now) {
 		if (!shown && document.querySelector("canvas, img, video") && document.readyState === "complete") shown = true, say("shown", null);

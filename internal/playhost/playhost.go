@@ -11,6 +11,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"log"
 	"log/slog"
 	"net"
 	"net/http"
@@ -18,6 +20,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"havvel/internal/filecache"
@@ -38,6 +41,7 @@ type Options struct {
 	Proxies     []netip.Prefix // of proxies before it, whose word on a visitor's address is believed
 	Quota       int64          // bytes that one owner may keep; 0 for any
 	Keep        time.Duration  // the longest that is kept what came back of a round, after its end; default: 90 days
+	Drain       time.Duration  // how long it goes on after Stop
 	Log         *slog.Logger
 	Now         func() time.Time
 }
@@ -47,16 +51,19 @@ type Host struct {
 	options   Options
 	data      *database
 	files     files.Store
-	contents  *contents
 	work      sync.WaitGroup
 	servers   []*http.Server
 	builds    buildCache
+	rounds    playings
+	gamesHost string          // of games' addresses, with the star where each has its own
+	unpacking chan struct{}   // visitors for whom files are unpacked now
 	held      filecache.Cache // small files, by their *servedFile
 	writes    locks           // uploads that a request writes to
 	comparing chan struct{}   // passwords that are compared now
 	limits    limits
 	counts    counts
 	ended     context.CancelFunc
+	ending    atomic.Bool
 }
 
 // Open opens the data of a host without serving it, for commands on the host's machine. Close closes it.
@@ -91,7 +98,8 @@ func Open(o Options) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Host{options: o, data: data, files: store, contents: &contents{store}, comparing: make(chan struct{}, 2)}, nil
+	return &Host{options: o, data: data, files: store, comparing: make(chan struct{}, 2),
+		unpacking: make(chan struct{}, mostUnpacking)}, nil
 }
 
 // Close closes the data.
@@ -111,6 +119,9 @@ func Start(o Options) (*Host, error) {
 	if err != nil {
 		return nil, errors.Join(err, control.Close(), h.Close())
 	}
+	if _, after, ok := strings.Cut(h.options.GamesURL, "://"); ok {
+		h.gamesHost, _, _ = strings.Cut(after, "/")
+	}
 	if err := h.resume(context.Background()); err != nil {
 		return nil, errors.Join(err, control.Close(), games.Close(), h.Close())
 	}
@@ -124,19 +135,21 @@ func Start(o Options) (*Host, error) {
 
 // listen opens an address, and fills in where it is reached.
 func (h *Host) listen(address, url *string) (net.Listener, error) {
-	l, err := net.Listen("tcp", *address)
+	on, err := net.Listen("tcp", *address)
 	if err != nil {
 		return nil, fmt.Errorf("opening the host on %s: %w", *address, err)
 	}
-	*address = l.Addr().String()
-	scheme := "http://"
+	*address = on.Addr().String()
+	l, scheme := net.Listener(patient{on}), "http://"
 	if h.options.Certificate != "" {
-		pair, err := tls.LoadX509KeyPair(h.options.Certificate, h.options.Key)
-		if err != nil {
+		renewed := &certificate{file: h.options.Certificate, key: h.options.Key}
+		if _, err := renewed.get(nil); err != nil {
 			l.Close()
 			return nil, fmt.Errorf("reading the certificate: %w", err)
 		}
-		l, scheme = tls.NewListener(l, &tls.Config{Certificates: []tls.Certificate{pair}, NextProtos: []string{"h2", "http/1.1"}}), "https://"
+		l, scheme = tls.NewListener(l, &tls.Config{
+			GetCertificate: renewed.get, NextProtos: []string{"h2", "http/1.1"}, MinVersion: tls.VersionTLS12,
+		}), "https://"
 	}
 	if *url == "" {
 		*url = scheme + *address
@@ -146,7 +159,10 @@ func (h *Host) listen(address, url *string) (net.Listener, error) {
 }
 
 func (h *Host) serve(l net.Listener, routes http.Handler) {
-	s := &http.Server{Handler: routes, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
+	s := &http.Server{
+		Handler: routes, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: mostHeader,
+		ErrorLog: log.New(errorLog{h}, "", 0),
+	}
 	h.servers = append(h.servers, s)
 	h.work.Go(func() {
 		if err := s.Serve(l); !errors.Is(err, http.ErrServerClosed) {
@@ -169,8 +185,11 @@ func (h *Host) gamesAt(secret string) string {
 	return strings.Replace(h.options.GamesURL, "*", secret, 1)
 }
 
-// Stop lets requests end that are under way, for a while, and closes everything.
+// Stop says that it ends to those who ask for its health, and goes on for as long as the options say, so that a proxy sends nobody here any
+// more. Then it lets requests end that are under way, for a while, and closes everything.
 func (h *Host) Stop(patience time.Duration) error {
+	h.ending.Store(true)
+	time.Sleep(h.options.Drain)
 	ctx, cancel := context.WithTimeout(context.Background(), patience)
 	defer cancel()
 	for _, s := range h.servers {
@@ -206,13 +225,31 @@ func (h *Host) controlRoutes() http.Handler {
 	mux.HandleFunc("POST /r/{secret}/sessions/{id}/events", h.takeEvents)
 	mux.HandleFunc("PUT /r/{secret}/sessions/{id}/clip/{n}", h.takeClip)
 	mux.HandleFunc("DELETE /r/{secret}/sessions/{id}", h.forgetSession)
-	return guarded(mux)
+	return h.guarded(mux)
 }
 
+// Games on the same domain can have browsers send cookies to the interface: as many as a browser keeps of a domain still get through, and
+// browsers are asked to drop them.
+const (
+	mostHeader  = 1 << 20
+	mostCookies = 8 << 10
+)
+
 // guarded sets headers that every page and answer of the interface has.
-func guarded(next http.Handler) http.Handler {
+func (h *Host) guarded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		head := w.Header()
+		cookies := 0
+		for _, c := range r.Header["Cookie"] {
+			cookies += len(c)
+		}
+		if cookies > mostCookies {
+			head.Set("Clear-Site-Data", `"cookies"`)
+		}
+		if h.options.secure() {
+			head.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		r.Body = &patientBody{r.Body, http.NewResponseController(w)}
 		head.Set("X-Content-Type-Options", "nosniff")
 		head.Set("Referrer-Policy", "no-referrer")
 		head.Set("X-Frame-Options", "DENY")
@@ -270,8 +307,18 @@ func (w *watched) ReadFrom(r io.Reader) (int64, error) {
 func (w *watched) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
 func (h *Host) health(w http.ResponseWriter, r *http.Request) {
-	if err := h.data.ping(r.Context()); err != nil {
+	ctx, cancel := context.WithTimeout(r.Context(), 5*time.Second)
+	defer cancel()
+	if h.ending.Load() {
+		h.refuse(w, http.StatusServiceUnavailable, "the host is ending")
+		return
+	}
+	if err := h.data.ping(ctx); err != nil {
 		h.refuse(w, http.StatusServiceUnavailable, "the data can't be reached")
+		return
+	}
+	if _, err := h.files.Size(ctx, "health"); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		h.refuse(w, http.StatusServiceUnavailable, "the files can't be reached")
 		return
 	}
 	answer(w, http.StatusOK, map[string]string{"health": "good"})
@@ -298,7 +345,7 @@ func (h *Host) fail(w http.ResponseWriter, err error) {
 	if errors.Is(err, context.Canceled) {
 		return // the visitor left
 	}
-	h.options.Log.Error("request failed", "error", err)
+	h.options.Log.Error("request failed", "error", h.withoutAddresses(err.Error()))
 	if full(err) {
 		h.refuse(w, http.StatusInsufficientStorage, "the host's disk is full; what was sent so far stays, and goes on when there is room")
 		return

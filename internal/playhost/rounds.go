@@ -27,7 +27,8 @@ type playRound struct {
 
 var errNoRound = errors.New("there is no such round")
 
-const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls, ended, testers, invited"
+const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls, ended, " +
+	"testers, invited"
 
 func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 	var r playRound
@@ -239,6 +240,7 @@ func (h *Host) closeRound(w http.ResponseWriter, r *http.Request) {
 		h.fail(w, err)
 		return
 	}
+	h.forgetPlaying(x)
 	answer(w, http.StatusOK, map[string]bool{"open": false})
 }
 

@@ -110,6 +110,15 @@ CREATE TABLE IF NOT EXISTS clips (
 			opened BIGINT NOT NULL DEFAULT 0
 		)`,
 		`CREATE INDEX invitations_of ON invitations (round, place)`,
+		`CREATE TABLE contents (
+			sha256 TEXT PRIMARY KEY,
+			bytes  BIGINT NOT NULL,
+			name   TEXT NOT NULL,             -- among the files
+			kept   BIGINT NOT NULL DEFAULT 0, -- it is there
+			seen   BIGINT NOT NULL            -- when somebody last brought it
+		)`,
+		`INSERT INTO contents (sha256, bytes, name, kept, seen)
+			SELECT sha256, MAX(bytes), 'files/' || substr(sha256, 1, 2) || '/' || sha256, 1, 0 FROM files GROUP BY sha256`,
 		`CREATE TABLE guesses ( -- wrong passwords
 			round TEXT NOT NULL,
 			who   TEXT NOT NULL,   -- a keyed hash of an address

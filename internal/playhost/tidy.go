@@ -17,8 +17,8 @@ const (
 	mostNumber = 1e15
 )
 
-// tidied is what an event says, so that every reader takes it: JSON with texts in UTF-8, each name once, numbers that can be reported apart,
-// and no longer than is kept. What is no JSON at all is null.
+// tidied is what an event says, so that every reader takes it: JSON with texts in UTF-8, each name once, numbers that can be told apart, and
+// no longer than is kept. What is no JSON at all is null.
 func tidied(kind string, data json.RawMessage) json.RawMessage {
 	if len(data) == 0 {
 		return nil
@@ -77,7 +77,7 @@ func answerOf(v any) any {
 }
 
 // reported are the words of an event that a report reads; they stay when it is shortened.
-var reported = []string{"event", "level", "won", "name", "value", "fps", "message", "file", "line", "column", "stack"}
+var reported = []string{"event", "level", "won", "name", "value", "fps", "message", "file", "line", "column", "stack", "count", "cells"}
 
 // shortened is an event that says too much, without what no report reads.
 func shortened(v any) any {

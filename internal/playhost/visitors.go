@@ -40,7 +40,9 @@ func (o *Options) isProxy(at netip.Addr) bool {
 	return false
 }
 
-var addresses = regexp.MustCompile(`\[[0-9a-fA-F:.%]+\](:\d+)?|\b\d{1,3}(\.\d{1,3}){3}(:\d+)?\b|\b[0-9a-fA-F]{1,4}(:[0-9a-fA-F]{0,4}){3,7}\b`)
+var addresses = regexp.MustCompile(`\[[0-9a-fA-F:.%]+\](:\d+)?|` + // IPv6, with a port
+	`\b\d{1,3}(\.\d{1,3}){3}(:\d+)?\b|` + // IPv4
+	`\b[0-9a-fA-F]{1,4}(:[0-9a-fA-F]{0,4}){3,7}\b`)
 
 // withoutAddresses is a text for the log, which says nothing of who came.
 func (h *Host) withoutAddresses(text string) string { return addresses.ReplaceAllString(text, "…") }

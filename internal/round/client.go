@@ -62,6 +62,13 @@ func (c *Client) List(ctx context.Context, game string) ([]Round, error) {
 	return out.Rounds, err
 }
 
+// Invitations says who was invited to a round, and what they did.
+func (c *Client) Invitations(ctx context.Context, id string) ([]Invitation, error) {
+	var out struct{ Invitations []Invitation }
+	err := c.ask(ctx, http.MethodGet, "/api/rounds/"+url.PathEscape(id)+"/invitations", nil, &out)
+	return out.Invitations, err
+}
+
 // Close ends a round at once.
 func (c *Client) Close(ctx context.Context, id string) error {
 	return c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/close", nil, nil)

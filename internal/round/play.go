@@ -2,6 +2,7 @@ package round
 
 import (
 	"strconv"
+	"strings"
 	"time"
 )
 
@@ -16,12 +17,27 @@ type Play struct {
 	Shown     int64 // milliseconds to the first picture; -1 when none was seen
 	Runs      []Run
 	Frames    []Rate
-	Errors    []Mark
-	Values    []Mark // statistics
+	Errors    []Fault
+	Presses   int        // keys, touches and clicks
+	Heat      [Cells]int // where on the picture they touched or clicked
+	Inferred  bool       // the game says nothing of itself: play began with the first press after the first picture
+	Values    []Mark     // statistics
 	Answers   []Said
 	Clip      int64  // bytes
 	ClipBegan int64  // milliseconds after the session began; -1 without
 	Stopped   string // the level in which it ended, not won; "" when it did not
+}
+
+// The picture's cells, in which presses are counted.
+const (
+	Columns = 16
+	Cells   = Columns * 9
+)
+
+// A Fault is an error that the game met.
+type Fault struct {
+	Mark
+	File, Line, Column, Stack string
 }
 
 // A Span is a time, in milliseconds after the session began.
@@ -57,7 +73,9 @@ type Said struct {
 func Follow(s *Session) *Play {
 	p := &Play{ID: s.ID, Opened: s.Opened, Device: s.Device, Shown: -1, Clip: s.Clip, ClipBegan: -1}
 	away := int64(-1)
+	says := false // anything of itself
 	for _, e := range s.Events {
+		says = says || e.Kind == "event"
 		if e.Kind != "answer" { // answers come after the game
 			p.Length = max(p.Length, e.At)
 		}
@@ -73,7 +91,10 @@ func Follow(s *Session) *Play {
 				p.Frames = append(p.Frames, Rate{e.At, fps})
 			}
 		case "error":
-			p.Errors = append(p.Errors, Mark{e.At, string(e.Data.Message)})
+			d := e.Data
+			p.Errors = append(p.Errors, Fault{Mark{e.At, string(d.Message)}, string(d.File), string(d.Line), string(d.Column), string(d.Stack)})
+		case "presses":
+			p.press(e.Data)
 		case "answer":
 			if q, err := strconv.Atoi(string(e.Data.Question)); err == nil && q >= 0 && q < 100 {
 				p.Answers = append(p.Answers, Said{q, string(e.Data.Answer)})
@@ -92,7 +113,27 @@ func Follow(s *Session) *Play {
 		}
 	}
 	p.end(away)
+	if !says && p.Shown >= 0 && p.Presses > 0 {
+		p.Started, p.Inferred = true, true
+	}
 	return p
+}
+
+// mostPresses bounds what one tester is believed to have pressed.
+const mostPresses = 1_000_000
+
+func (p *Play) press(d Data) {
+	if n, err := strconv.Atoi(string(d.Count)); err == nil && n > 0 {
+		p.Presses = min(mostPresses, p.Presses+min(n, mostPresses))
+	}
+	for one := range strings.FieldsSeq(string(d.Cells)) {
+		cell, count, _ := strings.Cut(one, ":")
+		at, wrong := strconv.Atoi(cell)
+		n, bad := strconv.Atoi(count)
+		if wrong == nil && bad == nil && at >= 0 && at < Cells && n > 0 {
+			p.Heat[at] = min(mostPresses, p.Heat[at]+min(n, mostPresses))
+		}
+	}
 }
 
 func (p *Play) event(e Event) {

@@ -48,6 +48,10 @@ type Data struct {
 	Message  loose `json:"message"`
 	File     loose `json:"file"`
 	Line     loose `json:"line"`
+	Column   loose `json:"column"`
+	Stack    loose `json:"stack"`
+	Count    loose `json:"count"` // of presses
+	Cells    loose `json:"cells"` // where on the picture they were: "cell:count" with blanks between, row by row
 	Question loose `json:"question"`
 	Answer   loose `json:"answer"`
 }

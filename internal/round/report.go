@@ -20,11 +20,35 @@ type Report struct {
 	Levels      []Level  `json:"levels"`
 	Frames      []Frames `json:"frames"`
 	Errors      []Error  `json:"errors"`
+	Presses     int      `json:"presses"`  // of all testers
+	Heat        []int    `json:"heat"`     // where on the picture they pressed: 16 by 9 cells, row by row; empty where nowhere
+	Inferred    int      `json:"inferred"` // testers whose game says nothing of itself: they began to play with their first press
 	Answers     []Answer `json:"answers"`
-	Cut         int      `json:"cut"`    // events that the host had no room for
-	Unread      int      `json:"unread"` // lines that can't be read
+	Within      Within   `json:"within"`            // where the figures above are, at 95 %
+	Hardest     *Hardest `json:"hardest,omitempty"` // what stands out, or what can't be told; nil without levels to compare
+	Cut         int      `json:"cut"`               // events that the host had no room for
+	Unread      int      `json:"unread"`            // lines that can't be read
 
 	samples samples
+}
+
+// Within says where figures are, at 95 %.
+type Within struct {
+	Started  Interval `json:"started"`  // share of testers
+	Finished Interval `json:"finished"` // share of those who began to play
+	Seconds  Interval `json:"seconds"`
+	Shown    Interval `json:"first_picture"`
+}
+
+// Hardest is what can be said of levels beside each other, or that nothing can.
+type Hardest struct {
+	Levels  []string `json:"levels"`          // those that stand out, the surest first
+	Maybe   string   `json:"maybe,omitempty"` // where nothing does: one that may
+	What    string   `json:"what,omitempty"`  // in what way it may: "tries", "time" or "stopped"
+	More    int      `json:"more,omitempty"`  // about how many testers more would settle that
+	Testers int      `json:"testers"`         // whose levels were compared
+	// of a hundred such rounds, those in which a level that 80 % fail would be found where 50 % fail the others
+	Finds float64 `json:"would_find"`
 }
 
 // A Level is how one level went, over all testers.
@@ -37,7 +61,12 @@ type Level struct {
 	Seconds float64  `json:"seconds"`       // likewise: how long they played it, all tries together
 	PerWin  float64  `json:"tries_per_win"` // all tries of everybody, for each who won; 0 when nobody did
 	Cost    float64  `json:"seconds_per_win"`
-	Hard    []string `json:"hard"` // "tries", "time": what says that it is harder than the others
+	Failed  int      `json:"failed"` // whose first try was not won
+	Hard    []string `json:"hard"`   // "tries", "time", "stopped": in what it is more than the others, beyond chance
+
+	WonWithin     Interval `json:"won_within"`     // share of those who reached it
+	StoppedWithin Interval `json:"stopped_within"` // likewise
+	SecondsWithin Interval `json:"seconds_within"`
 }
 
 // Frames is how smoothly it ran on one class of devices.
@@ -46,13 +75,20 @@ type Frames struct {
 	Testers int     `json:"testers"`
 	Median  float64 `json:"median"` // frames a second
 	Worst   float64 `json:"worst"`  // of a tester's medians
+
+	Within Interval `json:"within"`
 }
 
 // An Error is one that the game met.
 type Error struct {
-	Message string `json:"message"`
-	Testers int    `json:"testers"`
-	Times   int    `json:"times"`
+	Message string   `json:"message"`
+	Testers int      `json:"testers"`
+	Times   int      `json:"times"`
+	File    string   `json:"file,omitempty"`
+	Line    string   `json:"line,omitempty"`
+	Column  string   `json:"column,omitempty"`
+	Stack   string   `json:"stack,omitempty"`
+	On      []string `json:"on,omitempty"` // browsers, systems and kinds of device that met it
 }
 
 // An Answer is all that was said to one question, by its number from 0.
@@ -88,13 +124,16 @@ type Count struct {
 type samples struct {
 	lengths, shown []float64
 	levels         map[string]*levelSums
+	trials         []trial
+	heat           [Cells]int
+	names          map[string]int       // of levels, to their numbers in trials
 	frames         map[string][]float64 // by class: a median of each tester
 }
 
 type levelSums struct {
-	reached, won, stopped, allTries int
-	allSeconds                      float64
-	tries, seconds                  []float64 // of those who won
+	reached, won, stopped, failed, allTries int
+	allSeconds                              float64
+	tries, seconds                          []float64 // of those who won
 }
 
 // A Maker makes a report of sessions, one after another.
@@ -108,7 +147,9 @@ type Maker struct {
 // NewMaker begins a report of testers, or of simulated ones.
 func NewMaker(simulated bool) *Maker {
 	return &Maker{
-		report: Report{OfSimulated: simulated, samples: samples{levels: map[string]*levelSums{}, frames: map[string][]float64{}}},
+		report: Report{OfSimulated: simulated, samples: samples{
+			levels: map[string]*levelSums{}, frames: map[string][]float64{}, names: map[string]int{},
+		}},
 		errors: map[string]*Error{}, answers: map[int][]string{},
 	}
 }
@@ -131,6 +172,13 @@ func (m *Maker) Add(s *Session) *Play {
 	if len(p.Away) > 0 {
 		r.Pauses++
 	}
+	if p.Inferred {
+		r.Inferred++
+	}
+	r.Presses += p.Presses
+	for i, n := range p.Heat {
+		r.samples.heat[i] += n
+	}
 	if p.Length > 0 {
 		r.samples.lengths = append(r.samples.lengths, p.played(Span{0, p.Length}))
 	}
@@ -144,7 +192,7 @@ func (m *Maker) Add(s *Session) *Play {
 	m.levels(p)
 	met := map[string]bool{}
 	for _, e := range p.Errors {
-		m.fault(e.Words, met)
+		m.fault(e, p.Device, met)
 	}
 	for _, a := range p.Answers {
 		m.answers[a.Question] = append(m.answers[a.Question], a.Answer)
@@ -157,6 +205,7 @@ func (m *Maker) levels(p *Play) {
 		tries   int
 		seconds float64
 		won     bool
+		failed  bool // the first time
 	}
 	sums := map[string]*sum{}
 	for _, run := range p.Runs {
@@ -173,6 +222,7 @@ func (m *Maker) levels(p *Play) {
 			continue
 		}
 		x.tries, x.seconds, x.won = x.tries+1, x.seconds+p.played(run.Span), run.Won
+		x.failed = x.failed || x.tries == 1 && !run.Won
 	}
 	for name, x := range sums {
 		l := m.report.samples.levels[name]
@@ -183,27 +233,78 @@ func (m *Maker) levels(p *Play) {
 		if p.Stopped == name {
 			l.stopped++
 		}
+		if x.failed {
+			l.failed++
+		}
+		if m.report.Testers <= mostTried {
+			m.report.samples.try(name, trial{tester: m.report.Testers, failed: x.failed, seconds: x.seconds, stopped: p.Stopped == name})
+		}
 	}
+}
+
+// try notes a trial at a level.
+func (s *samples) try(level string, t trial) {
+	n, ok := s.names[level]
+	if !ok {
+		n = len(s.names)
+		s.names[level] = n
+	}
+	t.level = n
+	s.trials = append(s.trials, t)
 }
 
 // mostMessages is how many different errors are told apart.
 const mostMessages = 1000
 
-func (m *Maker) fault(message string, met map[string]bool) {
-	x := m.errors[message]
+// fault counts an error. Those of one place in the game are one, whatever addresses and numbers their words hold.
+func (m *Maker) fault(f Fault, on Device, met map[string]bool) {
+	key := place(f)
+	x := m.errors[key]
 	if x == nil && len(m.errors) >= mostMessages {
-		message = "others"
-		x = m.errors[message]
+		key, f = "others", Fault{Mark: Mark{Words: "others"}}
+		x = m.errors[key]
 	}
 	if x == nil {
-		x = &Error{Message: message}
-		m.errors[message] = x
+		x = &Error{Message: f.Words, File: f.File, Line: f.Line, Column: f.Column, Stack: f.Stack}
+		m.errors[key] = x
 	}
 	x.Times++
-	if !met[message] {
-		met[message] = true
-		x.Testers++
+	if met[key] {
+		return
 	}
+	met[key] = true
+	x.Testers++
+	words := on.Words()
+	if !slices.Contains(x.On, words) && len(x.On) < mostOn {
+		x.On = append(x.On, words)
+	}
+}
+
+// mostOn is how many kinds of machines an error names.
+const mostOn = 20
+
+// place names where in a game an error came from: the innermost calls of its stack, or its file and line; without either, its words.
+func place(f Fault) string {
+	var calls []string
+	for line := range strings.Lines(f.Stack) {
+		if at := strings.TrimSpace(line); strings.Contains(at, ":") && at != f.Words && !strings.HasSuffix(at, f.Words) {
+			if _, name, ok := strings.Cut(at, "/p/"); ok { // each round has an address of its own
+				_, name, _ = strings.Cut(name, "/")
+				at = name
+			}
+			calls = append(calls, at)
+		}
+		if len(calls) == 3 {
+			break
+		}
+	}
+	if len(calls) > 0 {
+		return strings.Join(calls, "\n")
+	}
+	if f.File != "" && f.Line != "" && f.Line != "0" {
+		return f.File + ":" + f.Line + " " + f.Words
+	}
+	return f.Words
 }
 
 // Report is what all sessions so far mean.
@@ -228,7 +329,10 @@ func (m *Maker) Report() *Report {
 			Stopped: s.stopped,
 			Tries:   median(s.tries),
 			Seconds: median(s.seconds),
+			Failed:  s.failed,
 			Hard:    []string{},
+
+			WonWithin: shareWithin(s.won, s.reached), StoppedWithin: shareWithin(s.stopped, s.reached), SecondsWithin: medianWithin(s.seconds),
 		}
 		if s.won > 0 {
 			l.PerWin, l.Cost = float64(s.allTries)/float64(s.won), s.allSeconds/float64(s.won)
@@ -236,10 +340,18 @@ func (m *Maker) Report() *Report {
 		r.Levels = append(r.Levels, l)
 		r.Finished = s.won
 	}
-	compareLevels(r.Levels)
+	r.Heat = []int{}
+	if slices.ContainsFunc(r.samples.heat[:], func(n int) bool { return n > 0 }) {
+		r.Heat = slices.Clone(r.samples.heat[:])
+	}
+	r.Within = Within{
+		Started: shareWithin(r.Started, r.Testers), Finished: shareWithin(r.Finished, r.Started),
+		Seconds: medianWithin(r.samples.lengths), Shown: medianWithin(r.samples.shown),
+	}
+	r.compareLevels()
 	for _, class := range Classes {
 		if list := r.samples.frames[class]; len(list) > 0 {
-			r.Frames = append(r.Frames, Frames{class, len(list), median(list), slices.Min(list)})
+			r.Frames = append(r.Frames, Frames{class, len(list), median(list), slices.Min(list), medianWithin(list)})
 		}
 	}
 	for _, x := range m.errors {
@@ -255,33 +367,37 @@ func (m *Maker) Report() *Report {
 	return &r
 }
 
-// What makes a level hard: it costs so much more than the one in the middle, and enough testers reached it to say so.
-const (
-	hardTimes   = 1.75
-	hardReached = 3
-	hardLevels  = 3 // with fewer there is no middle
-)
-
-// compareLevels reads difficulty two ways: by tries and by time. What nobody won counts as hard in both.
-func compareLevels(levels []Level) {
-	var tries, cost []float64
-	for _, l := range levels {
-		if l.Won > 0 {
-			tries, cost = append(tries, l.PerWin), append(cost, l.Cost)
+// compareLevels says which levels stand out, beyond chance.
+func (r *Report) compareLevels() {
+	const fewest = 3 // with fewer there is nothing that others are
+	if len(r.Levels) < fewest {
+		return
+	}
+	order := make([]int, len(r.samples.names)) // the places of levels, by their numbers in trials
+	for i, l := range r.Levels {
+		order[r.samples.names[l.Name]] = i
+	}
+	testers := map[int]bool{}
+	trials := slices.Clone(r.samples.trials)
+	for i, t := range trials {
+		testers[t.tester] = true
+		trials[i].level = order[t.level]
+	}
+	hold, next := said(claims(trials, len(r.Levels)))
+	h := &Hardest{Levels: []string{}, Testers: len(testers), Finds: findable(len(testers), len(r.Levels))}
+	for _, c := range hold {
+		l := &r.Levels[c.level]
+		l.Hard = append(l.Hard, c.what)
+		if !slices.Contains(h.Levels, l.Name) {
+			h.Levels = append(h.Levels, l.Name)
 		}
 	}
-	for i := range levels {
-		l := &levels[i]
-		if l.Reached < hardReached || len(levels) < hardLevels {
-			continue
-		}
-		if l.Won == 0 || l.PerWin > hardTimes*median(tries) {
-			l.Hard = append(l.Hard, "tries")
-		}
-		if l.Won == 0 || l.Cost > hardTimes*median(cost) {
-			l.Hard = append(l.Hard, "time")
+	if len(hold) == 0 && next != nil {
+		if h.More = more(next, len(testers)); h.More > 0 {
+			h.Maybe, h.What = r.Levels[next.level].Name, next.what
 		}
 	}
+	r.Hardest = h
 }
 
 // median is the middle of values; 0 of none.

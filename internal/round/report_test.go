@@ -44,7 +44,14 @@ func reported(list []*Session, simulated bool) *Report {
 		m.Add(s)
 	}
 	r := m.Report()
-	r.samples = samples{}
+	r.samples, r.Within = samples{}, Within{} // TestIntervals
+	for i := range r.Levels {
+		l := &r.Levels[i]
+		l.WonWithin, l.StoppedWithin, l.SecondsWithin = Interval{}, Interval{}, Interval{}
+	}
+	for i := range r.Frames {
+		r.Frames[i].Within = Interval{}
+	}
 	return r
 }
 
@@ -94,9 +101,17 @@ func TestReport(t *testing.T) {
 	sessions := read(t, text)
 	want := &Report{
 		Testers: 4, Started: 3, Finished: 1, Simulated: 1, Seconds: 15.5, Pauses: 1, Shown: 0.4,
-		Levels:  []Level{{"1", 3, 2, 1, 1, 6, 1.5, 6.2, []string{}}, {"2", 2, 1, 1, 2, 8, 3, 19, []string{}}},
-		Frames:  []Frames{{"desktop", 2, 47.5, 40}, {"phone", 1, 30, 30}},
-		Errors:  []Error{{"lost", 2, 3}, {"other", 1, 1}},
+		Levels: []Level{
+			{Name: "1", Reached: 3, Won: 2, Stopped: 1, Tries: 1, Seconds: 6, PerWin: 1.5, Cost: 6.2, Failed: 1, Hard: []string{}},
+			{Name: "2", Reached: 2, Won: 1, Stopped: 1, Tries: 2, Seconds: 8, PerWin: 3, Cost: 19, Failed: 2, Hard: []string{}},
+		},
+		Frames: []Frames{
+			{Class: "desktop", Testers: 2, Median: 47.5, Worst: 40}, {Class: "phone", Testers: 1, Median: 30, Worst: 30},
+		},
+		Errors: []Error{
+			{Message: "lost", Testers: 2, Times: 3, On: []string{"phone", "desktop"}}, {Message: "other", Testers: 1, Times: 1, On: []string{"desktop"}},
+		},
+		Heat:    []int{},
 		Answers: []Answer{{0, []string{"4", "2"}}, {1, []string{"too dark"}}},
 	}
 	if got := reported(sessions, false); !reflect.DeepEqual(got, want) {
@@ -211,5 +226,26 @@ func TestTable(t *testing.T) {
 		if !strings.Contains(b.String(), want) {
 			t.Errorf("no %s in:\n%s", want, b.String())
 		}
+	}
+}
+
+// TestNoHooks: a game that says nothing of itself is begun with the first press after its first picture; presses are counted, and where; errors
+// of one place are one, whatever their words.
+func TestNoHooks(t *testing.T) {
+	phone := `{"width":390,"height":844,"touch":true,"browser":"Firefox 140","system":"Android 15"}`
+	stack := func(n string) string {
+		return `"message":"no level ` + n + `","stack":"Error: no level ` + n + `\n    at load (https://g.example/p/` + n + `/game.js:3:9)\n    at run (https://g.example/p/` + n + `/game.js:9:1)"`
+	}
+	r := reported(read(t, lines(
+		[]string{phone, `400 shown null`, `900 presses {"count":1,"cells":"20:1"}`, `9000 presses {"count":12,"cells":"20:3 143:1 999:5 x:1 -1:4"}`, `9500 error {` + stack("one") + `}`},
+		[]string{phone, `900 presses {"count":1,"cells":"0:1"}`, `9500 error {` + stack("two") + `}`}, // nothing was seen yet
+		[]string{phone, `400 shown null`, `500 event {"event":"loading-done"}`, `900 presses {"count":4,"cells":""}`},
+		[]string{phone, `400 shown null`},
+	)), false)
+	if r.Testers != 4 || r.Started != 1 || r.Inferred != 1 || r.Presses != 18 || len(r.Heat) != Cells || r.Heat[20] != 4 || r.Heat[143] != 1 || r.Heat[0] != 1 {
+		t.Errorf("%+v", r)
+	}
+	if len(r.Errors) != 1 || r.Errors[0].Testers != 2 || r.Errors[0].On[0] != "phone, Firefox 140, Android 15" {
+		t.Errorf("%+v", r.Errors)
 	}
 }

@@ -5,6 +5,7 @@ package round
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -109,6 +110,9 @@ type Device struct {
 	Ratio  float64 `json:"ratio"`
 	Touch  bool    `json:"touch"`
 	Memory float64 `json:"memory"` // GB, as the browser rounds it; 0 when it doesn't say
+
+	Browser string `json:"browser,omitempty"` // its name and main version
+	System  string `json:"system,omitempty"`
 }
 
 // Class is the kind of device.
@@ -120,6 +124,17 @@ func (d Device) Class() string {
 		return "tablet"
 	}
 	return "desktop"
+}
+
+// Words names a machine: its kind, and what is known of its browser and system.
+func (d Device) Words() string {
+	list := []string{d.Class()}
+	for _, word := range []string{d.Browser, d.System} {
+		if word != "" {
+			list = append(list, word)
+		}
+	}
+	return strings.Join(list, ", ")
 }
 
 // Classes are the kinds of device, in the order in which they are shown.

@@ -11,6 +11,7 @@ import (
 	"html/template"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"havvel/internal/round"
@@ -44,12 +45,14 @@ var pageText string
 
 var layout = template.Must(template.New("page").Funcs(template.FuncMap{
 	"seconds": seconds, "clock": clock, "share": share, "day": func(t time.Time) string { return t.UTC().Format("2 January 2006 15:04 UTC") },
-	"plus": func(a, b int) int { return a + b }, "amount": amount,
+	"within": func(i round.Interval) string { return i.Words(round.Percent) },
+	"span":   func(i round.Interval) string { return i.Words(seconds) },
+	"plus":   func(a, b int) int { return a + b }, "amount": amount,
 }).Parse(pageText))
 
 // Write writes the page.
 func Write(w io.Writer, p *Page) error {
-	v := view{Page: p, Hardest: p.hardest()}
+	v := view{Page: p, Heat: heat(p.Report.Heat)}
 	var err error
 	if v.Funnel, err = funnel(p.Report.Levels); err != nil {
 		return fmt.Errorf("drawing the funnel: %w", err)
@@ -81,21 +84,24 @@ func Write(w io.Writer, p *Page) error {
 // view is a page as its layout takes it.
 type view struct {
 	*Page
-	Funnel, Difficulty, Rates template.HTML
-	Hardest                   *round.Level
-	Sessions                  []*session
-	Answers                   []answers
+	Funnel, Difficulty, Rates, Heat template.HTML
+	Sessions                        []*session
+	Answers                         []answers
 }
 
-// hardest is the level at which most stopped.
-func (p *Page) hardest() *round.Level {
-	var worst *round.Level
-	for i := range p.Report.Levels {
-		if l := &p.Report.Levels[i]; l.Stopped > 0 && (worst == nil || l.Stopped > worst.Stopped) {
-			worst = l
-		}
+// heat draws how often the cells of the picture were pressed; nothing where none was.
+func heat(cells []int) template.HTML {
+	if len(cells) == 0 {
+		return ""
 	}
-	return worst
+	most := slices.Max(cells)
+	var b strings.Builder
+	fmt.Fprintf(&b, `<svg viewBox="0 0 %d %d" role="img" aria-label="where they pressed">`, round.Columns*10, len(cells)/round.Columns*10)
+	for i, n := range cells {
+		fmt.Fprintf(&b, `<rect x="%d" y="%d" width="9.5" height="9.5" fill="%s" fill-opacity="%.2f"><title>%d</title></rect>`,
+			i%round.Columns*10, i/round.Columns*10, "#c25b3f", 0.04+0.96*float64(n)/float64(most), n)
+	}
+	return template.HTML(b.String() + "</svg>")
 }
 
 // answers are those to one question: counted, or as they were written.

@@ -42,7 +42,7 @@ func TestPage(t *testing.T) {
 	}
 	text := b.String()
 	for _, want := range []string{"<svg", "stopped at level &lt;u&gt;1", `data-at="6.0"`, `src="data:video/webm;base64,bm8gZmlsbQ=="`,
-		"Was it fun?", "&lt;script&gt;alert", "Look first at level"} {
+		"Was it fun?", "&lt;script&gt;alert"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("no %s on the page", want)
 		}

@@ -1,0 +1,176 @@
+package playhost
+
+import (
+	"context"
+	_ "embed" // the listener
+	"errors"
+	"io"
+	"maps"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"havvel/internal/export/web"
+	"havvel/internal/filecache"
+)
+
+// A playing is a round whose game is served: all that is the same for its testers.
+type playing struct {
+	build *servedBuild
+	at    int // where the listener stands in the entry page
+
+	mu      sync.Mutex
+	round   *playRound
+	checked time.Time
+}
+
+// playings remembers rounds that are played, by the secret in their game's address.
+type playings struct {
+	mu   sync.Mutex
+	list map[string]*playing
+}
+
+// believed is how long a round that another host may have closed meanwhile is taken for open.
+const believed = time.Second
+
+// playing is the round under a secret, which is open; the error is errNoRound where there is none.
+func (h *Host) playing(ctx context.Context, secret string) (*playing, error) {
+	h.rounds.mu.Lock()
+	p := h.rounds.list[secret]
+	h.rounds.mu.Unlock()
+	if p == nil {
+		return h.beginPlaying(ctx, secret)
+	}
+	x, old := p.now(h.options.Now())
+	if old { // the others go by what was, meanwhile
+		var err error
+		if x, err = scanRound(h.data.row(ctx, "SELECT "+roundColumns+" FROM rounds WHERE play = ?", secret)); err != nil {
+			return nil, err
+		}
+		p.mu.Lock()
+		p.round = x
+		p.mu.Unlock()
+	}
+	if h.over(x) {
+		return nil, errNoRound
+	}
+	return p, nil
+}
+
+// now is the round as it was last seen. Where that is too long ago, the first who asks looks again.
+func (p *playing) now(now time.Time) (x *playRound, old bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if age := now.Sub(p.checked); age > believed || age < 0 {
+		p.checked, old = now, true
+	}
+	return p.round, old
+}
+
+func (h *Host) beginPlaying(ctx context.Context, secret string) (*playing, error) {
+	x, err := scanRound(h.data.row(ctx, "SELECT "+roundColumns+" FROM rounds WHERE play = ?", secret))
+	if err == nil && h.over(x) {
+		err = errNoRound
+	}
+	if err != nil {
+		return nil, err
+	}
+	var of string
+	if err := h.data.row(ctx, "SELECT secret FROM builds WHERE id = ?", x.build).Scan(&of); err != nil {
+		return nil, err
+	}
+	p := &playing{round: x, checked: h.options.Now()}
+	if p.build, err = h.servedBuild(ctx, of); err != nil {
+		return nil, err
+	}
+	data, err := h.readContent(ctx, p.build.files["index.html"])
+	if err != nil {
+		return nil, err
+	}
+	p.at = web.ReadPage(data).HeadStart
+	h.rounds.mu.Lock()
+	defer h.rounds.mu.Unlock()
+	if h.rounds.list == nil || len(h.rounds.list) >= mostCached {
+		h.rounds.list = map[string]*playing{}
+	}
+	h.rounds.list[secret] = p
+	return p, nil
+}
+
+// forgetPlaying has a round looked at anew by the next request.
+func (h *Host) forgetPlaying(x *playRound) {
+	h.rounds.mu.Lock()
+	defer h.rounds.mu.Unlock()
+	delete(h.rounds.list, x.play)
+}
+
+//go:embed listener.js
+var listener string
+
+// played serves one file of the build of a round, as long as that is open. The entry page brings the script that tells what happens.
+func (h *Host) played(w http.ResponseWriter, r *http.Request, secret, name string) {
+	p, err := h.playing(r.Context(), secret)
+	switch {
+	case errors.Is(err, errNoRound):
+		http.Error(w, "This round is over, or there is none.", http.StatusGone)
+		return
+	case err != nil:
+		if r.Context().Err() == nil {
+			h.options.Log.Error("serving a round's game", "error", err)
+		}
+		http.Error(w, "The host has a problem; try again later.", http.StatusInternalServerError)
+		return
+	}
+	f := p.build.find(name)
+	switch {
+	case f == nil:
+		http.Error(w, "This file is not in the build.", http.StatusNotFound)
+	case name == "" || name == "index.html":
+		h.playedPage(w, r, p, f)
+	default:
+		h.send(w, r, f, inRound{f}, func(as bool) http.Header { return f.head(p.build, shortly, as) })
+	}
+}
+
+// inRound is what the answer with a file of a round's game is held by.
+type inRound struct{ *servedFile }
+
+// playedPage serves the entry page with the listener in it. The page stays where it is kept: it can be large, and there may be many.
+func (h *Host) playedPage(w http.ResponseWriter, r *http.Request, p *playing, f *servedFile) {
+	file, err := h.openContent(r.Context(), f)
+	if err != nil {
+		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
+		return
+	}
+	defer file.Close()
+	head := http.Header{}
+	gameHeaders(head, p.build, []string{"no-store"})
+	head.Set("Content-Type", "text/html; charset=utf-8")
+	script := "<script>" + strings.Replace(listener, "CONTROL", h.options.ControlURL, 1) + "</script>"
+	if f.bytes <= pageInMemory {
+		data, err := io.ReadAll(file)
+		if err != nil || len(data) < p.at {
+			http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
+			return
+		}
+		filecache.NewReady(head, []byte(string(data[:p.at])+script+string(data[p.at:]))).Answer(w, r)
+		return
+	}
+	maps.Copy(w.Header(), head)
+	w.Header().Set("Content-Length", strconv.FormatInt(f.bytes+int64(len(script)), 10))
+	if r.Method == http.MethodHead {
+		return
+	}
+	// An error in what follows is a visitor who left.
+	if _, err := io.CopyN(w, file, int64(p.at)); err != nil {
+		return
+	}
+	if _, err := io.WriteString(w, script); err == nil {
+		io.Copy(w, file)
+	}
+}
+
+// pageInMemory is the largest entry page that is put together in memory.
+const pageInMemory = 256 << 10
