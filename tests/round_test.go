@@ -160,7 +160,7 @@ func TestRound(t *testing.T) {
 	).must(t, 0, "simulated: no person played", "the page was opened 2 times", "1 tester simulated, 1 began to play", "level",
 		"Was it fun?", "4: 1", "open report.html")
 	if back, err := os.ReadFile(filepath.Join(project, "back.jsonl")); err != nil || !strings.Contains(string(back), "level-begun") ||
-		!strings.Contains(string(back), `"clip":`) ||
+		!strings.Contains(string(back), `"clip":`) || !strings.Contains(string(back), `"presses"`) ||
 		strings.Contains(string(back), "127.0.0.1") {
 		t.Errorf("%v\n%s", err, back)
 	}

@@ -14,7 +14,7 @@ import (
 )
 
 // fileServer is nginx with the files of a large export, and what asks it and others for all of them, many at once.
-func fileServer(b *testing.B) (export string, ask func(address string) float64) {
+func fileServer(b *testing.B) (export string, ask func(address string, one ...string) float64) {
 	b.Helper()
 	nginx, wrk := partner(b, "nginx"), partner(b, "wrk")
 	export = largeExport(b)
@@ -33,17 +33,20 @@ func fileServer(b *testing.B) (export string, ask func(address string) float64) 
 		b.Fatal(err)
 	}
 	b.Cleanup(func() { server.Process.Signal(os.Interrupt) })
-	return export, func(address string) float64 {
+	return export, func(address string, one ...string) float64 {
 		at, err := url.Parse(address)
 		if err != nil {
 			b.Fatal(err)
 		}
 		prefix := strings.TrimSuffix(at.Path, "/")
 		script := "local paths = {\n"
-		for i := range 500 {
+		for _, name := range one {
+			script += fmt.Sprintf("%q,\n", prefix+"/"+name)
+		}
+		for i := range 500 * (1 - min(1, len(one))) {
 			script += fmt.Sprintf("%q,\n", fmt.Sprintf("%s/s/%d.js", prefix, i))
 		}
-		for i := range 700 {
+		for i := range 700 * (1 - min(1, len(one))) {
 			script += fmt.Sprintf("%q,\n", fmt.Sprintf("%s/p/%d.png", prefix, i))
 		}
 		script += "}\nlocal i = 0\nrequest = function() i = i + 1; return wrk.format('GET', paths[i % #paths + 1]) end\n"
@@ -111,10 +114,19 @@ func BenchmarkHost(b *testing.B) {
 	env := []string{"SHED_KEY=" + token}
 	runWith(b, folder, env, "send", "--accept-errors").must(b, 0)
 	link := decode[deliveries](b, runWith(b, folder, env, "where", "--json").must(b, 0)).Deliveries[0].Link
-	var mine, nginxs float64
+	round := decode[struct{ Link string }](b, runWith(b, folder, env, "round", "open", "--json").must(b, 0)).Link
+	_, page := get(b, round)
+	_, page, _ = strings.Cut(page, `const game = "`)
+	at, _, _ := strings.Cut(strings.ReplaceAll(page, `\/`, "/"), `"`)
+	var nginxs, build, played, nginxLarge, playedLarge float64
 	for b.Loop() {
 		nginxs += ask("http://127.0.0.1:7421/")
-		mine += ask(link)
+		build += ask(link)
+		played += ask(at)
+		nginxLarge += ask("http://127.0.0.1:7421/", "lane.pack")
+		playedLarge += ask(at, "lane.pack")
 	}
-	b.ReportMetric(mine/nginxs, "of-partner-throughput")
+	b.ReportMetric(build/nginxs, "of-partner-throughput")
+	b.ReportMetric(played/nginxs, "round-of-partner")
+	b.ReportMetric(playedLarge/nginxLarge, "large-of-partner")
 }

@@ -29,8 +29,8 @@ type Cache struct {
 // Get returns the file under a key. The first time, read gives its bytes, and head the fields of its header. It is nil for a file
 // that is too large, or when there is no room left, or when it can't be read.
 func (h *Cache) Get(key any, size int64, head func() http.Header, read func() ([]byte, error)) *Ready {
-	if ready, ok := h.list.Load(key); ok {
-		return ready.(*Ready)
+	if ready := h.Find(key); ready != nil {
+		return ready
 	}
 	if size > smallFile || h.bytes.Load()+size > mostKept {
 		return nil
@@ -43,6 +43,14 @@ func (h *Cache) Get(key any, size int64, head func() http.Header, read func() ([
 	h.list.Store(key, ready)
 	h.bytes.Add(size)
 	return ready
+}
+
+// Find returns the file under a key that is ready; nil where none is.
+func (h *Cache) Find(key any) *Ready {
+	if ready, ok := h.list.Load(key); ok {
+		return ready.(*Ready)
+	}
+	return nil
 }
 
 // Clear forgets everything.
@@ -67,10 +75,16 @@ func NewReady(head http.Header, data []byte) *Ready {
 }
 
 // Answer answers a request. What stands in the header already is replaced.
-func (a *Ready) Answer(w http.ResponseWriter, r *http.Request) {
+func (a *Ready) Answer(w http.ResponseWriter, r *http.Request) { a.AnswerKept(w, r, nil) }
+
+// AnswerKept answers a request with another Cache-Control than the answer's own, unless that is nil.
+func (a *Ready) AnswerKept(w http.ResponseWriter, r *http.Request, keep []string) {
 	h := w.Header()
 	clear(h)
 	maps.Copy(h, a.head)
+	if keep != nil {
+		h["Cache-Control"] = keep
+	}
 	if complete(r) {
 		h["Content-Length"] = a.length
 		w.Write(a.data) // an error here is a visitor who left

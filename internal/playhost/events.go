@@ -87,7 +87,7 @@ func (h *Host) takeEvents(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, map[string]any{"kept": len(in.Events) - kept.cut, "full": kept.full})
 }
 
-// A keeping is what became of a batch.
+// A keeping is what was done with a batch.
 type keeping struct {
 	new  int  // events that weren't there
 	cut  int  // of these, those that there is no room for

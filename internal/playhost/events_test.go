@@ -307,3 +307,32 @@ func TestVisitor(t *testing.T) {
 		}
 	}
 }
+
+// FuzzTidied keeps whatever a page may send, and makes a report of it.
+func FuzzTidied(f *testing.F) {
+	for _, s := range []string{`{"event":"level-begun","level":1}`, `{"question":0,"answer":"\ud83d"}`, `{"a":1,"a":2}`, "\xff", `1e999`, `[[[[`} {
+		f.Add("event", s)
+		f.Add("answer", s)
+	}
+	f.Fuzz(func(t *testing.T, kind, data string) {
+		l := lane{most: mostKept}
+		lines, _, err := l.add("s", []event{{N: 1, At: 5, Kind: kind, Data: json.RawMessage(data)}}, &keeping{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := `{"round":1,"session":"s"}` + "\n" + string(lines)
+		if !utf8.Valid(lines) || len(lines) > 8*mostWords+len(kind)*6 {
+			t.Errorf("%d bytes are kept: %.100q", len(lines), lines)
+		}
+		err = round.Read(t.Context(), strings.NewReader(text), func(s *round.Session) error {
+			if s.Unread > 0 || len(s.Events) != 1 {
+				t.Errorf("%d events come back of %q", len(s.Events), lines)
+			}
+			round.Follow(s)
+			return nil
+		})
+		if err != nil {
+			t.Error(err)
+		}
+	})
+}

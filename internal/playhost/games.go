@@ -138,7 +138,7 @@ func (h *Host) game(w http.ResponseWriter, r *http.Request, secret, name string)
 		http.Error(w, "This file is not in the build.", http.StatusNotFound)
 		return
 	}
-	h.send(w, r, f, f, h.forever(b, f))
+	h.send(w, r, f, serving{b, false})
 }
 
 // find is the file of a build under a name in its address; nil where there is none.
@@ -168,14 +168,24 @@ func gameHeaders(head http.Header, b *servedBuild, keep []string) {
 	hosting.Host{Isolation: b.isolated}.Isolate(head)
 }
 
-func (h *Host) forever(b *servedBuild, f *servedFile) func(as bool) http.Header {
-	return func(as bool) http.Header { return f.head(b, forever, as) }
+// serving is how a file is served: of which build, and whether to a round's testers.
+type serving struct {
+	*servedBuild
+	inRound bool
+}
+
+// keep is what caches are told.
+func (s serving) keep() []string {
+	if s.inRound {
+		return shortly
+	}
+	return forever
 }
 
 // head is the header of a file, compressed as it is or plain.
-func (f *servedFile) head(b *servedBuild, keep []string, as bool) http.Header {
+func (f *servedFile) head(how serving, as bool) http.Header {
 	head := http.Header{"Content-Type": f.kind, "Etag": f.tag}
-	gameHeaders(head, b, keep)
+	gameHeaders(head, how.servedBuild, how.keep())
 	if f.encoding != "" {
 		head.Set("Vary", "Accept-Encoding")
 		if as {
@@ -186,13 +196,17 @@ func (f *servedFile) head(b *servedBuild, keep []string, as bool) http.Header {
 }
 
 // send serves a content as it is kept, with ranges and validators (RFC 9110, sections 13 and 14); one that is compressed and that
-// the browser doesn't take is unpacked on the way. key is what an answer that is held is found by.
-func (h *Host) send(w http.ResponseWriter, r *http.Request, f *servedFile, key any, head func(as bool) http.Header) {
+// the browser doesn't take is unpacked on the way.
+func (h *Host) send(w http.ResponseWriter, r *http.Request, f *servedFile, how serving) {
 	as := f.encoding == "" || takes(r, f.encoding)
 	if as {
-		whole := func() http.Header { return head(true) }
-		if ready := h.held.Get(key, f.bytes, whole, func() ([]byte, error) { return h.readContent(r.Context(), f) }); ready != nil {
-			ready.Answer(w, r)
+		ready := h.held.Find(f)
+		if ready == nil {
+			ready = h.held.Get(f, f.bytes, func() http.Header { return f.head(how, true) },
+				func() ([]byte, error) { return h.readContent(r.Context(), f) })
+		}
+		if ready != nil {
+			ready.AnswerKept(w, r, how.keep())
 			return
 		}
 	}
@@ -203,7 +217,7 @@ func (h *Host) send(w http.ResponseWriter, r *http.Request, f *servedFile, key a
 		return
 	}
 	defer file.Close()
-	maps.Copy(w.Header(), head(as))
+	maps.Copy(w.Header(), f.head(how, as))
 	if as {
 		filecache.AnswerFrom(w, r, file, f.bytes)
 		return

@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -25,15 +26,27 @@ func (l patient) Accept() (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return patientConn{c}, nil
+	return &patientConn{Conn: c}, nil
 }
 
-type patientConn struct{ net.Conn }
+type patientConn struct {
+	net.Conn
+	renewed atomic.Int64 // when the deadline was last set, in nanoseconds
+}
+
+// renew sets the deadline of the next step, unless that was done just now.
+func (c *patientConn) renew() {
+	now := time.Now()
+	if now.UnixNano()-c.renewed.Load() > int64(patience/4) {
+		c.renewed.Store(now.UnixNano())
+		c.SetWriteDeadline(now.Add(patience))
+	}
+}
 
 // Write implements net.Conn.
-func (c patientConn) Write(p []byte) (n int, err error) {
+func (c *patientConn) Write(p []byte) (n int, err error) {
 	for len(p) > 0 && err == nil {
-		c.SetWriteDeadline(time.Now().Add(patience))
+		c.renew()
 		var m int
 		m, err = c.Conn.Write(p[:min(writeStep, len(p))])
 		n, p = n+m, p[m:]
@@ -42,7 +55,7 @@ func (c patientConn) Write(p []byte) (n int, err error) {
 }
 
 // ReadFrom keeps the way from a file to the network open, on which the system copies.
-func (c patientConn) ReadFrom(r io.Reader) (n int64, err error) {
+func (c *patientConn) ReadFrom(r io.Reader) (n int64, err error) {
 	of, limited := r.(*io.LimitedReader)
 	if !limited {
 		of = &io.LimitedReader{R: r, N: 1<<63 - 1}
@@ -52,7 +65,7 @@ func (c patientConn) ReadFrom(r io.Reader) (n int64, err error) {
 		return io.Copy(struct{ io.Writer }{c}, r)
 	}
 	for of.N > 0 && err == nil {
-		c.SetWriteDeadline(time.Now().Add(patience))
+		c.renew()
 		step := &io.LimitedReader{R: of.R, N: min(writeStep, of.N)}
 		var m int64
 		m, err = to.ReadFrom(step)

@@ -130,12 +130,9 @@ func (h *Host) played(w http.ResponseWriter, r *http.Request, secret, name strin
 	case name == "" || name == "index.html":
 		h.playedPage(w, r, p, f)
 	default:
-		h.send(w, r, f, inRound{f}, func(as bool) http.Header { return f.head(p.build, shortly, as) })
+		h.send(w, r, f, serving{p.build, true})
 	}
 }
-
-// inRound is what the answer with a file of a round's game is held by.
-type inRound struct{ *servedFile }
 
 // playedPage serves the entry page with the listener in it. The page stays where it is kept: it can be large, and there may be many.
 func (h *Host) playedPage(w http.ResponseWriter, r *http.Request, p *playing, f *servedFile) {

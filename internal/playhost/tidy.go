@@ -17,8 +17,8 @@ const (
 	mostNumber = 1e15
 )
 
-// tidied is what an event says, so that every reader takes it: JSON with texts in UTF-8, each name once, numbers that can be told apart, and
-// no longer than is kept. What is no JSON at all is null.
+// tidied is what an event says, so that every reader takes it: JSON with texts in UTF-8, each name once, numbers that can be told apart,
+// and no longer than is kept. What is no JSON at all is null.
 func tidied(kind string, data json.RawMessage) json.RawMessage {
 	if len(data) == 0 {
 		return nil

@@ -90,8 +90,8 @@ func claims(trials []trial, levels int) []claim {
 }
 
 // byLevels compares each level with the others. Two chances are worked out, and the larger one counts. By the one, a tester's yes and no
-// are shuffled among that tester's own levels, which is right however much testers differ; by the other, all are shuffled among all, which is
-// right where a no ends the session. Neither is right for both.
+// are shuffled among that tester's own levels, which is right however much testers differ; by the other, all are shuffled among all, which
+// is right where a no ends the session. Neither is right for both.
 func byLevels(what string, trials []trial, levels int, yes func(t trial, within bool) bool) (list []claim) {
 	c := tally(trials, levels, yes)
 	for level := range levels {

@@ -53,4 +53,4 @@ func (i Interval) Words(write func(float64) string) string {
 }
 
 // Percent writes a share.
-func Percent(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) }
+func Percent(share float64) string { return fmt.Sprintf("%.0f\u00a0%%", 100*share) }
