@@ -244,6 +244,10 @@ func (x *tried) rounds(folder string) {
 	before := x.real
 	x.real = strings.NewReplacer("4kq2m7", rounds.Rounds[1].ID[:6], "/srv/shed", "shed")
 	x.example(
+		"havvel round extend --until 3d",
+		"havvel round extend 4kq2m7 --until 12h",
+		"havvel round pause",
+		"havvel round pause --off",
 		"havvel round report",
 		"havvel round report --page report.html",
 		"havvel round report --against 4kq2m7",
@@ -252,7 +256,21 @@ func (x *tried) rounds(folder string) {
 		"havvel round open --until 3d --most 10",
 		"havvel round open --invite friends.txt",
 		"havvel round invited",
+		"havvel round remind",
+		"havvel round remind --json",
 	)
+	for _, line := range []string{
+		"havvel host builds remove 4kq2m7 --data /srv/shed", "havvel host builds remove 4kq2m7 --data /srv/shed --json",
+	} {
+		x.in.types("havvel send --to shed --again").must(t, 0) // a build that no round has
+		var builds struct{ Builds []struct{ ID string } }
+		if err := json.Unmarshal([]byte(x.in.types("havvel host builds --data shed --json").must(t, 0).out), &builds); err != nil || len(builds.Builds) == 0 {
+			t.Fatal(err, builds)
+		}
+		x.real = strings.NewReplacer("4kq2m7", builds.Builds[0].ID[:8], "/srv/shed", "shed")
+		x.example(line)
+	}
+	x.example("havvel host builds --data /srv/shed", "havvel host builds --json")
 	x.example(
 		"havvel host token make build-server --data /srv/shed",
 		"havvel host token list",

@@ -64,7 +64,7 @@ func (a *console) host() *cobra.Command {
 	c.Flags().StringVar(&f.quota, "quota", "", "the most `bytes` that one owner may keep, such as \"5 GB\"")
 	c.Flags().Var(&f.keep, "keep", "the longest `time` after a round for which what came back is kept; then it is deleted")
 	a.withDryRun(c, "say what would be started, and start nothing")
-	c.AddCommand(a.hostToken(&f))
+	c.AddCommand(a.hostToken(&f), a.hostBuilds(&f))
 	return c
 }
 
@@ -188,7 +188,7 @@ func (a *console) hostToken(f *hostFlags) *cobra.Command {
 // opened does something with the host's data, which another process may serve meanwhile; they must be there.
 func opened(f *hostFlags, do func(*playhost.Host) error) error {
 	if f.isNew() {
-		return wrong("havvel host token", "there are no data of a host in %s; --data names the folder that havvel host runs with", f.data)
+		return wrong("havvel host", "there are no data of a host in %s; --data names the folder that havvel host runs with", f.data)
 	}
 	return made(f, do)
 }

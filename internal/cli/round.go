@@ -20,7 +20,7 @@ func (a *console) round() *cobra.Command {
 		long: "Round gives a version that was sent to a playtest host to testers, for a while, and says what came back: how far they " +
 			"got, where\nthey stopped, how it ran, what they answered. Testers are asked whether they agree; without that nothing is kept.",
 		example: "  havvel round open --to shed --until 3d\n  havvel round report",
-	}, a.roundOpen(), a.roundList(), a.roundInvited(), a.roundClose(), a.roundReport())
+	}, a.roundOpen(), a.roundList(), a.roundInvited(), a.roundRemind(), a.roundExtend(), a.roundPause(), a.roundClose(), a.roundReport())
 }
 
 // playtests is the destination that is a playtest host, and what speaks to it.
@@ -80,6 +80,8 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 		Most:     f.most,
 		Record:   f.record,
 		Controls: app.Controls(p.ListingFor(d)),
+		Studio:   p.Game.Studio,
+		Contact:  p.ListingFor(d).Contact,
 	}
 	if o.Questions, err = app.Questions(f.questions); err != nil {
 		return err
@@ -204,7 +206,10 @@ func (a *console) roundList() *cobra.Command {
 			var rows [][]string
 			for _, r := range list {
 				state := a.screen.In(term.Quiet, "over")
-				if r.Open {
+				switch {
+				case r.Paused && r.Open:
+					state = a.screen.In(term.Careful, "paused")
+				case r.Open:
 					state = a.screen.In(term.Good, "open until "+r.Until.Local().Format("2 Jan 15:04"))
 				}
 				rows = append(rows, []string{r.ID[:min(8, len(r.ID))], inwords.Clean(r.Version), state, testersOf(r), inwords.Clean(r.Link)})

@@ -23,7 +23,7 @@ import (
 
 type reportFlags struct {
 	lines, table, page, against string
-	simulated                   bool
+	simulated, share, unshare   bool
 }
 
 func (a *console) roundReport() *cobra.Command {
@@ -39,6 +39,8 @@ func (a *console) roundReport() *cobra.Command {
 		run:     func(ctx context.Context, args []string) error { return a.runRoundReport(ctx, args, f) },
 	})
 	c.Flags().StringVar(&f.page, "page", "", "write a page with plots, sessions and clips into this `file` (HTML)")
+	c.Flags().BoolVar(&f.share, "share", false, "have the host show that page to those who have its link, until what came back is deleted")
+	c.Flags().BoolVar(&f.unshare, "unshare", false, "take a page that the host shows back, and report nothing")
 	c.Flags().StringVar(&f.lines, "lines", "", "write all events into this `file`, too, as JSON Lines")
 	c.Flags().StringVar(&f.table, "table", "", "write all events into this `file`, too, as CSV")
 	c.Flags().StringVar(&f.against, "against", "", "compare with an earlier `round`, named by the beginning of its id")
@@ -51,6 +53,14 @@ func (a *console) runRoundReport(ctx context.Context, args []string, f reportFla
 	p, client, r, err := a.chosenRound(ctx, args)
 	if err != nil {
 		return err
+	}
+	if f.unshare {
+		if err := client.Unshare(ctx, r.ID); err != nil {
+			return err
+		}
+		a.answer(map[string]string{"round": r.ID})
+		a.screen.Line("the page of this round's report is shown to nobody any more")
+		return nil
 	}
 	back, err := gather(ctx, client, r, f)
 	if err != nil {
@@ -68,21 +78,27 @@ func (a *console) runRoundReport(ctx context.Context, args []string, f reportFla
 		}
 		changes = round.Compare(before.report, back.report)
 	}
-	if f.page != "" {
-		if err := a.writePage(ctx, client, p, r, back, earlier, changes, f.page); err != nil {
-			return err
-		}
+	link, err := a.pageOf(ctx, client, p, r, back, earlier, changes, f)
+	if err != nil {
+		return err
 	}
 	a.answer(struct {
 		*round.Report
 		Round   string         `json:"round"`
+		Link    string         `json:"link,omitempty"`
 		Opens   int            `json:"opens"`
 		Against string         `json:"against,omitempty"`
 		Changes []round.Change `json:"changes,omitempty"`
-	}{back.report, r.ID, r.Opens, f.against, changes})
+	}{back.report, r.ID, link, r.Opens, f.against, changes})
 	a.showRound(p, r, back.report)
 	if earlier != nil {
 		a.showChanges(earlier, changes)
+	}
+	if link != "" {
+		a.screen.Line("")
+		a.screen.Line("the page of this report is at %s", inwords.Clean(link))
+		words := "who has the link sees it, until " + r.Kept.Local().Format("2 January 2006") + "; --unshare takes it back"
+		a.screen.Line("  %s", a.screen.In(term.Quiet, words))
 	}
 	a.nextOfRound(r, back.report, f)
 	return nil
@@ -148,16 +164,32 @@ func (g *gathered) read(ctx context.Context, client *round.Client, r *round.Roun
 	return err
 }
 
-func (a *console) writePage(
-	ctx context.Context,
-	client *round.Client,
-	p *project.Project,
-	r *round.Round,
-	back *gathered,
-	earlier *round.Round,
+// pageOf writes the page of a report, where one is asked for, and returns the link under which the host shows it; "" where it doesn't.
+func (a *console) pageOf(
+	ctx context.Context, client *round.Client, p *project.Project, r *round.Round, back *gathered, earlier *round.Round,
+	changes []round.Change, f reportFlags,
+) (link string, err error) {
+	if f.page == "" && !f.share {
+		return "", nil
+	}
+	x, err := a.drawPage(ctx, client, p, r, back, earlier, changes)
+	if err == nil && f.page != "" {
+		err = atomicfile.File(f.page, func(f disk.File) error { return page.Write(f, x) })
+	}
+	if err != nil || !f.share {
+		return "", err
+	}
+	var text bytes.Buffer
+	if err := page.Write(&text, x); err != nil {
+		return "", err
+	}
+	return client.Share(ctx, r.ID, text.Bytes())
+}
+
+func (a *console) drawPage(
+	ctx context.Context, client *round.Client, p *project.Project, r *round.Round, back *gathered, earlier *round.Round,
 	changes []round.Change,
-	file string,
-) error {
+) (*page.Page, error) {
 	x := &page.Page{
 		Title: p.Game.Title, Version: r.Version, Round: r.ID, Opened: r.Opened, Until: r.Until, Questions: r.Questions,
 		Opens: r.Opens, Report: back.report, Plays: back.plays, More: back.more, Clips: map[string][]byte{}, Changes: changes,
@@ -180,12 +212,12 @@ func (a *console) writePage(
 			continue // taken back meanwhile
 		}
 		if err != nil {
-			return err
+			return nil, err
 		}
 		left -= int64(clip.Len())
 		x.Clips[play.ID] = clip.Bytes()
 	}
-	return atomicfile.File(file, func(f disk.File) error { return page.Write(f, x) })
+	return x, nil
 }
 
 func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report) {
@@ -393,26 +425,16 @@ func (a *console) showChanges(earlier *round.Round, changes []round.Change) {
 	}
 }
 
-// nextOfRound says what to look at: the level at which most stopped.
+// nextOfRound says what to look at: a level that stands out.
 func (a *console) nextOfRound(r *round.Round, x *round.Report, f reportFlags) {
-	worst := round.Level{}
-	for _, l := range x.Levels {
-		if l.Stopped > worst.Stopped {
-			worst = l
-		}
-	}
 	a.screen.Line("")
 	switch {
 	case f.page != "":
 		a.screen.Next("open %s in a browser", f.page)
 	case x.Testers == 0 && r.Open:
 		a.screen.Next("wait for testers; the link is %s", inwords.Clean(r.Link))
-	case worst.Stopped > 0:
-		a.screen.Next(
-			"look at level %s, where %s stopped: havvel round report --page report.html shows each session",
-			inwords.Clean(worst.Name),
-			inwords.Of(worst.Stopped, "1 tester", fmt.Sprintf("%d testers", worst.Stopped)),
-		)
+	case x.Hardest != nil && len(x.Hardest.Levels) > 0:
+		a.screen.Next("look at level %s: havvel round report --page report.html shows each session", inwords.Clean(x.Hardest.Levels[0]))
 	case r.Open:
 		a.screen.Next("havvel round close, when it is enough")
 	case x.Testers == 0:

@@ -17,6 +17,7 @@ const (
 	Arriving = "arriving" // its archive is on the way
 	Ready    = "ready"
 	Refused  = "refused"
+	Removed  = "removed" // its files are gone; what came back of its rounds isn't
 )
 
 // A Build is a version that an owner sent.

@@ -135,6 +135,7 @@ func (h *Host) heldBy(ctx context.Context, owner string) (bytes int64, err error
 			WHERE rounds.owner = ?`,
 		`SELECT COALESCE(SUM(clips.bytes), 0) FROM clips JOIN sessions ON sessions.id = clips.session
 			JOIN rounds ON rounds.id = sessions.round WHERE rounds.owner = ?`,
+		`SELECT COALESCE(SUM(reports.bytes), 0) FROM reports JOIN rounds ON rounds.id = reports.round WHERE rounds.owner = ?`,
 	} {
 		var n int64
 		if err := h.data.row(ctx, query, owner).Scan(&n); err != nil && !errors.Is(err, sql.ErrNoRows) {

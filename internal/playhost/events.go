@@ -20,7 +20,7 @@ const (
 	ownFrom    = 100_000 // numbers of the page's own begin behind it
 	mostBatch  = 200
 	mostKept   = 4 << 20 // bytes of the game's events
-	mostAnswer = 128 << 10
+	mostAnswer = 1 << 20 // likewise, of the page's own: all answers at their longest, twice
 	mostAsked  = 512 << 10
 )
 
@@ -84,14 +84,14 @@ func (h *Host) takeEvents(w http.ResponseWriter, r *http.Request) {
 	}
 	h.limits.allow(batches, session, h.options.Now())
 	h.counts.events.Add(int64(kept.new))
-	answer(w, http.StatusOK, map[string]any{"kept": len(in.Events) - kept.cut, "full": kept.full})
+	answer(w, http.StatusOK, map[string]any{"kept": len(in.Events) - len(kept.cut), "lost": kept.cut, "full": kept.full})
 }
 
 // A keeping is what was done with a batch.
 type keeping struct {
-	new  int  // events that weren't there
-	cut  int  // of these, those that there is no room for
-	full bool // there is no more room for the game's
+	new  int   // events that weren't there
+	cut  []int // the numbers of those that there is no room for
+	full bool  // there is no more room for the game's
 }
 
 // A lane is a row of numbers of a session's events.
@@ -120,7 +120,7 @@ func (l *lane) add(session string, batch []event, k *keeping) (lines []byte, fir
 		if l.bytes += int64(text.Len() - before); l.bytes > l.most {
 			l.bytes -= int64(text.Len() - before)
 			text.Truncate(before)
-			k.cut++
+			k.cut = append(k.cut, e.N)
 			continue
 		}
 		if first == 0 {
@@ -138,7 +138,7 @@ func (h *Host) keepEvents(ctx context.Context, of, session string, batch []event
 	}
 	answered := slices.ContainsFunc(batch, func(e event) bool { return e.Kind == "answer" })
 	err = h.data.within(ctx, func(q queries) error {
-		k = keeping{}
+		k = keeping{cut: []int{}}
 		game, page := lane{most: mostKept}, lane{most: mostAnswer}
 		// An update holds the session until the end, so that two batches of it wait for each other.
 		err := q.row(ctx, "UPDATE sessions SET last = last WHERE id = ? AND round = ? RETURNING last, bytes, last_own, own_bytes", session, of).
@@ -170,7 +170,7 @@ func (h *Host) keepEvents(ctx context.Context, of, session string, batch []event
 		k.full = game.bytes > mostKept-mostData
 		_, err = q.exec(ctx, `UPDATE sessions SET last = ?, bytes = ?, last_own = ?, own_bytes = ?, cut = cut + ?,
 			answered = CASE WHEN ? = 1 THEN 1 ELSE answered END WHERE id = ?`,
-			game.last, game.bytes, page.last, page.bytes, k.cut, flag(answered), session)
+			game.last, game.bytes, page.last, page.bytes, len(k.cut), flag(answered), session)
 		return err
 	})
 	return k, err

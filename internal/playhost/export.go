@@ -64,8 +64,7 @@ const (
 func (h *Host) exported(ctx context.Context, of string, last *place) ([]*exportedSession, error) {
 	rows, err := h.data.query(ctx, `SELECT sessions.id, sessions.made, sessions.device, sessions.simulated, sessions.cut, sessions.bytes,
 		(SELECT COALESCE(SUM(clips.bytes), 0) FROM clips WHERE clips.session = sessions.id)
-		FROM sessions WHERE round = ? AND (made > ? OR made = ? AND id > ?) ORDER BY made, id LIMIT ?`,
-		of, last.made, last.made, last.id, pageSessions)
+		FROM sessions WHERE round = ? AND (made, id) > (?, ?) ORDER BY made, id LIMIT ?`, of, last.made, last.id, pageSessions)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"time"
 
 	"github.com/andybalholm/brotli"
 	"github.com/klauspost/compress/gzip"
@@ -22,6 +24,7 @@ import (
 type servedBuild struct {
 	files    map[string]*servedFile // by path
 	isolated bool
+	checked  atomic.Int64 // when it was last seen to be there, in nanoseconds
 }
 
 type servedFile struct {
@@ -46,12 +49,15 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 	h.builds.mu.Lock()
 	b := h.builds.list[secret]
 	h.builds.mu.Unlock()
-	if b != nil {
+	if b != nil && !h.doubted(b) {
 		return b, nil
 	}
 	of, err := scanBuild(h.data.row(ctx, "SELECT "+buildColumns+" FROM builds WHERE secret = ? AND state = ?", secret, Ready))
-	if err != nil {
-		return nil, err
+	if errors.Is(err, errNoBuild) {
+		h.builds.forget(secret)
+	}
+	if err != nil || b != nil { // it is as it was: a build never changes
+		return b, err
 	}
 	rows, err := h.data.query(ctx, `SELECT path, files.sha256, files.bytes, contents.name FROM files
 		JOIN contents ON contents.sha256 = files.sha256 WHERE build = ?`, of.ID)
@@ -79,8 +85,22 @@ func (h *Host) servedBuild(ctx context.Context, secret string) (*servedBuild, er
 		h.builds.list = map[string]*servedBuild{}
 		h.held.Clear()
 	}
+	b.checked.Store(h.options.Now().UnixNano())
 	h.builds.list[secret] = b
 	return b, nil
+}
+
+// doubted reports whether it is time to look whether a build is still there. One request looks, and the others go by what was.
+func (h *Host) doubted(b *servedBuild) bool {
+	now, last := h.options.Now().UnixNano(), b.checked.Load()
+	return (now-last > int64(10*time.Second) || now < last) && b.checked.CompareAndSwap(last, now)
+}
+
+// forget has a build looked for anew.
+func (c *buildCache) forget(secret string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.list, secret)
 }
 
 // typeOf is a file's content type, and how it is compressed, as its name says.

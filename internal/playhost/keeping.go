@@ -83,6 +83,9 @@ func (h *Host) forgetRound(w http.ResponseWriter, r *http.Request) {
 	h.forgetPlaying(x)
 	gone := 0
 	if err == nil {
+		err = h.dropReport(r.Context(), x.id)
+	}
+	if err == nil {
 		gone, err = h.forget(r.Context(), "round = ?", x.id)
 	}
 	if err != nil {
@@ -99,6 +102,12 @@ const abandoned = 7 * 24 * time.Hour
 func (h *Host) sweep(ctx context.Context) error {
 	now := h.options.Now()
 	_, err := h.forget(ctx, "round IN (SELECT id FROM rounds WHERE forget < ?)", seconds(now))
+	shared, asked := texts(h.data.query(ctx, "SELECT round FROM reports JOIN rounds ON rounds.id = reports.round WHERE rounds.forget < ?",
+		seconds(now)))
+	err = errors.Join(err, asked)
+	for _, id := range shared {
+		err = errors.Join(err, h.dropReport(ctx, id))
+	}
 	_, tidied := h.data.exec(ctx, "DELETE FROM guesses WHERE since < ?", seconds(now.Add(-time.Hour)))
 	err = errors.Join(err, tidied)
 	err = errors.Join(err, h.collect(ctx))

@@ -5,9 +5,11 @@ import (
 	"maps"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 )
 
 // counts are the figures for a monitoring system. They begin at 0 when the host starts.
@@ -17,14 +19,23 @@ type counts struct {
 
 	mu       sync.Mutex
 	requests map[[2]string]int64 // by route, and class of status
+	took     map[string]*[len(buckets) + 1]int64
 }
 
-func (c *counts) request(route string, status int) {
+// buckets are the upper ends, in seconds, in which times of answers are counted; the last one has none.
+var buckets = [...]float64{0.005, 0.02, 0.1, 0.5, 2, 10}
+
+func (c *counts) request(route string, status int, took time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.requests == nil {
-		c.requests = map[[2]string]int64{}
+		c.requests, c.took = map[[2]string]int64{}, map[string]*[len(buckets) + 1]int64{}
 	}
+	if c.took[route] == nil {
+		c.took[route] = &[len(buckets) + 1]int64{}
+	}
+	at, _ := slices.BinarySearch(buckets[:], took.Seconds())
+	c.took[route][at]++
 	c.requests[[2]string{route, fmt.Sprintf("%dxx", status/100)}]++
 }
 
@@ -43,6 +54,19 @@ func (h *Host) metrics(w http.ResponseWriter, r *http.Request) {
 	for _, key := range slices.SortedFunc(maps.Keys(h.counts.requests), func(a, b [2]string) int { return slices.Compare(a[:], b[:]) }) {
 		fmt.Fprintf(&b, "havvel_host_requests_total{route=%q,status=%q} %d\n", key[0], key[1], h.counts.requests[key])
 	}
+	fmt.Fprintf(&b, "# TYPE havvel_host_answer_seconds histogram\n# UNIT havvel_host_answer_seconds seconds\n"+
+		"# HELP havvel_host_answer_seconds How long answers took, by route.\n")
+	for _, route := range slices.Sorted(maps.Keys(h.counts.took)) {
+		sum := int64(0)
+		for i, n := range h.counts.took[route] {
+			end := "+Inf"
+			if i < len(buckets) {
+				end = strconv.FormatFloat(buckets[i], 'f', -1, 64)
+			}
+			sum += n
+			fmt.Fprintf(&b, "havvel_host_answer_seconds_bucket{route=%q,le=%q} %d\n", route, end, sum)
+		}
+	}
 	h.counts.mu.Unlock()
 	one("havvel_host_game_requests", "counter", "Files of games that were asked for.", h.counts.games.Load())
 	one("havvel_host_events", "counter", "Events that were kept.", h.counts.events.Load())
@@ -50,9 +74,8 @@ func (h *Host) metrics(w http.ResponseWriter, r *http.Request) {
 	one("havvel_host_upload_bytes", "counter", "Bytes of archives that were kept.", h.counts.uploadBytes.Load())
 	for _, g := range []struct{ name, help, query string }{
 		{"havvel_host_builds", "Builds that are ready.", "SELECT COUNT(*) FROM builds WHERE state = 'ready'"},
-		{"havvel_host_sessions", "Sessions of which something is kept.", "SELECT COUNT(*) FROM sessions"},
-		{"havvel_host_content_bytes", "Bytes of all contents, each counted once.", "SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT " +
-			"sha256, bytes FROM files) AS kept"},
+		{"havvel_host_sessions", "Sessions of which something is kept.", "SELECT COALESCE(SUM(testers + simulated), 0) FROM rounds"},
+		{"havvel_host_content_bytes", "Bytes of all contents, each counted once.", "SELECT COALESCE(SUM(bytes), 0) FROM contents"},
 	} {
 		var n int64
 		if err := h.data.row(r.Context(), g.query).Scan(&n); err != nil {

@@ -53,7 +53,7 @@ func (h *Host) playing(ctx context.Context, secret string) (*playing, error) {
 		p.round = x
 		p.mu.Unlock()
 	}
-	if h.over(x) {
+	if h.over(x) || x.paused {
 		return nil, errNoRound
 	}
 	return p, nil
@@ -71,7 +71,7 @@ func (p *playing) now(now time.Time) (x *playRound, old bool) {
 
 func (h *Host) beginPlaying(ctx context.Context, secret string) (*playing, error) {
 	x, err := scanRound(h.data.row(ctx, "SELECT "+roundColumns+" FROM rounds WHERE play = ?", secret))
-	if err == nil && h.over(x) {
+	if err == nil && (h.over(x) || x.paused) {
 		err = errNoRound
 	}
 	if err != nil {
@@ -114,7 +114,7 @@ func (h *Host) played(w http.ResponseWriter, r *http.Request, secret, name strin
 	p, err := h.playing(r.Context(), secret)
 	switch {
 	case errors.Is(err, errNoRound):
-		http.Error(w, "This round is over, or there is none.", http.StatusGone)
+		http.Error(w, "This round is over or paused, or there is none.", http.StatusGone)
 		return
 	case err != nil:
 		if r.Context().Err() == nil {

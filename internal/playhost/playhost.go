@@ -216,9 +216,14 @@ func (h *Host) controlRoutes() http.Handler {
 	mux.HandleFunc("GET /api/rounds/{id}/events", h.owned(h.exportRound))
 	mux.HandleFunc("POST /api/rounds/{id}/forget", h.owned(h.forgetRound))
 	mux.HandleFunc("GET /api/rounds/{id}/invitations", h.owned(h.listInvitations))
+	mux.HandleFunc("POST /api/rounds/{id}/pause", h.owned(h.pauseRound))
+	mux.HandleFunc("POST /api/rounds/{id}/extend", h.owned(h.extendRound))
+	mux.HandleFunc("PUT /api/rounds/{id}/report", h.owned(h.shareReport))
+	mux.HandleFunc("DELETE /api/rounds/{id}/report", h.owned(h.unshareReport))
 	mux.HandleFunc("GET /api/rounds/{id}/clips/{session}", h.owned(h.showClip))
 	mux.HandleFunc("GET /healthz", h.health)
 	mux.HandleFunc("GET /metrics", h.owned(h.metrics))
+	mux.HandleFunc("GET /s/{secret}", h.sharedReport)
 	mux.HandleFunc("GET /r/{secret}", h.testerPage)
 	mux.HandleFunc("POST /r/{secret}", h.enterRound)
 	mux.HandleFunc("POST /r/{secret}/sessions", h.beginSession)
@@ -265,7 +270,7 @@ func (h *Host) logged(next http.Handler) http.Handler {
 		seen := &watched{ResponseWriter: w, status: http.StatusOK}
 		next.ServeHTTP(seen, r)
 		if r.Pattern != "" {
-			h.counts.request(r.Pattern, seen.status)
+			h.counts.request(r.Pattern, seen.status, h.options.Now().Sub(began))
 			h.options.Log.Info(
 				"request",
 				"pattern",

@@ -20,7 +20,8 @@ type playRound struct {
 	made, until, forget, ended               time.Time
 	most                                     int
 	testers                                  int
-	closed, record, invited                  bool
+	closed, record, invited, paused          bool
+	studio, contact                          string
 	questions                                []round.Question
 	controls                                 []round.Control
 }
@@ -28,7 +29,7 @@ type playRound struct {
 var errNoRound = errors.New("there is no such round")
 
 const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls, ended, " +
-	"testers, invited"
+	"testers, invited, paused, studio, contact"
 
 func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 	var r playRound
@@ -52,6 +53,9 @@ func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 		&ended,
 		&r.testers,
 		&r.invited,
+		&r.paused,
+		&r.studio,
+		&r.contact,
 	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNoRound
@@ -105,6 +109,8 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 			http.StatusUnprocessableEntity,
 			fmt.Sprintf("this host keeps what came back for up to %d days after a round", int(h.options.Keep/(24*time.Hour))),
 		}
+	case cut(in.Studio, mostName) != in.Studio || cut(in.Contact, mostName) != in.Contact:
+		return &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("studio and contact have up to %d characters", mostName)}
 	case len(in.Password) > 72:
 		return &refusal{http.StatusUnprocessableEntity, "a password has up to 72 bytes"}
 	}
@@ -161,10 +167,12 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 		string(questions),
 		string(controls),
 		flag(len(in.Invited) > 0),
+		in.Studio,
+		in.Contact,
 	}
 	return out, h.data.within(ctx, func(q queries) error {
 		_, err := q.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, "+
-			"controls, invited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
+			"controls, invited, studio, contact) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
 		if err == nil {
 			out.Invitations, err = h.invite(ctx, q, id, out.Link, in.Invited)
 		}
@@ -176,7 +184,7 @@ func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 	rows, err := h.data.query(
 		r.Context(),
 		`SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, `+
-			`rounds.opens, rounds.questions, rounds.testers, rounds.simulated FROM rounds JOIN builds ON builds.id = rounds.build
+			`rounds.opens, rounds.questions, rounds.testers, rounds.simulated, rounds.paused FROM rounds JOIN builds ON builds.id = rounds.build
 		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.id`,
 		ownerOf(r),
 		r.URL.Query().Get("game"),
@@ -193,7 +201,7 @@ func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 		var made, until, forget int64
 		var closed bool
 		if err := rows.Scan(&x.ID, &game, &x.Version, &secret, &made, &until, &forget, &closed, &x.Opens, &questions, &x.Sessions,
-			&x.Simulated); err != nil {
+			&x.Simulated, &x.Paused); err != nil {
 			h.fail(w, err)
 			return
 		}
@@ -227,21 +235,6 @@ func (h *Host) ownRound(w http.ResponseWriter, r *http.Request) *playRound {
 		return nil
 	}
 	return x
-}
-
-// closeRound ends a round at once: its page, its game and its events are refused from the next request on.
-func (h *Host) closeRound(w http.ResponseWriter, r *http.Request) {
-	x := h.ownRound(w, r)
-	if x == nil {
-		return
-	}
-	if _, err := h.data.exec(r.Context(), "UPDATE rounds SET closed = 1, ended = ? WHERE id = ? AND closed = 0",
-		seconds(h.options.Now()), x.id); err != nil {
-		h.fail(w, err)
-		return
-	}
-	h.forgetPlaying(x)
-	answer(w, http.StatusOK, map[string]bool{"open": false})
 }
 
 // roundBySecret is the round of a link.

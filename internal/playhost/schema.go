@@ -87,10 +87,13 @@ CREATE TABLE IF NOT EXISTS clips (
 )`,
 	},
 	{
-		`ALTER TABLE rounds ADD COLUMN testers BIGINT NOT NULL DEFAULT 0`,    // who agreed
-		`ALTER TABLE rounds ADD COLUMN simulated BIGINT NOT NULL DEFAULT 0`,  // sessions that nobody played
-		`ALTER TABLE rounds ADD COLUMN ended BIGINT NOT NULL DEFAULT 0`,      // when it was closed by hand
-		`ALTER TABLE rounds ADD COLUMN invited BIGINT NOT NULL DEFAULT 0`,    // only who has an invitation plays
+		`ALTER TABLE rounds ADD COLUMN testers BIGINT NOT NULL DEFAULT 0`,   // who agreed
+		`ALTER TABLE rounds ADD COLUMN simulated BIGINT NOT NULL DEFAULT 0`, // sessions that nobody played
+		`ALTER TABLE rounds ADD COLUMN ended BIGINT NOT NULL DEFAULT 0`,     // when it was closed by hand
+		`ALTER TABLE rounds ADD COLUMN invited BIGINT NOT NULL DEFAULT 0`,   // only who has an invitation plays
+		`ALTER TABLE rounds ADD COLUMN paused BIGINT NOT NULL DEFAULT 0`,
+		`ALTER TABLE rounds ADD COLUMN studio TEXT NOT NULL DEFAULT ''`, // who asks, and how to reach them
+		`ALTER TABLE rounds ADD COLUMN contact TEXT NOT NULL DEFAULT ''`,
 		`ALTER TABLE sessions ADD COLUMN tester TEXT NOT NULL DEFAULT ''`,    // whose they are, as the browser says
 		`ALTER TABLE sessions ADD COLUMN last_own BIGINT NOT NULL DEFAULT 0`, // the number of the last event of the page's own
 		`ALTER TABLE sessions ADD COLUMN bytes BIGINT NOT NULL DEFAULT 0`,    // of its events
@@ -102,6 +105,7 @@ CREATE TABLE IF NOT EXISTS clips (
 		`UPDATE rounds SET ended = until WHERE closed = 1`,
 		`UPDATE sessions SET tester = id, bytes = (SELECT COALESCE(SUM(LENGTH(lines)), 0) FROM batches WHERE batches.session = sessions.id)`,
 		`CREATE INDEX sessions_by ON sessions (round, tester)`,
+		`CREATE INDEX sessions_in ON sessions (round, made, id)`,
 		`CREATE TABLE invitations (
 			token  TEXT PRIMARY KEY,
 			round  TEXT NOT NULL,
@@ -119,6 +123,12 @@ CREATE TABLE IF NOT EXISTS clips (
 		)`,
 		`INSERT INTO contents (sha256, bytes, name, kept, seen)
 			SELECT sha256, MAX(bytes), 'files/' || substr(sha256, 1, 2) || '/' || sha256, 1, 0 FROM files GROUP BY sha256`,
+		`CREATE TABLE reports ( -- pages that owners pass on
+			round  TEXT PRIMARY KEY,
+			secret TEXT NOT NULL UNIQUE, -- in its link
+			name   TEXT NOT NULL,        -- among the files
+			bytes  BIGINT NOT NULL
+		)`,
 		`CREATE TABLE guesses ( -- wrong passwords
 			round TEXT NOT NULL,
 			who   TEXT NOT NULL,   -- a keyed hash of an address

@@ -135,8 +135,8 @@ func (x *playRound) sign(words string) string {
 // bake sets a cookie for the round's page, until its answers are taken no more.
 func (h *Host) bake(w http.ResponseWriter, x *playRound, name, value string) {
 	http.SetCookie(w, &http.Cookie{
-		Name: name, Value: value, Path: "/r/" + x.secret, HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: h.options.secure(),
-		Expires: x.until.Add(late),
+		Name: name, Value: value, Path: "/r/" + x.secret, HttpOnly: true, Secure: h.options.secure(), Expires: x.until.Add(late),
+		SameSite: http.SameSiteLaxMode, // links come by mail and chat, and who follows one again is still known
 	})
 }
 

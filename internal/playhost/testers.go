@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
+	"net/url"
+	"strings"
 
 	"havvel/internal/hosting"
 	"havvel/internal/round"
@@ -29,9 +31,13 @@ type visit struct {
 	Again              bool // the tester was here before
 	Invited            bool
 	MostWords          int // of an answer
+	Studio, Contact    string
+	Reach              string // a link to the contact; "" where it is none
 	Record             bool
 	Isolated           bool
 }
+
+const pausedWords = "Its makers have paused this round. Come back later."
 
 // open is the round of a request, if it is open; it answers itself when not.
 func (h *Host) open(w http.ResponseWriter, r *http.Request) *playRound {
@@ -43,6 +49,8 @@ func (h *Host) open(w http.ResponseWriter, r *http.Request) *playRound {
 		h.fail(w, err)
 	case h.over(x):
 		h.refuse(w, http.StatusGone, "this round is over")
+	case x.paused:
+		h.refuse(w, http.StatusConflict, pausedWords)
 	case !h.knows(r, x):
 		h.refuse(w, http.StatusUnauthorized, "this round has a password")
 	default:
@@ -63,6 +71,8 @@ func (h *Host) testerPage(w http.ResponseWriter, r *http.Request) {
 		return
 	case h.over(x):
 		v.Words, status = "This round is over. Thank you for looking in.", http.StatusGone
+	case x.paused:
+		v.Words = pausedWords
 	case !h.knows(r, x):
 		v.Locked = true
 	default:
@@ -72,6 +82,7 @@ func (h *Host) testerPage(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		v.Questions, v.Controls, v.Record, v.Invited, v.MostWords = x.questions, x.controls, x.record, x.invited, mostWords
+		v.Studio, v.Contact, v.Reach = x.studio, x.contact, reach(x.contact)
 		v.Ends, v.Kept = x.until.Format("2 January 15:04 UTC"), x.forget.Format("2 January 2006")
 		// nobody is kept out for a figure
 		if _, err := h.data.exec(r.Context(), "UPDATE rounds SET opens = opens + 1 WHERE id = ?", x.id); err != nil {
@@ -108,6 +119,18 @@ func (h *Host) show(w http.ResponseWriter, status int, v visit) {
 	hosting.Host{Isolation: v.Isolated}.Isolate(head) // a frame is isolated only in a page that is
 	w.WriteHeader(status)
 	templates.ExecuteTemplate(w, "tester.html", v) // an error here is a visitor who left
+}
+
+// reach is a link to a contact: an e-mail address, or a page.
+func reach(contact string) string {
+	u, err := url.Parse(contact)
+	switch {
+	case err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != "":
+		return contact
+	case strings.Count(contact, "@") == 1 && !strings.ContainsAny(contact, " ?&/:"):
+		return "mailto:" + contact
+	}
+	return ""
 }
 
 // unwelcome says why somebody can't take part; "" for one who can. An invitation counts that it was opened.

@@ -112,6 +112,9 @@ func (h *Host) owned(next http.HandlerFunc) http.HandlerFunc {
 		case err != nil:
 			h.fail(w, err)
 		default:
+			if r.Method != http.MethodGet && r.Method != http.MethodHead && r.Method != http.MethodPatch { // what owners change
+				h.options.Log.Info("owner", "name", name, "does", r.Pattern, "id", r.PathValue("id"))
+			}
 			next(w, r.WithContext(context.WithValue(r.Context(), ownerKey{}, name)))
 		}
 	}

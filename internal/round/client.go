@@ -69,6 +69,30 @@ func (c *Client) Invitations(ctx context.Context, id string) ([]Invitation, erro
 	return out.Invitations, err
 }
 
+// Pause has a round show nothing for a while, or again.
+func (c *Client) Pause(ctx context.Context, id string, paused bool) error {
+	return c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/pause", map[string]bool{"paused": paused}, nil)
+}
+
+// Extend has a round end so many seconds from now, and returns when that is.
+func (c *Client) Extend(ctx context.Context, id string, seconds int64) (time.Time, error) {
+	var out struct{ Until time.Time }
+	err := c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/extend", map[string]int64{"seconds": seconds}, &out)
+	return out.Until, err
+}
+
+// Share has the host show a page of a report to those who have the link that it returns.
+func (c *Client) Share(ctx context.Context, id string, page []byte) (link string, err error) {
+	var out struct{ Link string }
+	err = c.send(ctx, http.MethodPut, "/api/rounds/"+url.PathEscape(id)+"/report", page, &out)
+	return out.Link, err
+}
+
+// Unshare takes that page back.
+func (c *Client) Unshare(ctx context.Context, id string) error {
+	return c.ask(ctx, http.MethodDelete, "/api/rounds/"+url.PathEscape(id)+"/report", nil, nil)
+}
+
 // Close ends a round at once.
 func (c *Client) Close(ctx context.Context, id string) error {
 	return c.ask(ctx, http.MethodPost, "/api/rounds/"+url.PathEscape(id)+"/close", nil, nil)
@@ -93,12 +117,20 @@ func (c *Client) Events(ctx context.Context, id string, to io.Writer) error {
 
 // ask makes a request. into is a writer for the answer as it is, or what its JSON is read into.
 func (c *Client) ask(ctx context.Context, method, path string, body, into any) error {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
 	data, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
+	return c.send(ctx, method, path, data, into)
+}
+
+// patience is how long an answer may take.
+const patience = 2 * time.Minute
+
+// send makes a request with a body as it is.
+func (c *Client) send(ctx context.Context, method, path string, data []byte, into any) error {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, method, c.Address+path, bytes.NewReader(data))
 	if err != nil {
 		return err

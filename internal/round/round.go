@@ -22,6 +22,8 @@ type Opening struct {
 	Keep      int64      `json:"keep"`   // seconds after its end for which what came back is kept; 0 for as long as the host keeps it
 	Questions []Question `json:"questions"`
 	Controls  []Control  `json:"controls"`
+	Studio    string     `json:"studio,omitempty"`  // who asks
+	Contact   string     `json:"contact,omitempty"` // how to reach them
 	Invited   []string   `json:"invited,omitempty"` // names of those who alone may play; each gets a link
 }
 
@@ -65,6 +67,7 @@ type Round struct {
 	Opens     int        `json:"opens"`    // how often its page was opened, by whomever
 	Sessions  int        `json:"sessions"` // of testers
 	Simulated int        `json:"simulated"`
+	Paused    bool       `json:"paused"`
 	Questions []Question `json:"questions"`
 }
 
