@@ -244,6 +244,8 @@ func (x *tried) rounds(folder string) {
 	before := x.real
 	x.real = strings.NewReplacer("4kq2m7", rounds.Rounds[1].ID[:6], "/srv/shed", "shed")
 	x.example(
+		"havvel round texts > page/de.toml",
+		"havvel round open --texts page/de.toml",
 		"havvel round extend --until 3d",
 		"havvel round extend 4kq2m7 --until 12h",
 		"havvel round pause",

@@ -80,6 +80,24 @@ func Questions(file string) ([]round.Question, error) {
 	return in.Questions, d.Err()
 }
 
+// Translations reads what testers read, in other languages, from a TOML file each.
+func Translations(files []string) (list []round.Translation, err error) {
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, fault.New(fault.Usage, "--texts: %w", err)
+		}
+		var t round.Translation
+		d := settings.Read(file, data, &t)
+		d.Add("language", t.Verify())
+		if err := d.Err(); err != nil {
+			return nil, err
+		}
+		list = append(list, t)
+	}
+	return list, nil
+}
+
 // Invited reads the names of testers from a file, one on each line; none for "".
 func Invited(file string) (names []string, err error) {
 	if file == "" {

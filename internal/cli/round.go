@@ -20,7 +20,8 @@ func (a *console) round() *cobra.Command {
 		long: "Round gives a version that was sent to a playtest host to testers, for a while, and says what came back: how far they " +
 			"got, where\nthey stopped, how it ran, what they answered. Testers are asked whether they agree; without that nothing is kept.",
 		example: "  havvel round open --to shed --until 3d\n  havvel round report",
-	}, a.roundOpen(), a.roundList(), a.roundInvited(), a.roundRemind(), a.roundExtend(), a.roundPause(), a.roundClose(), a.roundReport())
+	}, a.roundOpen(), a.roundList(), a.roundTexts(), a.roundInvited(), a.roundRemind(), a.roundExtend(), a.roundPause(), a.roundClose(),
+		a.roundReport())
 }
 
 // playtests is the destination that is a playtest host, and what speaks to it.
@@ -36,6 +37,7 @@ func (a *console) playtests() (*project.Project, *project.Destination, *round.Cl
 type roundFlags struct {
 	version, questions string
 	invite             string
+	texts              []string
 	until, keep        duration
 	most               int
 	password, record   bool
@@ -55,6 +57,8 @@ func (a *console) roundOpen() *cobra.Command {
 	c.Flags().Var(&f.until, "until", "how much `time` it stays open, such as 3d or 12h")
 	c.Flags().IntVar(&f.most, "most", 0, "the most testers; 0 for any number")
 	c.Flags().StringVar(&f.questions, "questions", "", "`file` with questions for afterwards")
+	c.Flags().StringSliceVar(&f.texts, "texts", nil,
+		"`file` with what testers read in another language, which havvel round texts begins; repeated for several")
 	c.Flags().StringVar(&f.invite, "invite", "", "`file` with a name on each line: each gets a link, and nobody else plays")
 	c.Flags().BoolVar(&f.record, "record", false, "ask testers for a clip of the game, too; each may say no to it")
 	c.Flags().Var(&f.keep, "keep", "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
@@ -84,6 +88,9 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 		Contact:  p.ListingFor(d).Contact,
 	}
 	if o.Questions, err = app.Questions(f.questions); err != nil {
+		return err
+	}
+	if o.Texts, err = app.Translations(f.texts); err != nil {
 		return err
 	}
 	if o.Invited, err = app.Invited(f.invite); err != nil {

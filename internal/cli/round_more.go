@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -116,4 +117,26 @@ func (a *console) roundRemind() *cobra.Command {
 	})
 	a.withTo(c)
 	return c
+}
+
+func (a *console) roundTexts() *cobra.Command {
+	return a.new(command{
+		use: "texts", short: "What testers read, to be translated", args: cobra.NoArgs,
+		long: "Texts prints all that the page of a round says, as TOML with the English words: put your own language's in their place, and " +
+			"give the file to\nhavvel round open --texts. What is left out is in English. A browser that asks for the language gets it; Arabic, " +
+			"Hebrew and others run\nfrom right to left by themselves.",
+		example: "  havvel round texts > page/de.toml\n  havvel round open --texts page/de.toml",
+		run: func(context.Context, []string) error {
+			texts := map[string]string{}
+			a.screen.Line("language = \"de\" # the tag of yours")
+			a.screen.Line("")
+			a.screen.Line("[texts]")
+			for _, t := range round.Texts {
+				texts[t.Key] = t.English
+				a.screen.Line("%s = %s", t.Key, strconv.Quote(t.English))
+			}
+			a.answer(map[string]any{"texts": texts})
+			return nil
+		},
+	})
 }

@@ -134,3 +134,28 @@ func TestRemoved(t *testing.T) {
 		t.Errorf("its file is kept (%v)", err)
 	}
 }
+
+// TestLanguages: who asks for a language that the round has gets it, in its direction; what isn't translated is in English; nothing of it is
+// markup.
+func TestLanguages(t *testing.T) {
+	h, token := host(t, nil)
+	o := opened(t, h, token, round.Opening{Texts: []round.Translation{
+		{Language: "ar", Texts: map[string]string{"share": "العب", "send": "<script>alert(1)</script>", "until": "{day} <b>"}},
+	}})
+	_, page := ask(t, "GET", o.Link, "", nil, "Accept-Language", "ar-EG,en;q=0.5")
+	for _, want := range []string{`<html lang="ar" dir="rtl">`, "العب", "Play without sending anything", "&lt;b&gt;"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("no %s in\n%s", want, page)
+		}
+	}
+	if strings.Contains(page, "<script>alert") {
+		t.Error("a translation is markup")
+	}
+	if _, page := ask(t, "GET", o.Link, "", nil, "Accept-Language", "fr"); !strings.Contains(page, `<html lang="en" dir="ltr">`) {
+		t.Errorf("for somebody else it is\n%s", page)
+	}
+	words := `{"build": "x", "texts": [{"language": "de", "texts": {"sned": "x"}}]}`
+	if r, text := ask(t, "POST", h.ControlURL()+"/api/rounds", token, strings.NewReader(words)); r.StatusCode < 400 {
+		t.Errorf("%d %s", r.StatusCode, text)
+	}
+}

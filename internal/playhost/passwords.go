@@ -17,7 +17,7 @@ const (
 	wrongInAll = 200
 )
 
-var errTooMany = &refusal{http.StatusTooManyRequests, "Too many wrong passwords came from here. Wait a minute, and try again."}
+var errTooMany = &refusal{http.StatusTooManyRequests, "too many wrong passwords came from here"}
 
 // guess reports whether a password is the round's, and counts it where it isn't. The counts are in the database, so that all hosts agree.
 func (h *Host) guess(r *http.Request, x *playRound, word string) (right bool, err error) {

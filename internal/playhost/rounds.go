@@ -22,6 +22,7 @@ type playRound struct {
 	testers                                  int
 	closed, record, invited, paused          bool
 	studio, contact                          string
+	texts                                    []round.Translation
 	questions                                []round.Question
 	controls                                 []round.Control
 }
@@ -29,12 +30,12 @@ type playRound struct {
 var errNoRound = errors.New("there is no such round")
 
 const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls, ended, " +
-	"testers, invited, paused, studio, contact"
+	"testers, invited, paused, studio, contact, texts"
 
 func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 	var r playRound
 	var made, until, forget, ended int64
-	var questions, controls string
+	var questions, controls, translations string
 	err := row.Scan(
 		&r.id,
 		&r.owner,
@@ -56,12 +57,14 @@ func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 		&r.paused,
 		&r.studio,
 		&r.contact,
+		&translations,
 	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNoRound
 	}
 	if err == nil {
-		err = errors.Join(json.Unmarshal([]byte(questions), &r.questions), json.Unmarshal([]byte(controls), &r.controls))
+		err = errors.Join(json.Unmarshal([]byte(questions), &r.questions), json.Unmarshal([]byte(controls), &r.controls),
+			json.Unmarshal([]byte(translations), &r.texts))
 	}
 	r.made, r.until, r.forget = time.Unix(made, 0).UTC(), time.Unix(until, 0).UTC(), time.Unix(forget, 0).UTC()
 	r.ended = time.Unix(ended, 0).UTC()
@@ -76,7 +79,7 @@ const longestRound = 100 * 24 * time.Hour
 
 func (h *Host) openRound(w http.ResponseWriter, r *http.Request) {
 	var in round.Opening
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&in); err != nil {
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 4<<20)).Decode(&in); err != nil {
 		h.refuse(w, http.StatusBadRequest, "this is not the JSON that the host expects")
 		return
 	}
@@ -114,6 +117,9 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 	case len(in.Password) > 72:
 		return &refusal{http.StatusUnprocessableEntity, "a password has up to 72 bytes"}
 	}
+	if err := round.VerifyTranslations(in.Texts); err != nil {
+		return &refusal{http.StatusUnprocessableEntity, err.Error()}
+	}
 	if err := invitable(in.Invited); err != nil {
 		return err
 	}
@@ -145,6 +151,10 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 	if err != nil {
 		return nil, err
 	}
+	translations, err := json.Marshal(append([]round.Translation{}, in.Texts...))
+	if err != nil {
+		return nil, err
+	}
 	keep := h.options.Keep
 	if in.Keep > 0 {
 		keep = time.Duration(in.Keep) * time.Second
@@ -169,10 +179,11 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 		flag(len(in.Invited) > 0),
 		in.Studio,
 		in.Contact,
+		string(translations),
 	}
 	return out, h.data.within(ctx, func(q queries) error {
 		_, err := q.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, "+
-			"controls, invited, studio, contact) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
+			"controls, invited, studio, contact, texts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
 		if err == nil {
 			out.Invitations, err = h.invite(ctx, q, id, out.Link, in.Invited)
 		}

@@ -8,7 +8,9 @@ import (
 	"html/template"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
+	"time"
 
 	"havvel/internal/hosting"
 	"havvel/internal/round"
@@ -27,7 +29,9 @@ type visit struct {
 	Locked, Wrong      bool
 	Questions          []round.Question
 	Controls           []round.Control
-	Ends, Kept         string
+	Say                map[string]string // what the page says, by round.Texts
+	Language           string
+	Direction          string
 	Again              bool // the tester was here before
 	Invited            bool
 	MostWords          int // of an answer
@@ -36,8 +40,6 @@ type visit struct {
 	Record             bool
 	Isolated           bool
 }
-
-const pausedWords = "Its makers have paused this round. Come back later."
 
 // open is the round of a request, if it is open; it answers itself when not.
 func (h *Host) open(w http.ResponseWriter, r *http.Request) *playRound {
@@ -50,7 +52,7 @@ func (h *Host) open(w http.ResponseWriter, r *http.Request) *playRound {
 	case h.over(x):
 		h.refuse(w, http.StatusGone, "this round is over")
 	case x.paused:
-		h.refuse(w, http.StatusConflict, pausedWords)
+		h.refuse(w, http.StatusConflict, "this round is paused")
 	case !h.knows(r, x):
 		h.refuse(w, http.StatusUnauthorized, "this round has a password")
 	default:
@@ -61,29 +63,30 @@ func (h *Host) open(w http.ResponseWriter, r *http.Request) *playRound {
 
 func (h *Host) testerPage(w http.ResponseWriter, r *http.Request) {
 	x, err := h.roundBySecret(r.Context(), r.PathValue("secret"))
-	v := visit{Secret: r.PathValue("secret")}
+	v := h.visitOf(r, x)
 	status := http.StatusOK
 	switch {
 	case errors.Is(err, errNoRound):
-		v.Words, status = "There is no such round here. Was the link copied whole?", http.StatusNotFound
+		v.Words, status = v.Say["no_round"], http.StatusNotFound
 	case err != nil:
 		h.fail(w, err)
 		return
 	case h.over(x):
-		v.Words, status = "This round is over. Thank you for looking in.", http.StatusGone
+		v.Words, status = v.Say["over"], http.StatusGone
 	case x.paused:
-		v.Words = pausedWords
+		v.Words = v.Say["paused"]
 	case !h.knows(r, x):
 		v.Locked = true
 	default:
 		v.Again = x.tester(r) != ""
-		if v.Words, err = h.unwelcome(r, x); err != nil {
+		why, err := h.unwelcome(r, x)
+		if err != nil {
 			h.fail(w, err)
 			return
 		}
+		v.Words = v.Say[why]
 		v.Questions, v.Controls, v.Record, v.Invited, v.MostWords = x.questions, x.controls, x.record, x.invited, mostWords
 		v.Studio, v.Contact, v.Reach = x.studio, x.contact, reach(x.contact)
-		v.Ends, v.Kept = x.until.Format("2 January 15:04 UTC"), x.forget.Format("2 January 2006")
 		// nobody is kept out for a figure
 		if _, err := h.data.exec(r.Context(), "UPDATE rounds SET opens = opens + 1 WHERE id = ?", x.id); err != nil {
 			h.options.Log.Warn("counting who opens a round", "error", err)
@@ -133,18 +136,42 @@ func reach(contact string) string {
 	return ""
 }
 
-// unwelcome says why somebody can't take part; "" for one who can. An invitation counts that it was opened.
+// visitOf is a request for a round's page, in a language of who asks. There may be no round.
+func (h *Host) visitOf(r *http.Request, x *playRound) visit {
+	var list []round.Translation
+	fill := []string{"{characters}", strconv.Itoa(mostWords)}
+	if x != nil {
+		list = x.texts
+	}
+	t := round.Choose(list, r.Header.Get("Accept-Language"))
+	if x != nil {
+		ends, day, apart := "2 January 15:04 UTC", "2 January 2006", func(words string) string { return words }
+		if t.Language != "en" {
+			ends, day, apart = "2006-01-02 15:04 UTC", time.DateOnly, isolated
+		}
+		fill = append(fill, "{studio}", apart(x.studio), "{most}", strconv.Itoa(x.most), "{time}", apart(x.until.Format(ends)),
+			"{day}", apart(x.forget.Format(day)))
+	}
+	return visit{
+		Secret: r.PathValue("secret"), Say: t.Say(strings.NewReplacer(fill...)), Language: t.Language, Direction: t.Direction(),
+	}
+}
+
+// isolated keeps words in their own direction within a sentence of another one (Unicode's first strong isolate).
+func isolated(words string) string { return "\u2068" + words + "\u2069" }
+
+// unwelcome names the text that says why somebody can't take part; "" for one who can. An invitation counts that it was opened.
 func (h *Host) unwelcome(r *http.Request, x *playRound) (string, error) {
 	if x.invited {
 		token := r.URL.Query().Get("for")
 		found, err := h.data.exec(r.Context(), "UPDATE invitations SET opened = opened + 1 WHERE token = ? AND round = ?", token, x.id)
 		if err = one(found, err, errNotInvited); errors.Is(err, errNotInvited) {
-			return "This round is for people who were invited. Open it by the link that you got.", nil
+			return "not_invited", nil
 		}
 		return "", err
 	}
 	if x.most > 0 && x.testers >= x.most && x.tester(r) == "" {
-		return x.full().Error(), nil
+		return "full", nil
 	}
 	return "", nil
 }
@@ -159,11 +186,15 @@ func (h *Host) enterRound(w http.ResponseWriter, r *http.Request) {
 	right, err := h.guess(r, x, r.PostFormValue("password"))
 	switch {
 	case errors.Is(err, errTooMany):
-		h.show(w, http.StatusTooManyRequests, visit{Secret: x.secret, Words: errTooMany.words})
+		v := h.visitOf(r, x)
+		v.Words = v.Say["too_many"]
+		h.show(w, http.StatusTooManyRequests, v)
 	case err != nil:
 		h.fail(w, err)
 	case !right:
-		h.show(w, http.StatusUnauthorized, visit{Secret: x.secret, Locked: true, Wrong: true})
+		v := h.visitOf(r, x)
+		v.Locked, v.Wrong = true, true
+		h.show(w, http.StatusUnauthorized, v)
 	default:
 		h.bake(w, x, passCookie, h.pass(x))
 		http.Redirect(w, r, r.URL.RequestURI(), http.StatusSeeOther)

@@ -14,17 +14,18 @@ const Format = 1
 
 // An Opening is what a round is opened with.
 type Opening struct {
-	Build     string     `json:"build"`
-	Seconds   int64      `json:"seconds"` // that it stays open
-	Most      int        `json:"most"`    // testers; 0 for any number
-	Password  string     `json:"password"`
-	Record    bool       `json:"record"` // ask testers for a clip
-	Keep      int64      `json:"keep"`   // seconds after its end for which what came back is kept; 0 for as long as the host keeps it
-	Questions []Question `json:"questions"`
-	Controls  []Control  `json:"controls"`
-	Studio    string     `json:"studio,omitempty"`  // who asks
-	Contact   string     `json:"contact,omitempty"` // how to reach them
-	Invited   []string   `json:"invited,omitempty"` // names of those who alone may play; each gets a link
+	Build     string        `json:"build"`
+	Seconds   int64         `json:"seconds"` // that it stays open
+	Most      int           `json:"most"`    // testers; 0 for any number
+	Password  string        `json:"password"`
+	Record    bool          `json:"record"` // ask testers for a clip
+	Keep      int64         `json:"keep"`   // seconds after its end for which what came back is kept; 0 for as long as the host keeps it
+	Questions []Question    `json:"questions"`
+	Controls  []Control     `json:"controls"`
+	Studio    string        `json:"studio,omitempty"`  // who asks
+	Contact   string        `json:"contact,omitempty"` // how to reach them
+	Texts     []Translation `json:"texts,omitempty"`   // what testers read, in other languages than English
+	Invited   []string      `json:"invited,omitempty"` // names of those who alone may play; each gets a link
 }
 
 // An Invitation is a link for one tester.
