@@ -31,7 +31,7 @@ type hostFlags struct {
 	port                    int
 	controlURL, gamesURL    string
 	certificate, privateKey string
-	proxies                 []string
+	proxies, webhooks       []string
 	drain                   duration
 }
 
@@ -60,6 +60,7 @@ func (a *console) host() *cobra.Command {
 	c.Flags().StringVar(&f.privateKey, "certificate-key", "", "`file` with the certificate's key")
 	c.Flags().StringSliceVar(&f.proxies, "proxy", nil,
 		"`network` of a proxy before it, such as 10.0.0.5 or 10.0.0.0/8, whose word on visitors' addresses is believed")
+	c.Flags().StringSliceVar(&f.webhooks, "webhook", nil, "beginning of an `address` that rounds may tell of errors and of their last tester")
 	c.Flags().Var(&f.drain, "drain", "how much `time` it goes on at its end while /healthz says so, for a proxy to send nobody here any more")
 	c.Flags().StringVar(&f.quota, "quota", "", "the most `bytes` that one owner may keep, such as \"5 GB\"")
 	c.Flags().Var(&f.keep, "keep", "the longest `time` after a round for which what came back is kept; then it is deleted")
@@ -143,6 +144,7 @@ func (f *hostFlags) options() (playhost.Options, error) {
 		Certificate: f.certificate,
 		Key:         f.privateKey,
 	}
+	o.Webhooks = f.webhooks
 	o.Drain = time.Duration(f.drain)
 	for _, p := range f.proxies {
 		network, err := netip.ParsePrefix(p)

@@ -37,6 +37,7 @@ func (a *console) playtests() (*project.Project, *project.Destination, *round.Cl
 type roundFlags struct {
 	version, questions string
 	invite             string
+	webhook            string
 	texts              []string
 	until, keep        duration
 	most               int
@@ -59,6 +60,8 @@ func (a *console) roundOpen() *cobra.Command {
 	c.Flags().StringVar(&f.questions, "questions", "", "`file` with questions for afterwards")
 	c.Flags().StringSliceVar(&f.texts, "texts", nil,
 		"`file` with what testers read in another language, which havvel round texts begins; repeated for several")
+	c.Flags().StringVar(&f.webhook, "webhook", "",
+		"`address` that is told of the first error, and of the last tester, where the host allows it")
 	c.Flags().StringVar(&f.invite, "invite", "", "`file` with a name on each line: each gets a link, and nobody else plays")
 	c.Flags().BoolVar(&f.record, "record", false, "ask testers for a clip of the game, too; each may say no to it")
 	c.Flags().Var(&f.keep, "keep", "how much `time` after its end what came back is kept; testers read the day (as long as the host keeps it)")
@@ -84,6 +87,7 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 		Most:     f.most,
 		Record:   f.record,
 		Controls: app.Controls(p.ListingFor(d)),
+		Webhook:  f.webhook,
 		Studio:   p.Game.Studio,
 		Contact:  p.ListingFor(d).Contact,
 	}

@@ -3,6 +3,9 @@ package playhost
 import (
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -157,5 +160,57 @@ func TestLanguages(t *testing.T) {
 	words := `{"build": "x", "texts": [{"language": "de", "texts": {"sned": "x"}}]}`
 	if r, text := ask(t, "POST", h.ControlURL()+"/api/rounds", token, strings.NewReader(words)); r.StatusCode < 400 {
 		t.Errorf("%d %s", r.StatusCode, text)
+	}
+}
+
+// TestWebhook: an address that the host's owner allowed is told of the first error and of the last tester, once; no other is ever asked.
+func TestWebhook(t *testing.T) {
+	told := make(chan string, 20)
+	inside := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { told <- "inside" }))
+	defer inside.Close()
+	fails := 1
+	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if fails--; fails == 0 { // tried again, and not led on
+			http.Redirect(w, r, inside.URL, http.StatusTemporaryRedirect)
+			return
+		}
+		body, _ := io.ReadAll(r.Body)
+		told <- r.URL.Path + " " + string(body)
+	}))
+	defer hook.Close()
+	h, token := host(t, func(o *Options) { o.Webhooks = []string{hook.URL + "/hooks/"} })
+	for _, address := range []string{
+		inside.URL + "/hooks/a", hook.URL + "/other", hook.URL + "/hooks/../other", "file:///etc/passwd", "http://moth@" + hook.URL[7:] + "/hooks/a",
+	} {
+		words, _ := json.Marshal(round.Opening{Build: "x", Webhook: address})
+		if err := h.hooked(address); err == nil {
+			t.Errorf("%s is taken: %s", address, words)
+		}
+	}
+	o := opened(t, h, token, round.Opening{Most: 1, Webhook: hook.URL + "/hooks/a"})
+	_, session := begin(t, o.Link)
+	heard := func() string {
+		select {
+		case words := <-told:
+			return words
+		case <-time.After(20 * time.Second):
+			return "nothing"
+		}
+	}
+	if words := heard(); words != `/hooks/a {"round":"`+o.ID+`","what":"full","testers":1}` {
+		t.Errorf("told of the last tester: %s", words)
+	}
+	for n := 1; n < 4; n++ {
+		if s, text := sends(t, o, session, fmt.Sprintf(`[{"n":%d,"at":9,"kind":"error","data":{"message":"lost"}}]`, n)); s != 200 {
+			t.Fatal(s, text)
+		}
+	}
+	if words := heard(); !strings.Contains(words, `"what":"error"`) {
+		t.Errorf("told of an error: %s", words)
+	}
+	select {
+	case words := <-told:
+		t.Errorf("told once more: %s", words)
+	case <-time.After(300 * time.Millisecond):
 	}
 }

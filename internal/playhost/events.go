@@ -84,6 +84,9 @@ func (h *Host) takeEvents(w http.ResponseWriter, r *http.Request) {
 	}
 	h.limits.allow(batches, session, h.options.Now())
 	h.counts.events.Add(int64(kept.new))
+	if kept.new > 0 && slices.ContainsFunc(in.Events, func(e event) bool { return e.Kind == "error" }) {
+		h.tell(x, toldError)
+	}
 	answer(w, http.StatusOK, map[string]any{"kept": len(in.Events) - len(kept.cut), "lost": kept.cut, "full": kept.full})
 }
 

@@ -39,6 +39,7 @@ type Options struct {
 	Certificate string         // file with the certificate chain (PEM), where the host speaks TLS itself
 	Key         string         // file with its key
 	Proxies     []netip.Prefix // of proxies before it, whose word on a visitor's address is believed
+	Webhooks    []string       // beginnings of addresses that rounds may tell; none by default
 	Quota       int64          // bytes that one owner may keep; 0 for any
 	Keep        time.Duration  // the longest that is kept what came back of a round, after its end; default: 90 days
 	Drain       time.Duration  // how long it goes on after Stop
@@ -62,6 +63,7 @@ type Host struct {
 	comparing chan struct{}   // passwords that are compared now
 	limits    limits
 	counts    counts
+	running   context.Context // until it ends: what goes on beside requests
 	ended     context.CancelFunc
 	ending    atomic.Bool
 }
@@ -126,7 +128,7 @@ func Start(o Options) (*Host, error) {
 		return nil, errors.Join(err, control.Close(), games.Close(), h.Close())
 	}
 	ctx, ended := context.WithCancel(context.Background())
-	h.ended = ended
+	h.running, h.ended = ctx, ended
 	h.work.Go(func() { h.sweeps(ctx) })
 	h.serve(control, h.logged(h.controlRoutes()))
 	h.serve(games, h.gameRoutes()) // without a line for each file that a browser loads

@@ -21,7 +21,7 @@ type playRound struct {
 	most                                     int
 	testers                                  int
 	closed, record, invited, paused          bool
-	studio, contact                          string
+	studio, contact, webhook                 string
 	texts                                    []round.Translation
 	questions                                []round.Question
 	controls                                 []round.Control
@@ -30,7 +30,7 @@ type playRound struct {
 var errNoRound = errors.New("there is no such round")
 
 const roundColumns = "id, owner, build, secret, play, password, made, until, forget, most, closed, record, questions, controls, ended, " +
-	"testers, invited, paused, studio, contact, texts"
+	"testers, invited, paused, studio, contact, texts, webhook"
 
 func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 	var r playRound
@@ -58,6 +58,7 @@ func scanRound(row interface{ Scan(...any) error }) (*playRound, error) {
 		&r.studio,
 		&r.contact,
 		&translations,
+		&r.webhook,
 	)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNoRound
@@ -120,6 +121,9 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 	if err := round.VerifyTranslations(in.Texts); err != nil {
 		return &refusal{http.StatusUnprocessableEntity, err.Error()}
 	}
+	if err := h.hooked(in.Webhook); err != nil {
+		return err
+	}
 	if err := invitable(in.Invited); err != nil {
 		return err
 	}
@@ -180,10 +184,11 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 		in.Studio,
 		in.Contact,
 		string(translations),
+		in.Webhook,
 	}
 	return out, h.data.within(ctx, func(q queries) error {
 		_, err := q.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, "+
-			"controls, invited, studio, contact, texts) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
+			"controls, invited, studio, contact, texts, webhook) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
 		if err == nil {
 			out.Invitations, err = h.invite(ctx, q, id, out.Link, in.Invited)
 		}

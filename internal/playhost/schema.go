@@ -93,6 +93,9 @@ CREATE TABLE IF NOT EXISTS clips (
 		`ALTER TABLE rounds ADD COLUMN invited BIGINT NOT NULL DEFAULT 0`,   // only who has an invitation plays
 		`ALTER TABLE rounds ADD COLUMN paused BIGINT NOT NULL DEFAULT 0`,
 		`ALTER TABLE rounds ADD COLUMN studio TEXT NOT NULL DEFAULT ''`, // who asks, and how to reach them
+		`ALTER TABLE rounds ADD COLUMN webhook TEXT NOT NULL DEFAULT ''`,
+		`ALTER TABLE rounds ADD COLUMN told_error BIGINT NOT NULL DEFAULT 0`,
+		`ALTER TABLE rounds ADD COLUMN told_full BIGINT NOT NULL DEFAULT 0`,
 		`ALTER TABLE rounds ADD COLUMN texts TEXT NOT NULL DEFAULT '[]'`,
 		`ALTER TABLE rounds ADD COLUMN contact TEXT NOT NULL DEFAULT ''`,
 		`ALTER TABLE sessions ADD COLUMN tester TEXT NOT NULL DEFAULT ''`,    // whose they are, as the browser says

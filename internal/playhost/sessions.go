@@ -63,8 +63,19 @@ func (h *Host) beginSession(w http.ResponseWriter, r *http.Request) {
 		h.fail(w, err)
 		return
 	}
+	if x.most > 0 && x.testers+1 >= x.most && !out.Again {
+		h.tellFull(r.Context(), x)
+	}
 	h.bake(w, x, testerCookie, tester+"."+x.sign(tester))
 	answer(w, http.StatusCreated, out)
+}
+
+// tellFull tells that a round has all its testers, where that is so.
+func (h *Host) tellFull(ctx context.Context, x *playRound) {
+	now, err := h.roundBySecret(ctx, x.secret)
+	if err == nil && now.testers >= now.most {
+		h.tell(now, toldFull)
+	}
 }
 
 // enter finds the session of a tester, or begins one. Whether there is room is decided in the change that counts the tester, so that

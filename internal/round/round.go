@@ -22,6 +22,7 @@ type Opening struct {
 	Keep      int64         `json:"keep"`   // seconds after its end for which what came back is kept; 0 for as long as the host keeps it
 	Questions []Question    `json:"questions"`
 	Controls  []Control     `json:"controls"`
+	Webhook   string        `json:"webhook,omitempty"` // an address that is told of the first error and of the last tester
 	Studio    string        `json:"studio,omitempty"`  // who asks
 	Contact   string        `json:"contact,omitempty"` // how to reach them
 	Texts     []Translation `json:"texts,omitempty"`   // what testers read, in other languages than English
@@ -35,6 +36,13 @@ type Invitation struct {
 	Opened   int    `json:"opened"` // how often its page was opened
 	Played   bool   `json:"played"` // and shared
 	Answered bool   `json:"answered"`
+}
+
+// A Notice is what a round's webhook is told.
+type Notice struct {
+	Round   string `json:"round"` // its id
+	What    string `json:"what"`  // "error" (the game met its first error) or "full" (the last tester has come)
+	Testers int    `json:"testers"`
 }
 
 // A Control is one thing that players do, and how, as testers read it.
