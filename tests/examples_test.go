@@ -265,11 +265,20 @@ func (x *tried) rounds(folder string) {
 		"havvel host builds remove 4kq2m7 --data /srv/shed", "havvel host builds remove 4kq2m7 --data /srv/shed --json",
 	} {
 		x.in.types("havvel send --to shed --again").must(t, 0) // a build that no round has
-		var builds struct{ Builds []struct{ ID string } }
+		var builds struct {
+			Builds []struct {
+				ID, State string
+				Rounds    int `json:"open_rounds"`
+			}
+		}
 		if err := json.Unmarshal([]byte(x.in.types("havvel host builds --data shed --json").must(t, 0).out), &builds); err != nil || len(builds.Builds) == 0 {
 			t.Fatal(err, builds)
 		}
-		x.real = strings.NewReplacer("4kq2m7", builds.Builds[0].ID[:8], "/srv/shed", "shed")
+		for _, b := range builds.Builds {
+			if b.State == "ready" && b.Rounds == 0 {
+				x.real = strings.NewReplacer("4kq2m7", b.ID[:8], "/srv/shed", "shed")
+			}
+		}
 		x.example(line)
 	}
 	x.example("havvel host builds --data /srv/shed", "havvel host builds --json")

@@ -145,7 +145,7 @@ func TestFormatExamples(t *testing.T) {
 		"rulebook.md": {func(data []byte) error { _, err := rulebook.Parse("example", data); return err }},
 		"logbook.md":  {readLogbook(t)},
 		"site.md":     {strictly[site.Index], strictly[site.Index], strictly[site.Contents]},
-		"round.md":    {readRound, readQuestions(t)},
+		"round.md":    {readRound, readTexts(t), readQuestions(t)},
 		"json.md":     {strictly[checkJSON]},
 	} {
 		page, err := os.ReadFile(filepath.Join("..", "..", "docs", "formats", file))
@@ -214,6 +214,17 @@ func readRound(data []byte) error {
 		err = fmt.Errorf("%d events are read", events)
 	}
 	return err
+}
+
+func readTexts(t *testing.T) func(data []byte) error {
+	return func(data []byte) error {
+		file := filepath.Join(t.TempDir(), "de.toml")
+		if err := os.WriteFile(file, data, 0o644); err != nil {
+			return err
+		}
+		_, err := app.Translations([]string{file})
+		return err
+	}
 }
 
 func readQuestions(t *testing.T) func([]byte) error {
