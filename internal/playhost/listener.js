@@ -15,7 +15,7 @@
 	window.addEventListener("unhandledrejection", function (e) { if (++errors <= 50) say("error", { message: String(e.reason && e.reason.message || e.reason).slice(0, 500), stack: stackOf(e.reason) }); });
 
 	// How often and where on the picture somebody presses, never which key.
-	var presses = 0, cells = {}, told = 0;
+	var presses = 0, cells = {}, told = 0, soon = 0;
 	function press(e) {
 		if (!e.isTrusted || e.repeat) return;
 		presses++;
@@ -24,19 +24,20 @@
 			cells[cell] = (cells[cell] || 0) + 1;
 		}
 		if (!told && shown) tellPresses();
+		else if (!soon) soon = setTimeout(tellPresses, 3000);
 	}
 	function tellPresses() {
+		clearTimeout(soon), soon = 0;
 		if (!presses) return;
 		told++;
 		say("presses", { count: presses, cells: Object.keys(cells).map(function (c) { return c + ":" + cells[c]; }).join(" ") });
 		presses = 0, cells = {};
 	}
 	["keydown", "pointerdown"].forEach(function (kind) { window.addEventListener(kind, press, { capture: true, passive: true }); });
-	setInterval(tellPresses, 15000);
-	window.addEventListener("pagehide", tellPresses);
+	document.addEventListener("visibilitychange", function () { if (document.hidden) tellPresses(); });
 	var frames = 0, since = 0, shown = false;
 	function count(now) {
-		if (!shown && document.querySelector("canvas, img, video") && document.readyState === "complete") shown = true, say("shown", null);
+		if (!shown && document.querySelector("canvas, img, video") && document.readyState === "complete") tellPresses(), told = 0, shown = true, say("shown", null); // what was pressed before begins no play
 		frames++;
 		if (!since) since = now, frames = 0;
 		else if (now - since >= 5000) {

@@ -73,7 +73,7 @@ type Said struct {
 func Follow(s *Session) *Play {
 	p := &Play{ID: s.ID, Opened: s.Opened, Device: s.Device, Shown: -1, Clip: s.Clip, ClipBegan: -1}
 	away := int64(-1)
-	says := false // anything of itself
+	says, pressed := false, false // anything of itself; something, after the first picture
 	for _, e := range s.Events {
 		says = says || e.Kind == "event"
 		if e.Kind != "answer" { // answers come after the game
@@ -95,6 +95,7 @@ func Follow(s *Session) *Play {
 			p.Errors = append(p.Errors, Fault{Mark{e.At, string(d.Message)}, string(d.File), string(d.Line), string(d.Column), string(d.Stack)})
 		case "presses":
 			p.press(e.Data)
+			pressed = pressed || p.Shown >= 0
 		case "answer":
 			if q, err := strconv.Atoi(string(e.Data.Question)); err == nil && q >= 0 && q < 100 {
 				p.Answers = append(p.Answers, Said{q, string(e.Data.Answer)})
@@ -113,7 +114,7 @@ func Follow(s *Session) *Play {
 		}
 	}
 	p.end(away)
-	if !says && p.Shown >= 0 && p.Presses > 0 {
+	if !says && pressed && p.Presses > 0 {
 		p.Started, p.Inferred = true, true
 	}
 	return p

@@ -241,8 +241,9 @@ func TestNoHooks(t *testing.T) {
 		[]string{phone, `900 presses {"count":1,"cells":"0:1"}`, `9500 error {` + stack("two") + `}`}, // nothing was seen yet
 		[]string{phone, `400 shown null`, `500 event {"event":"loading-done"}`, `900 presses {"count":4,"cells":""}`},
 		[]string{phone, `400 shown null`},
+		[]string{phone, `100 presses {"count":1,"cells":""}`, `400 shown null`}, // pressed before anything was seen
 	)), false)
-	if r.Testers != 4 || r.Started != 1 || r.Inferred != 1 || r.Presses != 18 || len(r.Heat) != Cells || r.Heat[20] != 4 || r.Heat[143] != 1 || r.Heat[0] != 1 {
+	if r.Testers != 5 || r.Started != 1 || r.Inferred != 1 || r.Presses != 19 || len(r.Heat) != Cells || r.Heat[20] != 4 || r.Heat[143] != 1 || r.Heat[0] != 1 {
 		t.Errorf("%+v", r)
 	}
 	if len(r.Errors) != 1 || r.Errors[0].Testers != 2 || r.Errors[0].On[0] != "phone, Firefox 140, Android 15" {
