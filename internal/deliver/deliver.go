@@ -260,6 +260,7 @@ func (c *Courier) session(d *project.Destination, more expression.Values) (*port
 	}
 	s.Know("to", to)
 	s.Report, s.Prompt, s.Vault, s.Entered = c.Report, c.Prompt, vault{d}, c.pretends
+	s.Sketches = c.sketches()
 	return s, nil
 }
 

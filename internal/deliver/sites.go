@@ -22,6 +22,7 @@ import (
 	"havvel/internal/hosting"
 	"havvel/internal/logbook"
 	"havvel/internal/pack"
+	"havvel/internal/pieces"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -76,10 +77,7 @@ func (c *Courier) once(
 		return false, err
 	}
 	s := site.New(h.store, d.Keep, sender())
-	s.Report, s.About, s.Lanes = c.Report, c.about(d), d.Lanes
-	if c.Project != nil {
-		s.Sketches.Folder = filepath.Join(c.Project.CacheFolder(), "pieces")
-	}
+	s.Report, s.About, s.Lanes, s.Sketches = c.Report, c.about(d), d.Lanes, c.sketches()
 	if d.KeepFor > 0 {
 		s.Grace = time.Duration(d.KeepFor)
 	}
@@ -276,4 +274,12 @@ func (t *siteTarget) List(ctx context.Context) ([]Known, error) {
 		return nil
 	})
 	return list, err
+}
+
+// sketches are kept beside the project's other work.
+func (c *Courier) sketches() pieces.Book {
+	if c.Project == nil {
+		return pieces.Book{}
+	}
+	return pieces.Book{Folder: filepath.Join(c.Project.CacheFolder(), "pieces")}
 }

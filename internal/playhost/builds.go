@@ -35,6 +35,8 @@ type Build struct {
 
 	secret   string
 	isolated bool
+	joint    string // how its archive is put together; "" of what travels alone
+	travels  int64  // bytes of its archive
 }
 
 // A Problem is why a build was refused.
@@ -45,18 +47,22 @@ type Problem struct {
 
 var errNoBuild = errors.New("there is no such build")
 
-const buildColumns = "id, owner, game, title, version, sha256, bytes, state, problems, secret, isolated, made"
+const buildColumns = "id, owner, game, title, version, sha256, bytes, state, problems, secret, isolated, joint, travels, made"
 
 func scanBuild(row interface{ Scan(...any) error }) (*Build, error) {
 	var b Build
 	var problems string
 	var made int64
-	err := row.Scan(&b.ID, &b.Owner, &b.Game, &b.Title, &b.Version, &b.SHA256, &b.Bytes, &b.State, &problems, &b.secret, &b.isolated, &made)
+	err := row.Scan(&b.ID, &b.Owner, &b.Game, &b.Title, &b.Version, &b.SHA256, &b.Bytes, &b.State, &problems, &b.secret, &b.isolated,
+		&b.joint, &b.travels, &made)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, errNoBuild
 	}
 	if err == nil {
 		err = json.Unmarshal([]byte(problems), &b.Problems)
+	}
+	if b.travels < 0 {
+		b.travels = b.Bytes
 	}
 	b.Made = time.Unix(made, 0).UTC()
 	return &b, err
@@ -96,10 +102,11 @@ func (h *Host) announce(w http.ResponseWriter, r *http.Request) {
 		h.fail(w, err)
 		return
 	}
-	id := newID()
+	id, now := newID(), h.options.Now()
 	_, err := h.data.exec(
 		r.Context(),
-		"INSERT INTO builds (id, owner, game, title, version, sha256, bytes, state, secret, made) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		"INSERT INTO builds (id, owner, game, title, version, sha256, bytes, state, secret, made, fraction) "+
+			"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
 		id,
 		ownerOf(r),
 		in.Game,
@@ -109,13 +116,19 @@ func (h *Host) announce(w http.ResponseWriter, r *http.Request) {
 		in.Bytes,
 		Arriving,
 		newID(),
-		seconds(h.options.Now()),
+		seconds(now),
+		fraction(now),
 	)
 	if err != nil {
 		h.fail(w, err)
 		return
 	}
-	answer(w, http.StatusCreated, map[string]string{"id": id, "upload": "/api/builds/" + id + "/upload"})
+	kept, err := h.keptArchives(r.Context(), ownerOf(r), in.Game)
+	if err != nil {
+		h.fail(w, err)
+		return
+	}
+	answer(w, http.StatusCreated, map[string]any{"id": id, "upload": "/api/builds/" + id + "/upload", "archives": append([]string{}, kept...)})
 }
 
 // roomFor refuses an owner who keeps as much as may be kept.
@@ -164,7 +177,7 @@ func (h *Host) shown(b *Build) any {
 func (h *Host) listBuilds(w http.ResponseWriter, r *http.Request) {
 	rows, err := h.data.query(
 		r.Context(),
-		"SELECT "+buildColumns+" FROM builds WHERE owner = ? AND game = ? ORDER BY made, id",
+		"SELECT "+buildColumns+" FROM builds WHERE owner = ? AND game = ? ORDER BY made, fraction",
 		ownerOf(r),
 		r.URL.Query().Get("game"),
 	)
@@ -198,6 +211,7 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 	}
 	found := &arrival{}
 	var kept []*content
+	var archive *content
 	err = spool(h.files, func(f disk.File) error {
 		words, err := h.assemble(ctx, b, list, f)
 		if err == nil && words != "" {
@@ -211,7 +225,9 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 			err = h.fits(ctx, b, found)
 		}
 		if err == nil && len(found.problems) == 0 {
-			kept, err = h.unpack(ctx, found)
+			if kept, err = h.unpack(ctx, found); err == nil {
+				archive, err = h.keepArchive(ctx, b, f)
+			}
 		}
 		return err
 	})
@@ -221,7 +237,7 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 		}
 		return err
 	}
-	if err := h.decide(ctx, b, found, kept); err != nil {
+	if err := h.decide(ctx, b, found, kept, archive); err != nil {
 		return err
 	}
 	var names []string
@@ -234,7 +250,7 @@ func (h *Host) arrived(ctx context.Context, b *Build) error {
 // fits says so where what is in an archive is more than its owner may keep.
 func (h *Host) fits(ctx context.Context, b *Build, found *arrival) error {
 	var no *refusal
-	err := h.roomFor(ctx, b.Owner, found.bytes-b.Bytes) // without the archive, which goes
+	err := h.roomFor(ctx, b.Owner, found.bytes-b.travels) // without the archive, which goes
 	if errors.As(err, &no) {
 		found.say("", "unpacked it has %d bytes: %s", found.bytes, no.words)
 		return nil
@@ -243,7 +259,7 @@ func (h *Host) fits(ctx context.Context, b *Build, found *arrival) error {
 }
 
 // decide writes down the state of a build.
-func (h *Host) decide(ctx context.Context, b *Build, found *arrival, kept []*content) error {
+func (h *Host) decide(ctx context.Context, b *Build, found *arrival, kept []*content, archive *content) error {
 	state := Ready
 	if len(found.problems) > 0 {
 		state = Refused
@@ -268,7 +284,10 @@ func (h *Host) decide(ctx context.Context, b *Build, found *arrival, kept []*con
 			}
 			return err
 		}
-		if err := noteKept(ctx, q, kept); err != nil {
+		if archive != nil {
+			kept = append(kept, archive)
+		}
+		if err := errors.Join(noteKept(ctx, q, kept), noteArchive(ctx, q, b, archive)); err != nil {
 			return err
 		}
 		for _, f := range found.files {
@@ -291,7 +310,8 @@ var errDecided = errors.New("another host decided it")
 func (h *Host) resume(ctx context.Context) error {
 	rows, err := h.data.query(
 		ctx,
-		"SELECT "+buildColumns+" FROM builds WHERE state = ? AND bytes = (SELECT COALESCE(SUM(pieces.bytes), 0) FROM pieces WHERE "+
+		"SELECT "+buildColumns+" FROM builds WHERE state = ? AND "+
+			"(CASE WHEN travels < 0 THEN bytes ELSE travels END) = (SELECT COALESCE(SUM(pieces.bytes), 0) FROM pieces WHERE "+
 			"pieces.build = builds.id)",
 		Arriving,
 	)

@@ -131,11 +131,11 @@ func (h *Host) showClip(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "video/webm")
 	w.Header().Set("Cache-Control", "no-store")
-	for _, name := range names {
-		if err := h.joinPiece(r.Context(), piece{name: name}, w); err != nil {
-			h.options.Log.Error("reading a clip", "error", err)
-			panic(http.ErrAbortHandler)
-		}
+	whole := &joined{ctx: r.Context(), files: h.files, names: names}
+	defer whole.Close()
+	if _, err := io.Copy(w, whole); err != nil {
+		h.options.Log.Error("reading a clip", "error", err)
+		panic(http.ErrAbortHandler)
 	}
 }
 

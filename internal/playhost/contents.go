@@ -59,7 +59,8 @@ func (h *Host) collect(ctx context.Context) error {
 	const few = 200
 	for {
 		names, err := texts(h.data.query(ctx, `DELETE FROM contents WHERE sha256 IN (SELECT sha256 FROM contents WHERE seen < ? AND
-			NOT EXISTS (SELECT 1 FROM files WHERE files.sha256 = contents.sha256) LIMIT ?) RETURNING name`,
+			NOT EXISTS (SELECT 1 FROM files WHERE files.sha256 = contents.sha256) AND
+			NOT EXISTS (SELECT 1 FROM archives WHERE archives.sha256 = contents.sha256) LIMIT ?) RETURNING name`,
 			seconds(h.options.Now().Add(-unclaimed)), few))
 		if err != nil {
 			return err
@@ -130,6 +131,8 @@ func (h *Host) heldBy(ctx context.Context, owner string) (bytes int64, err error
 	for _, query := range []string{
 		`SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT files.sha256, files.bytes FROM files JOIN builds ON builds.id = files.build
 			WHERE builds.owner = ?) AS kept`,
+		`SELECT COALESCE(SUM(bytes), 0) FROM (SELECT DISTINCT archives.sha256, archives.bytes FROM archives
+			JOIN builds ON builds.id = archives.build WHERE builds.owner = ?) AS archived`,
 		`SELECT COALESCE(SUM(pieces.bytes), 0) FROM pieces JOIN builds ON builds.id = pieces.build WHERE builds.owner = ?`,
 		`SELECT COALESCE(SUM(sessions.bytes + sessions.own_bytes), 0) FROM sessions JOIN rounds ON rounds.id = sessions.round
 			WHERE rounds.owner = ?`,
@@ -144,4 +147,44 @@ func (h *Host) heldBy(ctx context.Context, owner string) (bytes int64, err error
 		bytes += n
 	}
 	return bytes, nil
+}
+
+// joined reads files one after another.
+type joined struct {
+	ctx   context.Context
+	files files.Store
+	names []string
+	now   io.ReadCloser
+}
+
+func (j *joined) Read(p []byte) (int, error) {
+	for {
+		if j.now == nil {
+			if len(j.names) == 0 {
+				return 0, io.EOF
+			}
+			var err error
+			if j.now, err = j.files.Open(j.ctx, j.names[0]); err != nil {
+				return 0, fmt.Errorf("opening a piece: %w", err)
+			}
+			j.names = j.names[1:]
+		}
+		n, err := j.now.Read(p)
+		if !errors.Is(err, io.EOF) {
+			return n, err
+		}
+		j.Close()
+		if n > 0 {
+			return n, nil
+		}
+	}
+}
+
+func (j *joined) Close() error {
+	if j.now == nil {
+		return nil
+	}
+	now := j.now
+	j.now = nil
+	return now.Close()
 }

@@ -159,6 +159,9 @@ func one(r sql.Result, err error, otherwise error) error {
 
 func seconds(t time.Time) int64 { return t.Unix() }
 
+// fraction is what seconds leaves out, in microseconds.
+func fraction(t time.Time) int64 { return int64(t.Nanosecond() / 1000) }
+
 // flag is a yes or no as the database keeps it.
 func flag(v bool) int64 {
 	if v {

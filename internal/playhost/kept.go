@@ -24,7 +24,7 @@ func (h *Host) Builds(ctx context.Context) ([]KeptBuild, error) {
 	rows, err := h.data.query(ctx, `SELECT id, owner, game, version, state, made,
 		(SELECT COALESCE(SUM(files.bytes), 0) FROM files WHERE files.build = builds.id),
 		(SELECT COUNT(*) FROM rounds WHERE rounds.build = builds.id AND closed = 0 AND until > ?)
-		FROM builds ORDER BY made DESC, id`, seconds(h.options.Now()))
+		FROM builds ORDER BY made DESC, fraction DESC`, seconds(h.options.Now()))
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +61,8 @@ func (h *Host) RemoveBuild(ctx context.Context, id string) error {
 		if err := one(done, err, ErrNoSuchBuild); err != nil {
 			return err
 		}
-		_, err = q.exec(ctx, "DELETE FROM files WHERE build = ?", id)
-		return err
+		_, files := q.exec(ctx, "DELETE FROM files WHERE build = ?", id)
+		_, archive := q.exec(ctx, "DELETE FROM archives WHERE build = ?", id)
+		return errors.Join(files, archive)
 	})
 }

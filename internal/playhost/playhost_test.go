@@ -207,8 +207,8 @@ func TestServed(t *testing.T) {
 		}
 		return nil
 	})
-	if again.State != Ready || again.Link == b.Link || kept != 6 {
-		t.Errorf("%d contents are kept, want 6: %+v", kept, again)
+	if again.State != Ready || again.Link == b.Link || kept != 8 {
+		t.Errorf("%d contents are kept, want 6 and two archives: %+v", kept, again)
 	}
 }
 
@@ -317,7 +317,7 @@ func TestKilledWhole(t *testing.T) {
 	h, token := host(t, func(o *Options) { o.Data = folder })
 	archive := zipOf(t, "index.html", entry)
 	id := announced(t, h, token, archive)
-	if n, _, err := h.keepPiece(t.Context(), &Build{ID: id, Bytes: int64(len(archive))}, 0, bytes.NewReader(archive)); err != nil ||
+	if n, _, err := h.keepPiece(t.Context(), &Build{ID: id, travels: int64(len(archive))}, 0, bytes.NewReader(archive)); err != nil ||
 		int(n) != len(archive) { // it came, and nobody was told
 		t.Fatal(n, err)
 	}

@@ -185,10 +185,12 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 		in.Contact,
 		string(translations),
 		in.Webhook,
+		fraction(now),
 	}
 	return out, h.data.within(ctx, func(q queries) error {
 		_, err := q.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, "+
-			"controls, invited, studio, contact, texts, webhook) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
+			"controls, invited, studio, contact, texts, webhook, fraction) "+
+			"VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", values...)
 		if err == nil {
 			out.Invitations, err = h.invite(ctx, q, id, out.Link, in.Invited)
 		}
@@ -201,7 +203,7 @@ func (h *Host) listRounds(w http.ResponseWriter, r *http.Request) {
 		r.Context(),
 		`SELECT rounds.id, builds.game, builds.version, rounds.secret, rounds.made, rounds.until, rounds.forget, rounds.closed, `+
 			`rounds.opens, rounds.questions, rounds.testers, rounds.simulated, rounds.paused FROM rounds JOIN builds ON builds.id = rounds.build
-		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.id`,
+		WHERE rounds.owner = ? AND builds.game = ? ORDER BY rounds.made DESC, rounds.fraction DESC`,
 		ownerOf(r),
 		r.URL.Query().Get("game"),
 	)

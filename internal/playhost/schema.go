@@ -141,6 +141,18 @@ CREATE TABLE IF NOT EXISTS clips (
 			PRIMARY KEY (round, who, since)
 		)`,
 	},
+	{
+		`ALTER TABLE builds ADD COLUMN fraction BIGINT NOT NULL DEFAULT 0`, // microseconds of made
+		`ALTER TABLE rounds ADD COLUMN fraction BIGINT NOT NULL DEFAULT 0`,
+		`CREATE TABLE archives ( -- of builds, that parts of later ones are taken from
+			build  TEXT PRIMARY KEY,
+			sha256 TEXT NOT NULL,
+			bytes  BIGINT NOT NULL
+		)`,
+		`CREATE INDEX archives_of ON archives (sha256)`,
+		`ALTER TABLE builds ADD COLUMN joint TEXT NOT NULL DEFAULT ''`,     // how the archive is put together; '' of what travels alone
+		`ALTER TABLE builds ADD COLUMN travels BIGINT NOT NULL DEFAULT -1`, // bytes; -1 for all of them
+	},
 }
 
 // prepare brings the schema to its latest version. Two hosts that do so at once wait for each other.

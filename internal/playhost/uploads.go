@@ -94,8 +94,12 @@ func (h *Host) beginUpload(w http.ResponseWriter, r *http.Request) {
 	if b == nil {
 		return
 	}
-	if length, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64); err != nil || length != b.Bytes {
-		h.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("the upload must be of the %d bytes that were announced", b.Bytes))
+	if err := h.takeJoint(r.Context(), b, r); err != nil {
+		h.fail(w, err)
+		return
+	}
+	if length, err := strconv.ParseInt(r.Header.Get("Upload-Length"), 10, 64); err != nil || length != b.travels {
+		h.refuse(w, http.StatusUnprocessableEntity, fmt.Sprintf("the upload must be of the %d bytes that were announced", b.travels))
 		return
 	}
 	w.Header().Set("Location", "/api/builds/"+b.ID+"/bytes")
@@ -107,14 +111,13 @@ func (h *Host) uploadOffset(w http.ResponseWriter, r *http.Request) {
 	if b == nil {
 		return
 	}
-	if there == b.Bytes { // whole, and the host that had it was killed before it looked
+	if there == b.travels { // whole, and the host that had it was killed before it looked
 		if err := h.arrived(context.WithoutCancel(r.Context()), b); err != nil {
 			h.fail(w, err)
 			return
 		}
 	}
-	w.Header().Set("Upload-Offset", strconv.FormatInt(there, 10))
-	w.Header().Set("Upload-Length", strconv.FormatInt(b.Bytes, 10))
+	tellUpload(w, b, there)
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(http.StatusOK)
 }
@@ -136,7 +139,7 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	ctx := context.WithoutCancel(r.Context()) // what came is kept, also when the connection breaks off
-	for broken := false; offset < b.Bytes && !broken; {
+	for broken := false; offset < b.travels && !broken; {
 		n, cut, err := h.keepPiece(ctx, b, offset, r.Body)
 		if err != nil {
 			h.fail(w, err)
@@ -145,7 +148,7 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 		offset, broken = offset+n, cut
 	}
 	w.Header().Set("Upload-Offset", strconv.FormatInt(offset, 10))
-	if offset == b.Bytes {
+	if offset == b.travels {
 		if err := h.arrived(ctx, b); err != nil {
 			h.fail(w, err)
 			return
@@ -157,7 +160,7 @@ func (h *Host) appendUpload(w http.ResponseWriter, r *http.Request) {
 // keepPiece keeps the next piece of an archive, and reports how much it is and whether that was all that comes.
 func (h *Host) keepPiece(ctx context.Context, b *Build, start int64, body io.Reader) (n int64, last bool, err error) {
 	err = spool(h.files, func(f disk.File) error {
-		most := min(pieceBytes, b.Bytes-start)
+		most := min(pieceBytes, b.travels-start)
 		n, err = io.Copy(f, io.LimitReader(body, most))
 		if last = n < most; n == 0 { // the body ended or broke off
 			return nil
@@ -183,23 +186,19 @@ func (h *Host) keepPiece(ctx context.Context, b *Build, start int64, body io.Rea
 // assemble joins the pieces of an archive in f, and says what is wrong with it; "" when it is what was announced.
 func (h *Host) assemble(ctx context.Context, b *Build, list []piece, f disk.File) (string, error) {
 	hash := sha256.New()
+	arrived := &joined{ctx: ctx, files: h.files}
 	for _, p := range list {
-		if err := h.joinPiece(ctx, p, io.MultiWriter(f, hash)); err != nil {
-			return "", err
-		}
+		arrived.names = append(arrived.names, p.name)
+	}
+	defer arrived.Close()
+	switch err := h.join(ctx, b, arrived, io.MultiWriter(f, hash)); {
+	case errors.Is(err, errGone):
+		return err.Error(), nil
+	case err != nil:
+		return "", err
 	}
 	if sumOf(hash) != b.SHA256 {
 		return "what arrived is not what was announced: the sums differ", nil
 	}
 	return "", nil
-}
-
-func (h *Host) joinPiece(ctx context.Context, p piece, to io.Writer) error {
-	part, err := h.files.Open(ctx, p.name)
-	if err != nil {
-		return fmt.Errorf("opening a piece of an upload: %w", err)
-	}
-	defer part.Close()
-	_, err = io.Copy(to, part)
-	return err
 }

@@ -138,6 +138,10 @@ type Step struct {
 	// of a resumable upload: the most that goes in one request; default: all at once, or 8 MB where the portal takes checksums
 	Piece settings.Size `toml:"piece"`
 
+	// of a resumable upload: the archives of earlier versions that the portal still has, a list of SHA-256 in hexadecimal digits. Parts
+	// that stand in them don't travel
+	Reuse *expression.Formula `toml:"reuse"`
+
 	Repeat *Repeat `toml:"repeat"` // ask again until something is so
 }
 
@@ -212,6 +216,9 @@ func (s *Step) parts(at string) []located {
 	list = append(list, within(at+".json", s.JSON)...)
 	if s.File != nil {
 		list = append(list, located{at + ".file", s.File})
+	}
+	if s.Reuse != nil {
+		list = append(list, located{at + ".reuse", s.Reuse})
 	}
 	for i, p := range s.Parts {
 		in := fmt.Sprintf("%s.part[%d]", at, i)

@@ -205,6 +205,9 @@ func (s *Step) verifyBody(d *settings.Document, at string) {
 	if s.Resumable && (s.File == nil || s.Method != "POST") {
 		d.Wrong(at+".resumable", "is for a POST with a file")
 	}
+	if s.Reuse != nil && !s.Resumable {
+		d.Wrong(at+".reuse", "is for a resumable upload")
+	}
 }
 
 // verifyRepeat checks that a step that is repeated comes to an end.

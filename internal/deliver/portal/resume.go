@@ -19,7 +19,9 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"havvel/internal/deliver/neterr"
+	"havvel/internal/pieces"
 	"havvel/internal/progress"
+	"havvel/internal/rulebook/expression"
 	"havvel/internal/rulebook/place"
 )
 
@@ -46,9 +48,14 @@ func (s *Session) resumable(ctx context.Context, t *turn, location string) error
 		return err
 	}
 	defer f.Close()
-	u := &resumableUpload{s: s, turn: t, file: f, size: int64(file.Bytes), piece: firstPiece, location: location}
+	u := &resumableUpload{s: s, turn: t, whole: file, file: f, from: f, size: int64(file.Bytes), piece: firstPiece, location: location}
 	s.Report.Begin("sending to "+s.Rules.Name, u.size)
 	defer s.Report.End()
+	if location == "" {
+		if err := u.plan(ctx, s.known(t)); err != nil {
+			return err
+		}
+	}
 	waits := backoff.NewExponentialBackOff()
 	waits.InitialInterval, waits.MaxInterval = s.pause, 15*time.Second
 	for failures := 0; ; {
@@ -94,8 +101,11 @@ func (u *resumableUpload) gone(err error) error {
 type resumableUpload struct {
 	s        *Session
 	turn     *turn
-	file     *os.File
-	size     int64
+	whole    expression.File
+	file     io.ReaderAt   // it, open
+	joint    *pieces.Joint // which of its bytes travel; nil for all
+	from     io.ReaderAt   // those
+	size     int64         // how many
 	location string
 	made     http.Header // of the answer that made the upload
 
@@ -178,10 +188,18 @@ func (u *resumableUpload) request(
 // create makes the upload, and asks which checksums the portal takes.
 func (u *resumableUpload) create(ctx context.Context) error {
 	answer, response, err := u.s.exchange(ctx, u.turn, func(ctx context.Context, _ func()) (*http.Request, error) {
-		return u.request(ctx, u.turn.Method, "", http.NoBody, map[string]string{"Upload-Length": strconv.FormatInt(u.size, 10)})
+		headers := map[string]string{"Upload-Length": strconv.FormatInt(u.size, 10)}
+		if text := u.metadata(); text != "" {
+			headers["Upload-Metadata"] = text
+		}
+		return u.request(ctx, u.turn.Method, "", http.NoBody, headers)
 	})
 	if err != nil {
 		return err
+	}
+	if u.joint != nil && response.StatusCode/100 == 4 {
+		u.use(nil) // something that it was to take parts from may be gone
+		return nil
 	}
 	if !slices.Contains(u.turn.Expect, response.StatusCode) || u.s.says(u.turn, answer) {
 		return u.s.refusal(u.turn, response, answer, "")
@@ -193,7 +211,7 @@ func (u *resumableUpload) create(ctx context.Context) error {
 	if to, err := response.Request.URL.Parse(location); err == nil {
 		location = to.String()
 	}
-	u.location, u.offset, u.known, u.made = location, 0, true, response.Header
+	u.location, u.offset, u.known, u.made = location, 0, u.size > 0, response.Header
 	return u.remember()
 }
 
@@ -245,6 +263,9 @@ func (u *resumableUpload) ask(ctx context.Context) (done bool, err error) {
 	case response.StatusCode/100 != 2:
 		return false, u.s.refusal(u.turn, response, answer, "")
 	}
+	if err := u.agree(response.Header.Get("Upload-Metadata")); err != nil {
+		return false, u.s.odd(u.turn.Step, "what its answer says of the upload can't be read: "+err.Error())
+	}
 	at, err := strconv.ParseInt(response.Header.Get("Upload-Offset"), 10, 64)
 	if err != nil || at < 0 || at > u.size {
 		return false, u.s.odd(u.turn.Step, "its answer names no Upload-Offset within the file")
@@ -274,14 +295,14 @@ func (u *resumableUpload) append(ctx context.Context) (done bool, err error) {
 	var whole []byte
 	if u.sum != "none" {
 		whole = make([]byte, length)
-		if _, err := u.file.ReadAt(whole, u.offset); err != nil && !errors.Is(err, io.EOF) {
+		if _, err := u.from.ReadAt(whole, u.offset); err != nil && !errors.Is(err, io.EOF) {
 			return false, err
 		}
 		headers["Upload-Checksum"] = u.sum + " " + checksum(u.sum, whole)
 	}
 	began := time.Now()
 	answer, response, err := u.s.exchange(ctx, u.turn, func(ctx context.Context, moved func()) (*http.Request, error) {
-		var from io.Reader = io.NewSectionReader(u.file, u.offset, length)
+		var from io.Reader = io.NewSectionReader(u.from, u.offset, length)
 		if whole != nil {
 			from = bytes.NewReader(whole)
 		}

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"havvel/internal/pieces"
 	"havvel/internal/progress"
 	"havvel/internal/rulebook"
 	"havvel/internal/rulebook/expression"
@@ -34,6 +35,8 @@ type Session struct {
 	Again   bool    // a write whose answer was lost may be repeated, since the developer looked
 	Prompt  Prompt  // asks the developer to confirm a log-in; nil where nobody can
 	Vault   Vault   // keeps such a log-in; may be nil
+	// which pieces the archives consist of that were sent, so that the next one's need not all be
+	Sketches pieces.Book
 	// no request is made: Trace hears each, and what its answer would give is named in its place, as in (id)
 	Pretend bool
 	Entered bool // likewise, the log-in alone
