@@ -88,7 +88,7 @@ func (k *Desk) Leaves(ctx context.Context) (*Leaves, error) {
 	case finding.Errors(out.Findings()) > 0:
 		out.Next = "fix the errors in havvel.toml, and run havvel listing again"
 	case len(Lacks(first.Contents, first.Order)) > 0:
-		out.Next = "havvel listing --show " + first.At.Name + "  (what each field can hold)"
+		out.Next = "write what is missing into havvel.toml; havvel help toml explains each key"
 	}
 	return out, nil
 }
@@ -143,6 +143,35 @@ func (k *Desk) Cut(ctx context.Context, sheet string) (*Cuts, error) {
 		return nil, err
 	}
 	return out, atomicfile.Bytes(out.Sheet, data)
+}
+
+// Languages are the texts in other languages, compared with the page's own; as JSON they are the document of havvel listing
+// --check-languages.
+type Languages struct {
+	Texts    []LanguageText    `json:"texts"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// A LanguageText is one field in one language, at one destination.
+type LanguageText struct {
+	Destination string `json:"destination"`
+	listing.Comparison
+}
+
+// Languages compares texts, and lists which languages lack some.
+func (r *Leaves) Languages() *Languages {
+	out := &Languages{Texts: []LanguageText{}, Findings: []finding.Finding{}}
+	for _, l := range r.List {
+		for _, c := range l.Contents.Compare() {
+			out.Texts = append(out.Texts, LanguageText{l.At.Name, c})
+		}
+		for _, f := range l.Findings {
+			if f.ID == string(listing.Untranslated) || f.ID == string(listing.Language) {
+				out.Findings = append(out.Findings, f)
+			}
+		}
+	}
+	return out
 }
 
 type leavesJSON struct {

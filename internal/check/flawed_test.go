@@ -296,7 +296,9 @@ var flawed = map[string]struct {
 		nothing,
 		[]string{"warning havvel.toml:7"},
 	}, "listing-word": {nothing, []string{"error havvel.toml:7"}}, "listing-order": {nothing, []string{"note havvel.toml:7"}},
-	"listing-lost": {nothing, []string{"note havvel.toml:7"}}, "listing-leaderboard": {nothing, []string{"error havvel.toml:7"}},
+	"listing-hidden": {nothing, []string{"warning havvel.toml:7"}}, "listing-language": {nothing, []string{"warning havvel.toml:7"}},
+	"listing-untranslated": {nothing, []string{"note havvel.toml:7"}},
+	"listing-lost":         {nothing, []string{"note havvel.toml:7"}}, "listing-leaderboard": {nothing, []string{"error havvel.toml:7"}},
 	"declaration-missing": {nothing, []string{"warning havvel.toml:7"}}, "declaration-unknown": {nothing, []string{"warning havvel.toml:7"}},
 	"declaration-doubtful": {
 		with("more.js", `fetch("https://ads.example/show.json")`),

@@ -110,6 +110,31 @@ var listingChecks = []*Check{
 		`the same text without it`,
 	),
 	textCheck(
+		listing.Hidden,
+		"A title or tagline holds characters that nobody sees",
+		finding.Warning,
+		"Controls of the writing direction and characters without a picture come along when a line is pasted. Portals refuse them, searches "+
+			"don't find such a title, and letters behind them may stand in the wrong order.",
+		`a title with U+202E in it`,
+		`the same title, typed`,
+	),
+	textCheck(
+		listing.Language,
+		"The page is not in the portal's language",
+		finding.Warning,
+		"The portal shows its pages in one language, which its rulebook names, and the project has no texts in it, or not all.",
+		`languages = ["en"], for a portal whose pages are in German`,
+		`[listing.in.de], or description.de.md beside description.md`,
+	),
+	textCheck(
+		listing.Untranslated,
+		"A language of the game has no texts",
+		finding.Note,
+		"The portal takes texts in several languages, and the game speaks one in which its page says nothing, or lacks something.",
+		`languages = ["en", "de"], and no text in German`,
+		`[listing.in.de], or description.de.md beside description.md`,
+	),
+	textCheck(
 		listing.NoLeaderboard,
 		"A leaderboard doesn't fit the portal",
 		finding.Error,

@@ -19,6 +19,7 @@ import (
 type listingFlags struct {
 	show       string
 	page, diff bool
+	languages  bool
 }
 
 func (a *console) listing() *cobra.Command {
@@ -28,7 +29,8 @@ func (a *console) listing() *cobra.Command {
 		short: "Check and render the page's texts",
 		long: "Listing renders the game's page for each destination from what havvel.toml says, and lists what is missing or would be\n" +
 			"refused. --show prints every field as it would be sent; --page writes a page that looks as the portal would arrange it, on a\n" +
-			"desktop and on a phone; --diff shows what has changed since the last upload. It ends with 1 when a portal would refuse something.",
+			"desktop and on a phone; --diff shows what has changed since the last upload; --check-languages compares the texts in other languages\n" +
+			"with yours. It ends with 1 when a portal would refuse something.",
 		example: "  havvel listing\n  havvel listing --show brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runListing(ctx, f) },
@@ -36,6 +38,7 @@ func (a *console) listing() *cobra.Command {
 	c.Flags().StringVar(&f.show, "show", "", "print all fields for this `destination`")
 	c.Flags().BoolVar(&f.page, "page", false, "write a preview of each page")
 	c.Flags().BoolVar(&f.diff, "diff", false, "show what has changed since the last upload")
+	c.Flags().BoolVar(&f.languages, "check-languages", false, "compare the texts in other languages with yours")
 	c.RegisterFlagCompletionFunc("show", a.destinationNames)
 	a.withTo(c)
 	return c
@@ -53,6 +56,12 @@ func (a *console) runListing(ctx context.Context, f listingFlags) error {
 	if err != nil {
 		return err
 	}
+	if f.languages {
+		l := leaves.Languages()
+		a.answer(l)
+		a.showLanguages(l)
+		return nil
+	}
 	a.answer(leaves)
 	switch {
 	case f.page:
@@ -63,7 +72,7 @@ func (a *console) runListing(ctx context.Context, f listingFlags) error {
 		}
 		return nil
 	case f.show != "":
-		a.showLeaf(leaves.List[0])
+		a.showLeaf(leaves, leaves.List[0])
 	default:
 		a.showLeaves(k.Project, leaves)
 	}
@@ -111,7 +120,7 @@ func (a *console) showPageFindings(findings []finding.Finding, several bool) {
 }
 
 // showLeaf prints every field as it would be sent.
-func (a *console) showLeaf(l *app.Leaf) {
+func (a *console) showLeaf(leaves *app.Leaves, l *app.Leaf) {
 	s := a.screen
 	s.Line("%s", s.In(term.Strong, "The page on "+l.At.Rules.Name))
 	for i, f := range l.Contents.Fields {
@@ -141,7 +150,9 @@ func (a *console) showLeaf(l *app.Leaf) {
 	}
 	a.showRest(l)
 	a.showPageFindings(l.Findings, false)
-	s.Next("havvel listing --page --to %s  (how it will look)", l.At.Name)
+	if a.next(leaves.Next); leaves.Next == "" {
+		s.Next("havvel listing --page --to %s  (how it will look)", l.At.Name)
+	}
 }
 
 func declarations(declared, asked int) string {
@@ -246,4 +257,24 @@ func (a *console) previews(k *app.Desk, leaves *app.Leaves) error {
 	}
 	a.screen.Next("open the files in a browser; havvel send fills in the pages")
 	return nil
+}
+
+// showLanguages prints how texts in other languages differ from the page's own.
+func (a *console) showLanguages(l *app.Languages) {
+	s := a.screen
+	if len(l.Texts) == 0 {
+		s.Line("No text is in another language than the page's own.")
+		s.Next("write [listing.in.de], or files such as description.de.md beside description.md")
+		return
+	}
+	var rows [][]string
+	for _, c := range l.Texts {
+		differs := "alike"
+		if len(c.Differs) > 0 {
+			differs = strings.Join(c.Differs, "; ")
+		}
+		rows = append(rows, []string{c.Destination, c.Language, c.Field, fmt.Sprint(c.Letters), fmt.Sprint(c.Own), differs})
+	}
+	s.Table([]string{"destination", "language", "field", "letters", "yours", "compared with yours"}, rows, 3, 4)
+	a.showPageFindings(l.Findings, true)
 }

@@ -204,16 +204,16 @@ func (p *Contents) values(last *SentPage) expression.Values {
 
 // locales are the page's texts by language, its own first.
 func (p *Contents) locales() []any {
-	of := func(language string, list []*listing.Field) any {
+	of := func(language string, list []*listing.Field, boards []listing.Leaderboard) any {
 		fields := map[string]any{}
 		for _, f := range list {
 			fields[f.Name] = free(f.Value())
 		}
-		return map[string]any{"language": language, "fields": fields}
+		return map[string]any{"language": language, "fields": fields, "leaderboards": free(append([]listing.Leaderboard{}, boards...))}
 	}
-	all := []any{of(p.Language, p.Fields)}
+	all := []any{of(p.Language, p.Fields, p.Leaderboards)}
 	for _, l := range p.Others {
-		all = append(all, of(l.Language, l.Fields))
+		all = append(all, of(l.Language, l.Fields, l.Leaderboards))
 	}
 	return all
 }

@@ -9,13 +9,14 @@ import (
 	"havvel/internal/project"
 )
 
-func (page *Page) leaderboards(p *project.Project) {
+// leaderboards makes leaderboards of the project's statistics, with labels in the page's language where there are any.
+func (page *Page) leaderboards(p *project.Project, labels map[string]string) {
 	r := page.Rules.Leaderboards
 	if r == nil {
 		return
 	}
 	for _, x := range p.Statistics {
-		b := Leaderboard{Name: x.Name, Label: cmp.Or(x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden}
+		b := Leaderboard{Name: x.Name, Label: cmp.Or(labels[x.Name], x.Label, x.Name), Keeps: x.Keeps, Unit: x.Unit, Hidden: x.Hidden}
 		if len(r.Keeps) > 0 && !slices.Contains(r.Keeps, x.Keeps) {
 			page.say(
 				NoLeaderboard,
@@ -58,7 +59,7 @@ func (page *Page) declare(p *project.Project, d *project.Destination, version st
 		if declared || !r.Required {
 			continue
 		}
-		fix := fmt.Sprintf("what is so, add to states under [declarations], with version = %q", version)
+		fix := fmt.Sprintf("if it is so, add it to declare under [declarations], with version = %q", version)
 		if stale {
 			fix = fmt.Sprintf("what [declarations] says is about another version; if it still holds, write version = %q there", version)
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"havvel/internal/listing/prose"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
@@ -35,6 +36,9 @@ type Field struct {
 	Declared bool     // havvel.toml says it, be it that there is nothing
 	Count    int      // the text's length as the portal counts, or how many words
 	Limit    int      // 0 when there is none
+	Rest     string   // the words that were cut off
+
+	blocks []*prose.Node
 }
 
 // Value is what steps send: a text, or a list of texts.
@@ -76,6 +80,9 @@ const (
 	NoLeaderboard Kind = "listing-leaderboard"
 	Undeclared    Kind = "declaration-missing"
 	Unknown       Kind = "declaration-unknown"
+	Hidden        Kind = "listing-hidden"
+	Language      Kind = "listing-language"
+	Untranslated  Kind = "listing-untranslated"
 )
 
 // A Problem is something wrong with a page.
@@ -90,18 +97,24 @@ type Problem struct {
 // Read fills the page of a game at a destination, for a version. A destination whose portal has no page, or a site, gives a
 // page without fields. Errors are about the project file.
 func Read(p *project.Project, d *project.Destination, version string) (*Page, error) {
-	page := &Page{Destination: d.Name, Rules: d.Rules, Language: p.ListingFor(d).Language()}
-	s := &source{project: p, to: d.Name, listing: p.ListingFor(d), version: version}
+	l := p.ListingFor(d)
+	page := &Page{Destination: d.Name, Rules: d.Rules, Language: l.Language()}
+	s := &source{project: p, to: d.Name, listing: l, version: version}
+	if wanted := d.Rules.Page.Language; wanted != "" && base(wanted) != base(page.Language) {
+		s = page.inLanguage(s, wanted)
+	}
 	if err := s.read(); err != nil {
 		return nil, err
 	}
 	for i := range d.Rules.Fields {
 		page.fill(s, &d.Rules.Fields[i])
 	}
-	if err := page.translate(s); err != nil {
-		return nil, err
+	if d.Rules.Page.Language == "" {
+		if err := page.translate(s); err != nil {
+			return nil, err
+		}
 	}
-	page.leaderboards(p)
+	page.leaderboards(p, s.labels)
 	page.declare(p, d, version)
 	for i, problem := range page.Problems {
 		page.Problems[i].Line = p.Line(d.Name, problem.Key)
@@ -175,36 +188,33 @@ func firstOf(words []string, most int) []string {
 }
 
 func (page *Page) fillText(s *source, r *rulebook.Field, f *Field) {
-	form := forms[f.Form]
-	var blocks []string
-	single := len(r.From) == 1
+	form := prose.Forms(f.Form)
+	var blocks []*prose.Node
 	for _, from := range r.From {
-		if single && !slices.Contains([]string{"description", "news", "controls", "credits"}, from) {
-			f.Text = page.word(r, Key(from), clean(s.value(from)))
-			if f.Form != "plain" {
-				f.Text = form.text(f.Text)
+		more := s.blocks(from, r.Controls)
+		if len(r.From) == 1 && !slices.Contains([]string{"description", "news", "controls", "credits"}, from) {
+			if words := page.word(r, Key(from), s.value(from)); words != "" { // it stands in a line
+				more = []*prose.Node{{Kind: prose.Line, In: []*prose.Node{prose.Of(words)}}}
 			}
-			whole := f.Text
-			if r.Cut {
-				f.Text = cut(whole, r.Limit, r.Counts)
-				page.shortened(r, Key(from), whole, f.Text)
+			if from == "title" || from == "tagline" {
+				page.hidden(Key(from), s.value(from))
 			}
-			f.Count = Count(f.Text, r.Counts)
-			return
 		}
-		more, lost := s.blocks(from, form, r.Controls)
-		for _, l := range lost {
+		for _, l := range s.lost[from] {
 			page.say(Lost, Key(from), fmt.Sprintf("%s holds %s", Key(from), l), "take it out, so that nobody misses it")
 		}
-		if len(more) > 0 && len(r.From) > 1 && (from == "controls" || from == "credits" || from == "news") {
-			more = append([]string{form.heading(2, headings[from])}, more...)
+		for _, l := range prose.Laid(more, form) {
+			page.say(Lost, Key(from), fmt.Sprintf("%s holds %s", Key(from), l), "look at it with havvel listing --show "+page.Destination)
+		}
+		if english := headings[from]; len(more) > 0 && len(r.From) > 1 && english != "" {
+			more = append([]*prose.Node{{Kind: prose.Heading, Level: 2, In: []*prose.Node{prose.Of(s.heading(english))}}}, more...)
 		}
 		blocks = append(blocks, more...)
 	}
-	whole := strings.Join(blocks, form.between())
-	f.Text = whole
-	if r.Cut {
-		f.Text = cutBlocks(blocks, form, r.Limit, r.Counts)
+	f.blocks = blocks
+	f.Text = prose.Write(blocks, form)
+	if whole := f.Text; r.Cut {
+		f.Text, f.Rest = prose.Cut(blocks, form, within(r.Limit, r.Counts))
 		page.shortened(r, Key(r.From[0]), whole, f.Text)
 	}
 	f.Count = Count(f.Text, r.Counts)
@@ -270,7 +280,7 @@ func (page *Page) fillList(s *source, r *rulebook.Field, f *Field) {
 	words, _ := s.list(r.From[0])
 	f.Words = []string{}
 	for _, w := range words {
-		if w = page.word(r, key, clean(w)); !slices.Contains(f.Words, w) {
+		if w = page.word(r, key, w); !slices.Contains(f.Words, w) {
 			f.Words = append(f.Words, w)
 		}
 	}
@@ -326,7 +336,6 @@ func (page *Page) sorted(r *rulebook.Field, key string, words []string) {
 	}
 }
 
-// leaderboards makes leaderboards of the project's statistics.
 // Field returns the field of a name, or nil.
 func (page *Page) Field(name string) *Field {
 	for _, f := range page.Fields {

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"havvel/internal/demo"
 	"havvel/internal/listing"
 	"havvel/internal/project"
+	"havvel/internal/rulebook"
 )
 
 var update = flag.Bool("update", false, "write the golden files anew")
@@ -136,7 +138,7 @@ func TestProblems(t *testing.T) {
 		"old declaration": {"brackwater", replace("[declarations]\nversion = \"0.4.0\"", "[declarations]\nversion = \"0.3.0\""),
 			listing.Undeclared, "hold the rights|another version; if it still holds, write version = \"0.4.0\""},
 		"no declaration": {"osierfold", replace(`, "content-told"`, ""), listing.Undeclared,
-			`everything in the game that some avoid|what is so, add to states under [declarations]`},
+			`everything in the game that some avoid|add it to declare under [declarations]`},
 		"short text": {"osierfold", replace(`"page/description.md"`, `"page/short.md"`), listing.Short,
 			"text has 14 characters; at least 100"},
 	} {
@@ -214,13 +216,117 @@ func TestPreview(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, words := range []string{"Tinderwick Lane", "What to expect", "On a phone"} {
+		for _, words := range []string{"Tinderwick Lane", "What to expect", "on a phone"} {
 			if !strings.Contains(string(data), words) {
 				t.Errorf("%s: no %q", name, words)
 			}
 		}
 		if strings.Contains(string(data), "<script") {
 			t.Errorf("%s: a script", name)
+		}
+	}
+}
+
+// TestPageLanguages: files beside the page's own and [listing.in] are its texts in other languages, with controls, headings and labels;
+// what lacks is listed, and a portal with one language gets that one.
+func TestPageLanguages(t *testing.T) {
+	p := demoProject(t, replace(`languages   = ["en"]`, `languages   = ["en", "de-AT", "fr", "ar-EG"]`, "[[statistic]]",
+		"[listing.in.de]\ntagline = \"Licht an!\"\nlabels = { lanterns = \"Laternen\" }\n"+
+			"headings = { Controls = \"Steuerung\", Credits = \"Mitwirkende\", Action = \"Was\", Keys = \"Tasten\" }\n"+
+			"[[listing.in.de.control]]\naction = \"Laterne drehen\"\nkeys = [\"Eingabe\"]\n\n[[statistic]]"),
+		map[string]string{"page/description.de.md": "Die Lampen **gingen aus**.", "page/description.ar.md": "المصابيح **انطفأت**."})
+	rules := *p.To["quillmarsh"].Rules
+	rules.Fill = append(rules.Fill[:len(rules.Fill):len(rules.Fill)], rules.Fill[0])
+	last := &rules.Fill[len(rules.Fill)-1]
+	last.JSON = rulebook.Compiled(map[string]any{"texts": "{locales}"})
+	rules.Leaderboards = &rulebook.Leaderboards{}
+	p.To["quillmarsh"].Rules = &rules
+	page := read(t, p, "quillmarsh")
+	texts := map[string]string{}
+	for _, l := range page.Others {
+		for _, f := range l.Fields {
+			texts[l.Language+" "+f.Name] = f.Text
+		}
+		for _, b := range l.Leaderboards {
+			texts[l.Language+" "+b.Name] = b.Label
+		}
+	}
+	for at, want := range map[string]string{
+		"de tagline": "Licht an!", "de text": "## Steuerung\n\n| Was | Tasten |", "de lanterns": "Laternen", "ar-EG text": "**انطفأت**",
+		"ar-EG title": "Tinderwick Lane",
+	} {
+		if !strings.Contains(texts[at], want) {
+			t.Errorf("%s: %q", at, texts[at])
+		}
+	}
+	if strings.Contains(texts["de text"], "went out") || !strings.Contains(texts["de text"], "## Mitwirkende") {
+		t.Errorf("%q", texts["de text"])
+	}
+	said := fmt.Sprint(page.Problems)
+	for _, want := range []string{"the game speaks French, its page doesn't", "in Arabic (Egypt) there is no tagline", "in German there is no news"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("not said: %q in %s", want, said)
+		}
+	}
+
+	rules.Page.Language = "de"
+	page = read(t, p, "quillmarsh")
+	if page.Language != "de" || page.Field("tagline").Text != "Licht an!" || !strings.Contains(page.Field("text").Text, "**gingen aus**") ||
+		page.Field("kind").Text != "puzzle" || len(page.Others) > 0 {
+		t.Errorf("%+v %+v", page.Field("tagline"), page.Field("text"))
+	}
+	if said := fmt.Sprint(page.Problems); !strings.Contains(said, "there is no news in that language, so yours in English is sent") {
+		t.Error(said)
+	}
+	rules.Page.Language = "ja"
+	if said := fmt.Sprint(read(t, p, "quillmarsh").Problems); !strings.Contains(said, "shows its page in Japanese; yours is in English") {
+		t.Error(said)
+	}
+}
+
+// TestHidden: characters that nobody sees are told in titles and taglines; joiners that a script needs are none.
+func TestHidden(t *testing.T) {
+	for text, want := range map[string]string{
+		"Light \\u202Ethe lane": "a control of the writing direction (U+202E) as its character 7",
+		"Light\\u200B it":       "an invisible character (U+200B)", "Light\\u00ADit": "an invisible character",
+		"می\\u200Cخواهم": "", "👩‍👧‍👦 and 🏴\\U000E0067\\U000E0062\\U000E007F": "", "a\\u200Db": "joins nothing",
+	} {
+		p := demoProject(t, replace(tagline, `tagline = "`+text+`"`), nil)
+		said := ""
+		for _, x := range read(t, p, "quillmarsh").Problems {
+			if x.Kind == listing.Hidden {
+				said += x.Message
+			}
+		}
+		if want == "" && said != "" || !strings.Contains(said, want) {
+			t.Errorf("%q: %q, want %q", text, said, want)
+		}
+	}
+}
+
+// TestCutWithin: a text that is over the limit in its first paragraph keeps its beginning, marked up, and the preview shows where.
+func TestCutWithin(t *testing.T) {
+	p := demoProject(t, nil, map[string]string{"page/description.md": "# All\n\n" + strings.Repeat("The lamps of **Tinderwick Lane** went out. ", 300)})
+	for _, name := range []string{"brackwater", "osierfold"} {
+		d := p.To[name]
+		rules := *d.Rules
+		rules.Fields = slices.Clone(rules.Fields)
+		for i := range rules.Fields {
+			rules.Fields[i].Cut = true
+		}
+		d.Rules = &rules
+		page := read(t, p, name)
+		for _, f := range page.Fields {
+			if !slices.Contains(f.From, "description") {
+				continue
+			}
+			if f.Count > f.Limit || f.Count < f.Limit*9/10 || f.Rest == "" || !strings.HasSuffix(strings.TrimSuffix(f.Text, "</p>"), "went out.") {
+				t.Errorf("%s: %d of %d, ends with %q", name, f.Count, f.Limit, f.Text[len(f.Text)-40:])
+			}
+		}
+		data, err := listing.Preview(page, p.Game.Title, nil)
+		if err != nil || !strings.Contains(string(data), "cut here") {
+			t.Errorf("%s: the preview doesn't mark where, %v", name, err)
 		}
 	}
 }

@@ -29,6 +29,7 @@ type part struct {
 	Kind          string // title, line, text, words, frame, picture, film, shots, leaderboards
 	Name          string
 	Text          string
+	Rest          string // what was cut off
 	Markup        template.HTML
 	Words         []string
 	Shots         []picture
@@ -122,13 +123,13 @@ func (p *Page) part(name, title string, frame [2]int, pictures map[string][]pict
 	case slices.Contains(f.From, "title"):
 		return []part{{Kind: "title", Text: f.Text}}
 	case slices.Contains(f.From, "tagline"):
-		return []part{{Kind: "tagline", Text: f.Text}}
+		return []part{{Kind: "tagline", Text: f.Text, Rest: f.Rest}}
 	case f.Words != nil:
 		return []part{{Kind: "words", Name: name, Words: f.Words}}
 	case f.Form == "plain" && !strings.Contains(f.Text, "\n"):
-		return []part{{Kind: "line", Name: name, Text: f.Text}}
+		return []part{{Kind: "line", Name: name, Text: f.Text, Rest: f.Rest}}
 	}
-	return []part{{Kind: "text", Name: name, Markup: shown(f)}}
+	return []part{{Kind: "text", Name: name, Markup: shown(f), Rest: f.Rest}}
 }
 
 func firstPicture(pictures map[string][]picture, roles ...string) []picture {
@@ -147,13 +148,17 @@ func shown(f *Field) template.HTML {
 		return template.HTML(f.Text)
 	case "markdown":
 		var b bytes.Buffer
-		if goldmark.New(goldmark.WithExtensions(extension.Table)).Convert([]byte(f.Text), &b) == nil {
+		if goldmark.New(goldmark.WithExtensions(extension.GFM)).Convert([]byte(f.Text), &b) == nil {
 			return template.HTML(b.String())
 		}
 	case "bbcode":
 		return template.HTML(linkTag.ReplaceAllString(brackets.Replace(template.HTMLEscapeString(f.Text)), `<a href="$1">`))
 	}
-	return template.HTML("<p>" + strings.ReplaceAll(template.HTMLEscapeString(f.Text), "\n", "<br>") + "</p>")
+	var b strings.Builder
+	for p := range strings.SplitSeq(template.HTMLEscapeString(f.Text), "\n\n") {
+		b.WriteString(`<p dir="auto">` + strings.ReplaceAll(p, "\n", "<br>") + "</p>")
+	}
+	return template.HTML(b.String())
 }
 
 var linkTag = regexp.MustCompile(`\[url=([^\]]*)\]`)
@@ -168,6 +173,10 @@ var brackets = strings.NewReplacer(
 	"<i>",
 	"[/i]",
 	"</i>",
+	"[s]",
+	"<del>",
+	"[/s]",
+	"</del>",
 	"[quote]",
 	"<blockquote>",
 	"[/quote]",

@@ -8,13 +8,11 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/yuin/goldmark"
-	"github.com/yuin/goldmark/ast"
-	"github.com/yuin/goldmark/text"
-
+	"havvel/internal/listing/prose"
 	"havvel/internal/project"
 )
 
@@ -27,27 +25,32 @@ type source struct {
 	project *project.Project
 	listing *project.Listing
 	version string
-	texts   map[string]string // of files, by their key
-	title   string            // in another language; "" for the game's
-	in      string            // of the keys of another language
+	texts   map[string][]*prose.Node // of files, by their key
+	lost    map[string][]string      // what they hold and no page has a place for
+	title   string                   // in another language; "" for the game's
+	in      string                   // of the keys of another language
+	labels  map[string]string        // of statistics, in another language
 }
 
 func (s *source) read() error {
-	s.texts = map[string]string{}
+	s.texts, s.lost = map[string][]*prose.Node{}, map[string][]string{}
 	var missing []error
 	for key, file := range map[string]string{"description": s.listing.Description, "news": s.listing.News} {
 		if file == "" {
 			continue
 		}
-		data, err := readText(filepath.Join(s.project.Folder, filepath.FromSlash(file)))
+		path := filepath.Join(s.project.Folder, filepath.FromSlash(file))
+		data, err := readText(path)
+		if err == nil {
+			if s.texts[key], s.lost[key], err = prose.Read(data); err != nil {
+				err = fmt.Errorf("%s: %w", path, err)
+			}
+		}
 		if err != nil {
 			missing = append(missing, s.project.Problem(s.project.Path(s.to, "listing."+s.in+key), "listing.%s: %w", s.in+key, err))
 		}
-		s.texts[key] = data
 	}
-	if news := s.texts["news"]; news != "" {
-		s.texts["news"] = newsOf(news, s.version)
-	}
+	s.texts["news"] = newsOf(s.texts["news"], s.version)
 	return errors.Join(missing...)
 }
 
@@ -70,37 +73,29 @@ func readText(path string) (string, error) {
 
 var versionIn = regexp.MustCompile(`\d[0-9A-Za-z.+-]*`)
 
-// newsOf is the part of a text under the heading that names a version; "" when there is none. A text without any heading
-// that names a version is about all.
-func newsOf(all, version string) string {
-	source := []byte(all)
-	document := goldmark.DefaultParser().Parse(text.NewReader(source))
-	begin, level, named := -1, 0, false
-	for n := document.FirstChild(); n != nil; n = n.NextSibling() {
-		h, ok := n.(*ast.Heading)
-		if !ok || h.Lines().Len() == 0 {
+// newsOf is what stands below the heading that names a version; nothing when there is none. A text without any heading that names a
+// version is about all.
+func newsOf(all []*prose.Node, version string) []*prose.Node {
+	begin, named := -1, false
+	for i, n := range all {
+		if n.Kind != prose.Heading {
 			continue
 		}
-		line := h.Lines().At(0)
-		if begin >= 0 && h.Level <= level {
-			start := strings.LastIndexByte(all[:line.Start], '\n') + 1
-			return strings.TrimSpace(all[begin:start])
+		if begin >= 0 && n.Level <= all[begin].Level {
+			return all[begin+1 : i]
 		}
-		for _, v := range versionIn.FindAllString(string(line.Value(source)), -1) {
+		for _, v := range versionIn.FindAllString(prose.Plain([]*prose.Node{n}), -1) {
 			named = true
 			if begin < 0 && strings.TrimRight(v, ".") == version {
-				begin, level = len(all), h.Level
-				if end := strings.IndexByte(all[line.Stop:], '\n'); end >= 0 {
-					begin = line.Stop + end
-				}
+				begin = i
 			}
 		}
 	}
 	switch {
 	case begin >= 0:
-		return strings.TrimSpace(all[begin:])
+		return all[begin+1:]
 	case named:
-		return ""
+		return nil
 	}
 	return all
 }
@@ -182,68 +177,83 @@ func (s *source) value(from string) string {
 	return ""
 }
 
-// blocks returns a source's text, block by block, in a form.
-func (s *source) blocks(from string, f form, controls string) (blocks, lost []string) {
+// blocks returns a source's text, block by block.
+func (s *source) blocks(from string, controls string) []*prose.Node {
 	switch from {
 	case "description", "news":
-		return render(s.texts[from], f)
+		return s.texts[from]
 	case "controls":
-		return s.controls(f, controls), nil
+		return s.controls(controls)
 	case "credits":
-		return s.credits(f), nil
+		return s.credits()
 	}
 	if v := s.value(from); v != "" {
-		return []string{f.paragraph(f.text(clean(v)))}, nil
+		return []*prose.Node{{Kind: prose.Paragraph, In: []*prose.Node{prose.Of(v)}}}
 	}
-	return nil, nil
+	return nil
 }
 
 // controls says what players do, as a table, a list, or with key caps.
-func (s *source) controls(f form, as string) []string {
+func (s *source) controls(as string) []*prose.Node {
 	all := s.listing.Controls
 	if len(all) == 0 {
 		return nil
 	}
-	switch as {
-	case "table":
-		return []string{controlTable(f, all)}
-	case "caps":
-		var rows []string
-		for _, c := range all {
-			var caps []string
-			for _, k := range c.Keys {
-				caps = append(caps, f.key(k))
-			}
-			rows = append(rows, strings.Join(ways(f, c, strings.Join(caps, " ")), ", ")+": "+f.text(c.Action))
-		}
-		return []string{f.list(rows, false, 1)}
+	if as == "table" {
+		return []*prose.Node{s.controlTable(all)}
 	}
-	var rows []string
+	var rows [][]*prose.Node
 	for _, c := range all {
-		rows = append(rows, f.strong(f.text(c.Action))+": "+strings.Join(ways(f, c, f.text(strings.Join(c.Keys, ", "))), "; "))
+		row := []*prose.Node{}
+		if as != "caps" {
+			row = append(row, &prose.Node{Kind: prose.Strong, In: []*prose.Node{prose.Of(c.Action)}}, prose.Of(": "))
+			row = append(row, prose.Of(strings.Join(ways(c, strings.Join(c.Keys, ", ")), "; ")))
+			rows = append(rows, row)
+			continue
+		}
+		for i, k := range c.Keys {
+			if i > 0 {
+				row = append(row, prose.Of(" "))
+			}
+			row = append(row, &prose.Node{Kind: prose.Key, Text: k})
+		}
+		if others := strings.Join(ways(c, ""), ", "); others != "" {
+			if len(row) > 0 {
+				others = ", " + others
+			}
+			row = append(row, prose.Of(others))
+		}
+		rows = append(rows, append(row, prose.Of(": "+c.Action)))
 	}
-	return []string{f.list(rows, false, 1)}
+	return []*prose.Node{listOf(rows)}
 }
 
-// ways lists how something is done, keys first, which are written already.
-func ways(f form, c project.Control, keys string) []string {
-	var list []string
-	if keys != "" {
-		list = append(list, keys)
+func listOf(rows [][]*prose.Node) *prose.Node {
+	l := &prose.Node{Kind: prose.List}
+	for _, row := range rows {
+		l.In = append(l.In, &prose.Node{Kind: prose.Item, In: []*prose.Node{{Kind: prose.Line, In: row}}})
 	}
-	for _, other := range []string{c.Mouse, c.Touch, c.Gamepad} {
-		if other != "" {
-			list = append(list, f.text(other))
-		}
-	}
-	return list
+	return l
+}
+
+// ways lists how something is done, keys first.
+func ways(c project.Control, keys string) []string {
+	return slices.DeleteFunc([]string{keys, c.Mouse, c.Touch, c.Gamepad}, func(s string) bool { return s == "" })
 }
 
 // controlTable has a column for every way that some control has.
-func controlTable(f form, all []project.Control) string {
-	heads, rows := []string{"Action"}, make([][]string, len(all))
+func (s *source) controlTable(all []project.Control) *prose.Node {
+	cell := func(text string) *prose.Node {
+		c := &prose.Node{Kind: prose.Cell}
+		if text != "" {
+			c.In = []*prose.Node{prose.Of(text)}
+		}
+		return c
+	}
+	rows := make([]*prose.Node, len(all)+1)
+	rows[0] = &prose.Node{Kind: prose.Row, In: []*prose.Node{cell(s.heading("Action"))}}
 	for i, c := range all {
-		rows[i] = []string{f.text(c.Action)}
+		rows[i+1] = &prose.Node{Kind: prose.Row, In: []*prose.Node{cell(c.Action)}}
 	}
 	for _, column := range []struct {
 		head string
@@ -254,35 +264,34 @@ func controlTable(f form, all []project.Control) string {
 		{"Touch", func(c project.Control) string { return c.Touch }},
 		{"Gamepad", func(c project.Control) string { return c.Gamepad }},
 	} {
-		used := false
-		for _, c := range all {
-			used = used || column.of(c) != ""
-		}
-		if !used {
+		if !slices.ContainsFunc(all, func(c project.Control) bool { return column.of(c) != "" }) {
 			continue
 		}
-		heads = append(heads, column.head)
+		rows[0].In = append(rows[0].In, cell(s.heading(column.head)))
 		for i, c := range all {
-			rows[i] = append(rows[i], f.text(column.of(c)))
+			rows[i+1].In = append(rows[i+1].In, cell(column.of(c)))
 		}
 	}
-	return f.table(heads, rows)
+	return &prose.Node{Kind: prose.Table, In: rows}
 }
 
-func (s *source) credits(f form) []string {
-	var rows []string
+func (s *source) credits() []*prose.Node {
+	var rows [][]*prose.Node
 	for _, c := range s.listing.Credits {
-		who := f.text(c.Name)
+		row := []*prose.Node{prose.Of(c.Name)}
 		if c.Link != "" {
-			who = f.link(c.Link, who)
+			row = []*prose.Node{{Kind: prose.Link, To: c.Link, In: row}}
 		}
 		if c.Part != "" {
-			who += ": " + f.text(c.Part)
+			row = append(row, prose.Of(": "+c.Part))
 		}
-		rows = append(rows, who)
+		rows = append(rows, row)
 	}
 	if rows == nil {
 		return nil
 	}
-	return []string{f.list(rows, false, 1)}
+	return []*prose.Node{listOf(rows)}
 }
+
+// heading is one of the words that Havvel itself writes into a page, in the page's language where the project has it.
+func (s *source) heading(english string) string { return cmp.Or(s.listing.Headings[english], english) }

@@ -44,15 +44,36 @@ type Listing struct {
 	Privacy    string    `toml:"privacy"`    // the link of your privacy policy
 	Video      string    `toml:"video"`      // the link of a video
 
+	// words that Havvel writes into the page, in the page's language: Controls, Credits, "What is new", Action, Keys, Mouse, Touch,
+	// Gamepad; as in { Controls = "Steuerung" }
+	Headings map[string]string `toml:"headings"`
+
 	In map[string]*Translation `toml:"in"` // the page's texts in another language, as in [listing.in.de]
 }
 
 // A Translation is what a page says in another language than its own; what is left out is not sent in that language.
 type Translation struct {
-	Title       string `toml:"title"`       // default: game.title
-	Tagline     string `toml:"tagline"`     // as in the listing
-	Description string `toml:"description"` // a Markdown file, relative to this file
-	News        string `toml:"news"`        // a Markdown file
+	Title   string `toml:"title"`   // default: game.title
+	Tagline string `toml:"tagline"` // as in the listing
+	// a Markdown file, relative to this file; default: the one beside the page's own with the language in its name, as in description.de.md
+	Description string            `toml:"description"`
+	News        string            `toml:"news"`     // a Markdown file; default: likewise
+	Controls    []Control         `toml:"control"`  // as in the listing
+	Labels      map[string]string `toml:"labels"`   // what players read above leaderboards, by the names of statistics
+	Headings    map[string]string `toml:"headings"` // as in the listing
+}
+
+// Empty reports whether it says nothing.
+func (t *Translation) Empty() bool { return reflect.ValueOf(*t).IsZero() }
+
+// Under fills what isn't said with what another says.
+func (t *Translation) Under(other *Translation) {
+	into, from := reflect.ValueOf(t).Elem(), reflect.ValueOf(other).Elem()
+	for i := range from.NumField() {
+		if into.Field(i).IsZero() {
+			into.Field(i).Set(from.Field(i))
+		}
+	}
 }
 
 // Language is the page's own language: the first of its languages, or English.
@@ -200,18 +221,33 @@ func (l *Listing) verify(doc *settings.Document, at string) {
 			doc.Wrong(at+"."+key, "is %q; it must be a link", link)
 		}
 	}
-	for i, c := range l.Controls {
-		one := fmt.Sprintf("%s.control[%d]", at, i)
-		doc.Must(one+".action", c.Action)
-		if len(c.Keys) == 0 && c.Mouse+c.Touch+c.Gamepad == "" {
-			doc.Wrong(one, "needs at least one of keys, mouse, touch and gamepad")
-		}
+	verifyControls(doc, at, l.Controls, l.Headings)
+	for code, t := range l.In {
+		verifyControls(doc, at+".in."+code, t.Controls, t.Headings)
 	}
 	for i, c := range l.Credits {
 		one := fmt.Sprintf("%s.credit[%d]", at, i)
 		doc.Must(one+".name", c.Name)
 		if c.Link != "" && !web(c.Link) {
 			doc.Wrong(one+".link", "is %q; it must be a link", c.Link)
+		}
+	}
+}
+
+// pageWords are those that Havvel writes into pages.
+var pageWords = []string{"Controls", "Credits", "What is new", "Action", "Keys", "Mouse", "Touch", "Gamepad"}
+
+func verifyControls(doc *settings.Document, at string, controls []Control, headings map[string]string) {
+	for i, c := range controls {
+		one := fmt.Sprintf("%s.control[%d]", at, i)
+		doc.Must(one+".action", c.Action)
+		if len(c.Keys) == 0 && c.Mouse+c.Touch+c.Gamepad == "" {
+			doc.Wrong(one, "needs at least one of keys, mouse, touch and gamepad")
+		}
+	}
+	for english := range headings {
+		if !slices.Contains(pageWords, english) {
+			doc.Wrong(at+".headings."+english, "is no word that Havvel writes; these are: %s", strings.Join(pageWords, ", "))
 		}
 	}
 }

@@ -15,6 +15,8 @@ type Page struct {
 	Side   []string `toml:"side"`   // what is beside that on a wide screen, and below it on a phone
 	Ground string   `toml:"ground"` // the page's colour, as in CSS
 	Ink    string   `toml:"ink"`    // the colour of its text
+	// the one language that the page is in, as in "de" (BCP 47), where the portal takes no other
+	Language string `toml:"language"`
 }
 
 // A Field is one field of the game's page.
