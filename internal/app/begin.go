@@ -1,8 +1,10 @@
 package app
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -11,7 +13,6 @@ import (
 
 	"havvel/internal/atomicfile"
 	"havvel/internal/export"
-	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -39,44 +40,85 @@ type Begun struct {
 // Begin puts a project together for a build in a folder. What the developer did not say is taken from the build.
 func Begin(b *export.Build, folder string, with Beginning) (*project.Project, error) {
 	g := project.Game{Title: with.Title, Short: with.Short, Studio: with.Studio, Version: with.Version, Export: filepath.ToSlash(folder)}
-	if g.Title == "" && b.Entry != nil {
-		g.Title = inwords.Clean(b.Entry.Page.Title)
+	p := &project.Project{
+		Game: g, Listing: project.Listing{Tagline: with.Tagline, Category: with.Category}, To: map[string]*project.Destination{},
 	}
-	if g.Title == "" {
+	GuessFrom(b).into(p)
+	if p.Game.Title == "" {
 		if here, err := os.Getwd(); err == nil {
-			g.Title = filepath.Base(here)
+			p.Game.Title = filepath.Base(here)
 		}
 	}
-	if g.Short == "" {
-		g.Short = project.ShortFrom(g.Title)
+	p.Game.Short = cmp.Or(p.Game.Short, project.ShortFrom(p.Game.Title))
+	to, err := destinations(with, ".")
+	if err != nil {
+		return nil, err
 	}
-	listing := project.Listing{Tagline: with.Tagline, Category: with.Category}
-	p := &project.Project{Game: g, Listing: listing, To: map[string]*project.Destination{}}
-	for _, r := range with.Rulebooks {
-		rules, err := rulebook.Find(r, ".")
-		if err != nil {
-			return nil, fmt.Errorf("--to: %w", err)
-		}
-		name := strings.TrimSuffix(path.Base(filepath.ToSlash(r)), ".toml")
-		d := &project.Destination{Rulebook: r, Address: with.Address, Rules: rules}
-		if rules.Key.Variable != "" {
-			d.Key = "env:" + rules.Key.Variable
-		}
-		p.To[name] = d
-	}
-	for _, name := range slices.Sorted(maps.Keys(with.Values)) {
-		if err := giveValue(p, name, with.Values[name]); err != nil {
-			return nil, err
-		}
-	}
+	p.To = to
 	return p, nil
 }
 
+// destinations are those that the developer named: by a rulebook, or by the address of a site.
+func destinations(with Beginning, folder string) (map[string]*project.Destination, error) {
+	list := map[string]*project.Destination{}
+	for _, to := range with.Rulebooks {
+		if u, err := url.Parse(to); err == nil && u.Host != "" && u.Scheme != "http" && u.Scheme != "https" {
+			list[siteName(u)] = &project.Destination{Address: to}
+			continue
+		}
+		rules, err := rulebook.Find(to, folder)
+		if err != nil {
+			return nil, fmt.Errorf("--to: %w", err)
+		}
+		d := &project.Destination{Rulebook: to, Address: with.Address, Rules: rules}
+		if rules.Key.Variable != "" {
+			d.Key = "env:" + rules.Key.Variable
+		}
+		list[strings.TrimSuffix(path.Base(filepath.ToSlash(to)), ".toml")] = d
+	}
+	for _, name := range slices.Sorted(maps.Keys(with.Values)) {
+		if err := giveValue(list, name, with.Values[name]); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+// siteName is a name for a site: the first part of its host's name that says something.
+func siteName(u *url.URL) string {
+	for part := range strings.SplitSeq(u.Hostname(), ".") {
+		short := project.ShortFrom(part)
+		if !slices.Contains([]string{"www", "ftp", "sftp", "web", "game"}, short) && !strings.ContainsAny(short[:1], "0123456789") {
+			return short
+		}
+	}
+	return "site"
+}
+
+// Add adds destinations to a project that is there already.
+func Add(p *project.Project, with Beginning, dryRun bool) (*Begun, error) {
+	more, err := destinations(with, p.Folder)
+	if err != nil {
+		return nil, err
+	}
+	text, err := p.AddDestinations(more, dryRun)
+	if err != nil {
+		return nil, err
+	}
+	g := p.Game
+	return &Begun{
+		filepath.Join(p.Folder, project.Name), string(text), g.Title, g.Short, g.Version, g.Export, slices.Sorted(maps.Keys(more)),
+	}, nil
+}
+
 // giveValue gives a value to all destinations whose rulebook asks for it.
-func giveValue(p *project.Project, name, text string) error {
+func giveValue(to map[string]*project.Destination, name, text string) error {
 	var known []string
 	given := false
-	for _, d := range p.To {
+	for _, d := range to {
+		if d.Rules == nil {
+			continue
+		}
 		for _, v := range d.Asked() {
 			known = append(known, v.Name)
 			if v.Name != name {
@@ -111,6 +153,9 @@ func WriteDown(p *project.Project, dryRun bool) (*Begun, error) {
 		return out, nil
 	}
 	if err := atomicfile.Bytes(project.Name, text); err != nil {
+		return nil, err
+	}
+	if err := atomicfile.Bytes(project.SchemaFile, project.Schema()); err != nil {
 		return nil, err
 	}
 	if _, err := project.Find("."); err != nil { // what was just written must be readable

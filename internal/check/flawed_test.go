@@ -312,7 +312,9 @@ var flawed = map[string]struct {
 		nothing,
 		[]string{"error page/a.png"},
 	}, "picture-transparent": {nothing, []string{"warning page/a.png"}}, "picture-dim": {nothing, []string{"warning page/a.png"}},
-	"picture-seam": {nothing, []string{"warning page/a.png"}}, "picture-left-out": {nothing, []string{"note havvel.toml"}},
+	"picture-cropped": {nothing, []string{"warning page/a.png"}}, "picture-colours": {nothing, []string{"warning page/a.png"}},
+	"picture-moving": {nothing, []string{"warning page/a.png"}},
+	"picture-seam":   {nothing, []string{"warning page/a.png"}}, "picture-left-out": {nothing, []string{"note havvel.toml"}},
 
 	"leftover-unused": {with("old.pack", noise+noise+noise), []string{"note old.pack"}},
 }

@@ -309,6 +309,32 @@ var pictureChecks = []*Check{
 		"one bright thing that stands out",
 	),
 	pictureCheck(
+		pictures.Cropped,
+		"A crop takes away much of a picture, or its title",
+		finding.Warning,
+		"Portals want other shapes than the master has, and what doesn't fit is cut away around its focus. title, in hundredths, says where the "+
+			"title stands, which must stay whole.",
+		`one wide master for a tall cover`,
+		`a master for each shape, or focus = [50, 30]`,
+	),
+	pictureCheck(
+		pictures.Colours,
+		"The colours of a picture are a guess",
+		finding.Warning,
+		"Portals and browsers show pictures in sRGB. Havvel brings other colour spaces there, by the profile in the picture; this one has none "+
+			"that can be read.",
+		`a JPEG for printing without a profile`,
+		`the same picture, saved in sRGB`,
+	),
+	pictureCheck(
+		pictures.Moving,
+		"An animated picture where a still one is wanted",
+		finding.Warning,
+		"Of an animation its first picture is taken, which may be an empty one.",
+		`an animated GIF as cover`,
+		`the picture that is meant, as PNG`,
+	),
+	pictureCheck(
 		pictures.Seam,
 		"A repeated picture shows its edges",
 		finding.Warning,

@@ -4,6 +4,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -104,7 +105,6 @@ func (a *console) root() *cobra.Command {
 		DisableSuggestions: true, // ours come with noCommand
 	}
 	const itself = "Havvel itself:"
-	root.SetHelpCommandGroupID(itself)
 	root.CompletionOptions.DisableDefaultCmd = true // ours says the same in fewer words
 	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), "FlagUsages", fmt.Sprintf("FlagUsagesWrapped %d", a.screen.HelpWidth())))
 	root.SetIn(a.in)
@@ -112,16 +112,27 @@ func (a *console) root() *cobra.Command {
 	root.SetErr(a.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return wrong(c.CommandPath(), "%w", err) })
 	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON for programs, and no words")
-	root.PersistentPreRun = func(*cobra.Command, []string) {
+	var folder string
+	root.PersistentFlags().StringVarP(&folder, "folder", "C", "", "run as if started in this `folder`, such as that of one game among several")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if a.json {
 			a.screen.Mute()
 		}
+		if folder == "" {
+			return nil
+		}
+		if err := os.Chdir(folder); err != nil {
+			return wrong("havvel", "--folder: can't go to %s: %w", folder, errors.Unwrap(err))
+		}
+		return nil
 	}
 	help := root.HelpFunc()
 	root.SetHelpFunc(func(c *cobra.Command, args []string) {
 		a.raw = true
 		help(c, args)
 	})
+	helper := a.help(root)
+	root.SetHelpCommand(helper)
 	for _, g := range []struct {
 		title    string
 		commands []*cobra.Command
@@ -133,7 +144,7 @@ func (a *console) root() *cobra.Command {
 		{"The way to players:", []*cobra.Command{a.send(), a.where(), a.publish(), a.back(), a.logbook(), a.keys()}},
 		{"Playtests:", []*cobra.Command{a.round(), a.host()}},
 		{"Portals:", []*cobra.Command{a.rules(), a.standin()}},
-		{itself, []*cobra.Command{a.completion(root)}},
+		{itself, []*cobra.Command{a.completion(root), helper}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.title, Title: g.title})
 		for _, c := range g.commands {

@@ -29,8 +29,8 @@ func (a *console) listing() *cobra.Command {
 		short: "Check and render the page's texts",
 		long: "Listing renders the game's page for each destination from what havvel.toml says, and lists what is missing or would be\n" +
 			"refused. --show prints every field as it would be sent; --page writes a page that looks as the portal would arrange it, on a\n" +
-			"desktop and on a phone; --diff shows what has changed since the last upload; --check-languages compares the texts in other languages\n" +
-			"with yours. It ends with 1 when a portal would refuse something.",
+			"desktop and on a phone; --diff shows what has changed since the last upload; --check-languages compares the texts in other\n" +
+			"languages with yours. It ends with 1 when a portal would refuse something.",
 		example: "  havvel listing\n  havvel listing --show brackwater",
 		args:    cobra.NoArgs,
 		run:     func(ctx context.Context, _ []string) error { return a.runListing(ctx, f) },

@@ -8,29 +8,41 @@ import (
 	"strings"
 	"testing"
 
+	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
 
-// TestSchema fails when the JSON Schema of rulebooks does not say what the code says.
+// TestSchema fails when a JSON Schema does not say what the code says.
 func TestSchema(t *testing.T) {
-	s := &schema{defs: map[string]any{}, comments: map[string]map[string]string{}}
-	root := s.table(reflect.TypeFor[rulebook.Rulebook]())
-	root["$schema"], root["title"] = "https://json-schema.org/draft/2020-12/schema", "A rulebook of Havvel, version 2"
-	root["required"], root["$defs"] = []string{"format", "name", "archive"}, s.defs
-	fresh, err := json.MarshalIndent(root, "", "  ")
-	if err != nil {
-		t.Fatal(err)
-	}
-	file := filepath.Join("..", "rulebook", "schema.json")
-	if *update {
-		if err := os.WriteFile(file, append(fresh, '\n'), 0o644); err != nil {
+	for _, x := range []struct {
+		of       reflect.Type
+		folder   string
+		title    string
+		required []string
+		now      []byte
+	}{
+		{reflect.TypeFor[rulebook.Rulebook](), "rulebook", "A rulebook of Havvel, version 2", []string{"format", "name", "archive"}, rulebook.Schema()},
+		{reflect.TypeFor[project.Project](), "project", "havvel.toml", []string{"game"}, project.Schema()},
+	} {
+		s := &schema{defs: map[string]any{}, comments: map[string]map[string]string{}}
+		root := s.table(x.of)
+		root["$schema"], root["title"] = "https://json-schema.org/draft/2020-12/schema", x.title
+		root["required"], root["$defs"] = x.required, s.defs
+		fresh, err := json.MarshalIndent(root, "", "  ")
+		if err != nil {
 			t.Fatal(err)
 		}
-		return
-	}
-	if string(rulebook.Schema()) != string(fresh)+"\n" {
-		t.Error("internal/rulebook/schema.json is stale; run make docs")
+		file := filepath.Join("..", x.folder, "schema.json")
+		if *update {
+			if err := os.WriteFile(file, append(fresh, '\n'), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			continue
+		}
+		if string(x.now) != string(fresh)+"\n" {
+			t.Errorf("internal/%s/schema.json is stale; run make docs", x.folder)
+		}
 	}
 }
 
@@ -79,6 +91,8 @@ func (s *schema) of(t reflect.Type) map[string]any {
 		return map[string]any{"type": "boolean"}
 	case reflect.Int, reflect.Int64:
 		return map[string]any{"type": "integer"}
+	case reflect.Float64:
+		return map[string]any{"type": "number"}
 	case reflect.Struct:
 		name := strings.ToLower(t.Name())
 		if s.defs[name] == nil {

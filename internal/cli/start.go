@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -22,10 +23,11 @@ func (a *console) start() *cobra.Command {
 	var f app.Beginning
 	c := a.new(command{
 		use:   "start [EXPORT]",
-		short: "Look at the export in this folder and write a havvel.toml for it",
+		short: "Write a havvel.toml for the export in this folder, or add a destination to it",
 		long: "Start finds the export in this folder, or takes the one that you name, and writes a havvel.toml beside it: what the game\n" +
-			"is called, where its export is, and where it goes. Everything can be changed in the file later.",
-		example: "  havvel start\n  havvel start export/web --to brackwater --version 0.4.0",
+			"is called, where its export is, and where it goes. Everything can be changed in the file later. Where there is one already,\n" +
+			"--to adds a destination to it.",
+		example: "  havvel start export/web --version 0.4.0\n  havvel start --to brackwater",
 		args:    cobra.MaximumNArgs(1),
 		run:     func(ctx context.Context, args []string) error { return a.runStart(ctx, args, f) },
 	})
@@ -34,8 +36,8 @@ func (a *console) start() *cobra.Command {
 	c.Flags().StringVar(&f.Studio, "studio", "", "`who` makes it")
 	c.Flags().StringVar(&f.Version, "version", "0.1.0", "the `version` that the next send uploads")
 	c.Flags().
-		StringArrayVar(&a.to, "to", nil, "a `rulebook` to go by: "+strings.Join(rulebook.Names(),
-			", ")+", or a file ending in .toml; may be repeated")
+		StringArrayVar(&a.to, "to", nil, "where it goes: a `rulebook` ("+strings.Join(rulebook.Names(),
+			", ")+", or a file ending in .toml) or the address of a site; may be repeated")
 	c.Flags().StringVar(&f.Address, "address", "", "`where` the portal's interface is (from the rulebook)")
 	c.Flags().StringToStringVar(&f.Values, "value", nil, "a `NAME=TEXT` that a rulebook asks for, such as a release track; may be repeated")
 	c.Flags().StringVar(&f.Tagline, "tagline", "", "one `sentence` that makes somebody want to play")
@@ -45,8 +47,9 @@ func (a *console) start() *cobra.Command {
 }
 
 func (a *console) runStart(ctx context.Context, args []string, f app.Beginning) error {
+	f.Rulebooks = a.to
 	if app.Exists(project.Name) {
-		return wrong("havvel start", "there is a %s in this folder already", project.Name).Then("change it with an editor, or move it away first")
+		return a.addTo(ctx, args, f)
 	}
 	folder, err := app.FindExport(args)
 	if err != nil {
@@ -57,7 +60,9 @@ func (a *console) runStart(ctx context.Context, args []string, f app.Beginning) 
 		return err
 	}
 	defer b.Close()
-	f.Rulebooks = a.to
+	if err := a.askFirst(ctx, b, &f); err != nil {
+		return err
+	}
 	p, err := app.Begin(b, folder, f)
 	if err != nil {
 		return wrong("havvel start", "%w", err)
@@ -89,10 +94,77 @@ func (a *console) runStart(ctx context.Context, args []string, f app.Beginning) 
 		}
 	}
 	if len(p.To) == 0 {
-		s.Line("  goes nowhere yet: name a destination in %s, by its lines about [to.…]", project.Name)
+		s.Line("  goes nowhere yet")
+		s.Next("havvel check, and havvel start --to %s  (adds a portal; also %s, or the address of a site)", rulebook.Names()[0],
+			strings.Join(rulebook.Names()[1:], ", "))
+		return nil
 	}
 	s.Next("havvel check")
 	return nil
+}
+
+// addTo adds destinations to the project in this folder.
+func (a *console) addTo(ctx context.Context, args []string, f app.Beginning) error {
+	p, err := project.Find(".")
+	if err != nil {
+		return err
+	}
+	if k := a.asker(); k != nil && len(f.Rulebooks) == 0 {
+		if err := a.askWhere(ctx, k, &f); err != nil {
+			return err
+		}
+	}
+	if len(f.Rulebooks) == 0 || len(args) > 0 {
+		return wrong("havvel start", "there is a %s in this folder already", project.Name).
+			Then("havvel start --to NAME adds a destination to it: %s, a rulebook of your own, or the address of a site",
+				strings.Join(rulebook.Names(), ", "))
+	}
+	begun, err := app.Add(p, f, a.dryRun)
+	if err != nil {
+		return err
+	}
+	s := a.screen
+	a.answer(begun)
+	if a.dryRun {
+		s.Line("%s", begun.Text)
+		return nil
+	}
+	s.Line("%s", s.In(term.Strong, "added to "+project.Name))
+	for line := range strings.SplitSeq(begun.Text, "\n") {
+		s.Line("  %s", line)
+	}
+	s.Next("havvel check --to %s, and havvel keys set %s  (its key)", begun.Destinations[0], begun.Destinations[0])
+	return nil
+}
+
+// askWhere asks where the game goes.
+func (a *console) askWhere(ctx context.Context, k *asker, f *app.Beginning) error {
+	to := ""
+	known := strings.Join(rulebook.Names(), ", ")
+	err := k.ask(ctx, fmt.Sprintf("Where does it go: %s, or the address of a site (Enter: later)? ", known), &to)
+	if to != "" {
+		f.Rulebooks = append(f.Rulebooks, to)
+	}
+	return err
+}
+
+// askFirst asks what a new project is to be, with what the export lets suppose.
+func (a *console) askFirst(ctx context.Context, b *export.Build, f *app.Beginning) error {
+	k := a.asker()
+	if k == nil || a.dryRun {
+		return nil
+	}
+	g := app.GuessFrom(b)
+	if f.Title == "" {
+		f.Title = g.Title
+		if err := k.ask(ctx, fmt.Sprintf("The game's title (Enter: %s): ", cmp.Or(f.Title, "that of this folder")), &f.Title); err != nil {
+			return err
+		}
+	}
+	if len(f.Rulebooks) > 0 {
+		return nil
+	}
+	return a.askWhere(ctx, k, f)
 }
 
 // askMore asks for the least that portals and their pages need, where somebody sits at a terminal and has not said it by flags.
@@ -103,6 +175,9 @@ func (a *console) askMore(ctx context.Context, p *project.Project) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.To)) {
 		d := p.To[name]
+		if d.Rules == nil {
+			continue
+		}
 		for _, v := range d.Asked() {
 			if text := d.Values[v.Name]; text == "" {
 				if err := k.value(ctx, name, v, &text); err != nil {

@@ -18,8 +18,8 @@ type Comparison struct {
 	Differs  []string `json:"differs"` // in words; empty where nothing does
 }
 
-// Compare compares the page's texts in other languages with its own: their lengths, what stands in them for something else, and how they are
-// put together.
+// Compare compares the page's texts in other languages with its own: their lengths, what stands in them for something else, and how they
+// are put together.
 func (page *Page) Compare() []Comparison {
 	var list []Comparison
 	for _, l := range page.Others {

@@ -121,8 +121,12 @@ func (page *Page) inLanguage(s *source, wanted string) *source {
 		other.in = ""
 		return other
 	}
-	page.say(Language, "listing.languages", fmt.Sprintf("%s shows its page in %s; yours is in %s", page.Rules.Name, named(wanted), named(page.Language)),
-		fmt.Sprintf("write its texts under [listing.in.%s], or into files such as description.%s.md beside description.md", wanted, wanted))
+	page.say(
+		Language,
+		"listing.languages",
+		fmt.Sprintf("%s shows its page in %s; yours is in %s", page.Rules.Name, named(wanted), named(page.Language)),
+		fmt.Sprintf("write its texts under [listing.in.%s], or into files such as description.%s.md beside description.md", wanted, wanted),
+	)
 	return s
 }
 

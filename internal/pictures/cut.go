@@ -56,11 +56,29 @@ func (j *job) compose(m image.Image) (c *canvas, ground color.NRGBA, surround st
 	}
 	shape := float64(width) / float64(height)
 	part := crop(w, h, shape, focus)
+	if j.drawn != nil && float64(width) >= part.w*float64(j.drawn.Rect.Dx())/w {
+		n := float64(j.drawn.Rect.Dx()) / w // of the art's own pixels
+		part, m, w, h = region{part.x * n, part.y * n, part.w * n, part.h * n}, j.drawn, w*n, h*n
+	} else {
+		j.drawn = nil
+	}
+	if j.drawn == nil {
+		j.framed(part, w, h)
+	}
 	if !j.master.Whole || math.Abs(w/h/shape-1) < .005 {
+		if j.drawn != nil {
+			return enlarged(j.drawn, part, width, height), ground, surround
+		}
 		j.small(part.w, part.h, width, height)
 		return scaled(m, part, width, height), ground, surround
 	}
 	inner := min(float64(width)/w, float64(height)/h)
+	if j.drawn != nil {
+		if inner >= 1 {
+			inner = math.Floor(inner)
+		}
+		m, w, h, inner = repeated(j.drawn, max(1, int(inner))), w*max(1, inner), h*max(1, inner), min(1, inner)
+	}
 	iw, ih := max(1, int(math.Round(w*inner))), max(1, int(math.Round(h*inner)))
 	j.small(w, h, iw, ih)
 	switch surround {
@@ -74,6 +92,35 @@ func (j *job) compose(m image.Image) (c *canvas, ground color.NRGBA, surround st
 	c.over(scaled(m, region{0, 0, w, h}, iw, ih), (width-iw)/2, (height-ih)/2)
 	return c, ground, surround
 }
+
+// framed says so where a crop takes away what must be seen.
+func (j *job) framed(part region, w, h float64) {
+	if j.master.Whole {
+		return
+	}
+	if kept := part.w * part.h / (w * h); kept < .5 {
+		j.cut.say(Cropped, fmt.Sprintf("a %s shows %.0f %% of %s; the rest is cut away", describe(j.want), 100*kept, j.master.File),
+			"add a master of about that shape, or show it whole = true")
+	}
+	t := j.master.Title
+	if len(t) != 4 {
+		return
+	}
+	x0, y0 := float64(t[0])*w/100, float64(t[1])*h/100
+	x1, y1 := x0+float64(t[2])*w/100, y0+float64(t[3])*h/100
+	if x0 < part.x-.5 || y0 < part.y-.5 || x1 > part.x+part.w+.5 || y1 > part.y+part.h+.5 {
+		j.cut.say(Cropped, fmt.Sprintf("a %s cuts the title of %s off", describe(j.want), j.master.File),
+			"move focus towards the title, or add a master of about that shape")
+		return
+	}
+	if high := (y1 - y0) / part.w * thumbnail; j.want.Role == "cover" && high < leastTitle {
+		j.cut.say(Dim, fmt.Sprintf("the title of %s is %.0f pixels high where players browse; %d can be read", j.master.File, high, leastTitle),
+			"make the title larger on this picture")
+	}
+}
+
+// leastTitle is how high a title must be at thumbnail size, in pixels.
+const leastTitle = 9
 
 // target is the size of a cut of a master of w by h.
 func (j *job) target(w, h float64) (width, height int) {
@@ -133,7 +180,10 @@ func (j *job) judge(m *image.NRGBA, e *encoded, h *header) {
 			"make its right edge go on at its left, and its lower edge at its upper",
 		)
 	}
+	if h.strange != "" {
+		j.cut.say(Colours, fmt.Sprintf("%s: %s", j.master.File, h.strange), "save it in sRGB")
+	}
 	if h.animated {
-		j.cut.say(Small, fmt.Sprintf("%s is animated; its first picture was taken", j.master.File), "save the picture that is meant as PNG")
+		j.cut.say(Moving, fmt.Sprintf("%s is animated; its first picture was taken", j.master.File), "save the picture that is meant as PNG")
 	}
 }

@@ -3,7 +3,6 @@ package pictures
 import (
 	"bufio"
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"image"
@@ -15,6 +14,9 @@ import (
 	"os"
 	"strings"
 
+	"github.com/kovidgoyal/imaging/prism/meta"
+	"github.com/kovidgoyal/imaging/prism/meta/autometa"
+	"github.com/rwcarlsen/goexif/exif"
 	_ "golang.org/x/image/webp" // another
 
 	"havvel/internal/webm"
@@ -37,6 +39,10 @@ type header struct {
 	turn          int // EXIF orientation, 1 to 8
 	cost          int64
 	animated      bool
+	strange       string // what is wrong with its colours; "" for nothing
+	md            *meta.Data
+	start         []byte
+	inks          bool
 }
 
 // readHeader reads what is known without decoding.
@@ -67,13 +73,11 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	if err != nil {
 		return nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
 	}
-	h := &header{format: format, width: config.Width, height: config.Height, turn: 1}
+	md := metadata(f)
+	h := &header{format: format, width: config.Width, height: config.Height, turn: orientation(md)}
 	h.cost = int64(config.Width) * int64(config.Height) * bytesPerPixel(config.ColorModel, format, start)
-	if format == "jpeg" {
-		h.turn = orientation(start)
-	}
-	h.animated = format == "gif" && bytes.Contains(start, []byte("NETSCAPE2.0")) ||
-		format == "png" && bytes.Contains(start[:min(n, 4096)], []byte("acTL"))
+	h.md, h.start, h.inks = md, start, config.ColorModel == color.CMYKModel
+	h.animated = md != nil && (md.NumFrames > 1 || md.HasFrames && format != "gif")
 	if h.turn >= 5 {
 		h.width, h.height = h.height, h.width
 	}
@@ -149,7 +153,14 @@ func open(path, name string) (image.Image, *header, error) {
 	if err != nil {
 		return nil, nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
 	}
-	return m, h, nil
+	colours, err := profileOf(h.md, h.start, h.inks)
+	switch {
+	case err != nil:
+		h.strange = err.Error()
+	case h.inks && colours == nil:
+		h.strange = "it is for printing and says nothing of its inks, so its colours are a guess"
+	}
+	return &master{m, h.turn, h.format == "webp", colours}, h, nil
 }
 
 // decode guards against readers that panic on broken pictures.
@@ -163,68 +174,38 @@ func decode(r io.Reader) (m image.Image, err error) {
 	return m, err
 }
 
-// orientation is the EXIF orientation of a JPEG (tag 0x0112 of the first directory), 1 when it says none.
-func orientation(data []byte) int {
-	at := bytes.Index(data, []byte("Exif\x00\x00"))
-	if at < 0 || len(data) < at+14 {
+// orientation is how a picture is to be turned, by its EXIF data (tag 0x0112), 1 when it says nothing.
+func orientation(md *meta.Data) int {
+	if md == nil {
 		return 1
 	}
-	tiff := data[at+6:]
-	var order binary.ByteOrder = binary.LittleEndian
-	if string(tiff[:2]) == "MM" {
-		order = binary.BigEndian
-	}
-	directory := int(order.Uint32(tiff[4:]))
-	if directory < 8 || directory+2 > len(tiff) {
+	e, err := md.Exif()
+	if err != nil || e == nil {
 		return 1
 	}
-	entries := int(order.Uint16(tiff[directory:]))
-	for i := range entries {
-		e := directory + 2 + 12*i
-		if e+12 > len(tiff) {
-			break
-		}
-		if order.Uint16(tiff[e:]) == 0x0112 {
-			if v := int(order.Uint16(tiff[e+8:])); v >= 1 && v <= 8 {
-				return v
-			}
-		}
+	tag, err := e.Get(exif.Orientation)
+	if err != nil {
+		return 1
+	}
+	if v, err := tag.Int(0); err == nil && v >= 1 && v <= 8 {
+		return v
 	}
 	return 1
 }
 
-// turned shows a picture as its orientation says.
-type turned struct {
-	image.Image
-	turn int
-}
-
-func (t turned) Bounds() image.Rectangle {
-	b := t.Image.Bounds()
-	if t.turn >= 5 {
-		return image.Rect(0, 0, b.Dy(), b.Dx())
+// metadata is what a picture says of itself beside its pixels; nil where it can't be read.
+func metadata(f io.ReadSeeker) (md *meta.Data) {
+	defer func() {
+		if recover() != nil { // a reader of strange bytes
+			md = nil
+		}
+	}()
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return nil
 	}
-	return image.Rect(0, 0, b.Dx(), b.Dy())
-}
-
-func (t turned) At(x, y int) color.Color {
-	b := t.Image.Bounds()
-	w, h := b.Dx()-1, b.Dy()-1
-	switch t.turn {
-	case 2:
-		x = w - x
-	case 3:
-		x, y = w-x, h-y
-	case 4:
-		y = h - y
-	case 5:
-		x, y = y, x
-	case 6:
-		x, y = y, h-x
-	case 7:
-		x, y = w-y, h-x
-	case 8:
-		x, y = w-y, x
+	md, _, err := autometa.Load(bufio.NewReaderSize(f, 1<<20))
+	if err != nil {
+		return nil
 	}
-	return t.Image.At(b.Min.X+x, b.Min.Y+y)
+	return md
 }

@@ -6,16 +6,19 @@ import (
 	"image"
 	"image/color"
 	"image/draw"
-	"image/jpeg"
 	"image/png"
 	"slices"
 	"sort"
+
+	"havvel/internal/pack/slim"
+	"havvel/internal/pictures/photo"
 )
 
-// The qualities of JPEG between which one is searched.
+// The qualities of JPEG: those between which one is searched, and that of a picture without a limit.
 const (
-	bestQuality  = 92
+	bestQuality  = 98
 	worstQuality = 55
+	plainQuality = 92
 )
 
 var errNoFormat = errors.New("the rulebook takes no format for it that havvel writes (png, jpeg)")
@@ -70,12 +73,12 @@ func bestPNG(m *image.NRGBA, limit int64, few bool, photo *encoded) (*encoded, e
 	if err != nil {
 		return nil, err
 	}
-	e := &encoded{data: data, format: "png"}
-	if few && !fits(data, limit) {
+	e := &encoded{data: slim.PNG(data), format: "png"}
+	if few && !fits(e.data, limit) {
 		if data, err = asPNG(reduced(m, 256), png.BestCompression); err != nil {
 			return nil, err
 		}
-		e = &encoded{data: data, format: "png", few: true}
+		e = &encoded{data: slim.PNG(data), format: "png", few: true}
 	}
 	e.heavy = !fits(e.data, limit)
 	return e, nil
@@ -100,40 +103,56 @@ func asPNG(m image.Image, level png.CompressionLevel) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// asJPEG searches the best quality that keeps within a limit.
+// asJPEG searches the best quality that keeps within a limit, and makes use of what the limit allows.
 func asJPEG(m *image.NRGBA, limit int64) (*encoded, error) {
-	// Without transparency both kinds have the same bytes, and the encoder is quick with one of them.
-	opaque := &image.RGBA{Pix: m.Pix, Stride: m.Stride, Rect: m.Rect}
-	at := func(quality int) (*encoded, error) {
-		var b bytes.Buffer
-		err := jpeg.Encode(&b, opaque, &jpeg.Options{Quality: quality})
-		return &encoded{data: b.Bytes(), format: "jpeg", quality: quality}, err
+	p := photo.Prepare(m, colourful(m))
+	at := func(quality float64) *encoded {
+		return &encoded{data: p.Encode(quality), format: "jpeg", quality: int(quality)}
 	}
-	best, err := at(bestQuality)
-	if err != nil || fits(best.data, limit) {
-		return best, err
+	if limit <= 0 {
+		return at(plainQuality), nil
 	}
-	low, high := worstQuality, bestQuality-1
-	best = nil
-	for low <= high {
-		middle := (low + high) / 2
-		e, err := at(middle)
-		if err != nil {
-			return nil, err
-		}
-		if fits(e.data, limit) {
-			best, low = e, middle+1
-		} else {
-			high = middle - 1
-		}
+	best := at(bestQuality)
+	if fits(best.data, limit) {
+		return best, nil
 	}
-	if best == nil {
-		if best, err = at(worstQuality); err != nil {
-			return nil, err
-		}
+	low, high := float64(worstQuality), float64(bestQuality)
+	if best = at(low); !fits(best.data, limit) {
 		best.heavy = true
+		return best, nil
+	}
+	for high-low > .3 && int64(len(best.data)) < limit-limit/40 {
+		middle := (low + high) / 2
+		if e := at(middle); fits(e.data, limit) {
+			best, low = e, middle
+		} else {
+			high = middle
+		}
 	}
 	return best, nil
+}
+
+// colourful reports whether a picture has edges between strong colours, which blur when one colour stands for four pixels.
+func colourful(m *image.NRGBA) bool {
+	chroma := func(at int) (cb, cr int) {
+		r, g, b := int(m.Pix[at]), int(m.Pix[at+1]), int(m.Pix[at+2])
+		return (-169*r - 331*g + 500*b) / 1000, (500*r - 419*g - 81*b) / 1000
+	}
+	edges, seen := 0, 0
+	for y := 0; y+1 < m.Rect.Dy(); y += 2 {
+		for x := 0; x+1 < m.Rect.Dx(); x += 2 {
+			at := y*m.Stride + 4*x
+			cb, cr := chroma(at)
+			seen++
+			for _, other := range [3]int{at + 4, at + m.Stride, at + m.Stride + 4} {
+				if b, r := chroma(other); max(b-cb, cb-b, r-cr, cr-r) > 40 {
+					edges++
+					break
+				}
+			}
+		}
+	}
+	return edges*300 > seen
 }
 
 // reduced is a picture with few colours, its errors spread over the pixels around.

@@ -128,7 +128,7 @@ func TestSheet(t *testing.T) {
 		}
 	}
 	large, small := 8*(cellHigh*320/180)*cellHigh, thumbnail*(thumbnail*180/320)
-	if want := 3 * (large + small); golden < want*98/100 || golden > want*102/100 || framed < 3*2*(cellWide+cellHigh)-30 {
+	if want := 3 * (large + 2*small); golden < want*98/100 || golden > want*102/100 || framed < 3*2*(cellWide+cellHigh)-30 {
 		t.Errorf("%d golden pixels, want %d; %d of frames, in %v", golden, want, framed, b)
 	}
 	if b.Dx() != sheetWide || b.Dy() < 3*3*(cellHigh+40) {

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"image"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -37,6 +38,9 @@ const (
 	Dim         Kind = "picture-dim"
 	Seam        Kind = "picture-seam"
 	Left        Kind = "picture-left-out"
+	Colours     Kind = "picture-colours"
+	Cropped     Kind = "picture-cropped"
+	Moving      Kind = "picture-moving"
 )
 
 // A Problem is something wrong with a picture.
@@ -79,6 +83,7 @@ type job struct {
 	want   rulebook.Picture
 	master project.Picture
 	order  *Order
+	drawn  *image.NRGBA // the pixel art that the master shows; nil for none
 }
 
 // Make cuts the pictures for destinations into the project's .havvel/pictures, and returns them in the order of rulebooks.
@@ -142,7 +147,7 @@ func (o *Order) tidy(p *project.Project) {
 }
 
 // making is raised whenever cuts come out otherwise.
-const making = 1
+const making = 2
 
 // parallel is how many masters are cut at the same time, as far as there is room for them.
 const parallel = 2
@@ -199,10 +204,14 @@ func cutFrom(p *project.Project, path, file string, left []*job) error {
 	if err != nil {
 		return fmt.Errorf("reading a master: %w", err)
 	}
-	if m != nil && h.turn > 1 {
-		m = turned{m, h.turn}
+	var drawn *image.NRGBA
+	if m != nil && slices.ContainsFunc(left, func(j *job) bool { return j.master.Scale != "smooth" }) {
+		drawn = artOf(m)
 	}
 	for _, j := range left {
+		if j.master.Scale != "smooth" {
+			j.drawn = drawn
+		}
 		if j.want.Role == "clip" {
 			err = j.clip(p, path, h)
 		} else if m == nil {

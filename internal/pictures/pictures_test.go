@@ -297,7 +297,7 @@ func TestWeight(t *testing.T) {
 			t.Errorf("within %d: %+v %+v", limit, o.Cuts[0], o.Problems)
 		}
 	}
-	only := rulebook.Picture{Size: [2]int{320, 180}, Limit: 70_000, Formats: []string{"png"}}
+	only := rulebook.Picture{Size: [2]int{320, 180}, Limit: 50_000, Formats: []string{"png"}}
 	if o, _ := made(t, noisy, "noisy.png", only, nil); kinds(o) != "picture-heavy" || !strings.Contains(o.Problems[0].Fix, "few_colours") {
 		t.Errorf("a heavy PNG: %+v", o.Problems)
 	}

@@ -53,74 +53,141 @@ func encodeByte(v float32) uint8 {
 
 // A pixels reads rows of a picture in linear light.
 type pixels struct {
-	m image.Image
-	b image.Rectangle
+	get     func(x, y int) (r, g, b, k, a uint8)
+	place   func(x, y int) (int, int)
+	profile *profile
+	w, h    int
+	block   int // pixels that are averaged, along each side
+
+	photo *image.YCbCr // what is read, where that is all there is to it
 }
 
-func (p pixels) row(y int, x0, x1 int, into []float32) {
-	put := func(i int, r, g, b, a uint8) {
-		if a == 255 {
-			into[i], into[i+1], into[i+2], into[i+3] = toLinear[r], toLinear[g], toLinear[b], 1
-			return
+func pixelsOf(m image.Image) pixels {
+	b := m.Bounds()
+	p := pixels{w: b.Dx(), h: b.Dy(), block: 1, place: func(x, y int) (int, int) { return b.Min.X + x, b.Min.Y + y }}
+	if x, ok := m.(*master); ok {
+		inner := x.Image.Bounds()
+		if p.profile = x.profile; x.turn > 1 {
+			p.place = x.place
+		} else {
+			p.place = func(x, y int) (int, int) { return inner.Min.X + x, inner.Min.Y + y }
 		}
-		f := float32(a) / 255
-		into[i], into[i+1], into[i+2], into[i+3] = toLinear[r]*f, toLinear[g]*f, toLinear[b]*f, f
+		if ink, ok := x.Image.(*image.CMYK); ok && x.profile != nil && x.profile.inks {
+			p.get = inksOf(ink)
+			return p
+		}
+		p.get = raw(x.Image, x.studio)
+		if photo, ok := x.Image.(*image.YCbCr); ok && x.profile == nil && x.turn <= 1 && !x.studio {
+			p.photo = photo
+		}
+		return p
 	}
-	switch m := p.m.(type) {
-	case *image.NRGBA:
-		for x := x0; x < x1; x++ {
-			s := m.Pix[m.PixOffset(p.b.Min.X+x, p.b.Min.Y+y):]
-			put(4*(x-x0), s[0], s[1], s[2], s[3])
+	p.get = raw(m, false)
+	return p
+}
+
+// row reads the pixels of a line from x0 to before x1.
+func (p *pixels) row(y, x0, x1 int, into []float32) {
+	if p.photo != nil {
+		photoRow(p.photo, y, x0, x1, into)
+		return
+	}
+	for x := x0; x < x1; x++ {
+		sx, sy := p.place(x, y)
+		r, g, b, k, a := p.get(sx, sy)
+		to := into[4*(x-x0) : 4*(x-x0)+4 : 4*(x-x0)+4]
+		to[0], to[1], to[2] = p.profile.linear(r, g, b, k)
+		if to[3] = 1; a < 255 {
+			f := float32(a) / 255
+			to[0], to[1], to[2], to[3] = to[0]*f, to[1]*f, to[2]*f, f
 		}
-	case *image.RGBA:
-		for x := x0; x < x1; x++ {
-			s := m.Pix[m.PixOffset(p.b.Min.X+x, p.b.Min.Y+y):]
-			if s[3] == 255 {
-				put(4*(x-x0), s[0], s[1], s[2], 255)
-				continue
+	}
+}
+
+// photoRow reads a line of a photograph, which is what most large masters are.
+func photoRow(m *image.YCbCr, y, x0, x1 int, into []float32) {
+	left, top := m.Rect.Min.X, m.Rect.Min.Y
+	line := m.Y[m.YOffset(left, top+y):]
+	before, step := -1, 0
+	var r0, g0, b0 int32
+	for x := x0; x < x1; x++ {
+		if c := m.COffset(left+x, top+y); c != before {
+			cb, cr := int32(m.Cb[c])-128, int32(m.Cr[c])-128
+			before, r0, g0, b0 = c, 91881*cr, -22554*cb-46802*cr, 116130*cb
+		}
+		l := int32(line[x]) * 0x10101
+		to := into[step : step+4 : step+4]
+		to[0], to[1], to[2], to[3] = toLinear[byteOf(l+r0)], toLinear[byteOf(l+g0)], toLinear[byteOf(l+b0)], 1
+		step += 4
+	}
+}
+
+func byteOf(v int32) uint8 {
+	if uint32(v)&0xff000000 == 0 {
+		return uint8(v >> 16)
+	}
+	return uint8(^(v >> 31))
+}
+
+// averaged reads a line of blocks from x0 to before x1. spare is room for a line of pixels.
+func (p *pixels) averaged(y, x0, x1 int, into, spare []float32) {
+	n := p.block
+	if n == 1 {
+		p.row(y, x0, x1, into)
+		return
+	}
+	clear(into[:4*(x1-x0)])
+	begin, end := x0*n, min(x1*n, p.w)
+	rows := min(n, p.h-y*n)
+	for j := range rows {
+		p.row(y*n+j, begin, end, spare)
+		for i := range x1 - x0 {
+			to := into[4*i : 4*i+4 : 4*i+4]
+			for at := 4 * i * n; at < min(4*(i+1)*n, 4*(end-begin)); at += 4 {
+				to[0] += spare[at]
+				to[1] += spare[at+1]
+				to[2] += spare[at+2]
+				to[3] += spare[at+3]
 			}
-			c := color.NRGBAModel.Convert(color.RGBA{s[0], s[1], s[2], s[3]}).(color.NRGBA)
-			put(4*(x-x0), c.R, c.G, c.B, c.A)
 		}
-	case *image.YCbCr:
-		for x := x0; x < x1; x++ {
-			yi, ci := m.YOffset(p.b.Min.X+x, p.b.Min.Y+y), m.COffset(p.b.Min.X+x, p.b.Min.Y+y)
-			r, g, b := color.YCbCrToRGB(m.Y[yi], m.Cb[ci], m.Cr[ci])
-			put(4*(x-x0), r, g, b, 255)
-		}
-	case *image.Gray:
-		for x := x0; x < x1; x++ {
-			v := m.Pix[m.PixOffset(p.b.Min.X+x, p.b.Min.Y+y)]
-			put(4*(x-x0), v, v, v, 255)
-		}
-	default:
-		for x := x0; x < x1; x++ {
-			c := color.NRGBAModel.Convert(p.m.At(p.b.Min.X+x, p.b.Min.Y+y)).(color.NRGBA)
-			put(4*(x-x0), c.R, c.G, c.B, c.A)
+	}
+	for i := range x1 - x0 {
+		f := 1 / float32(rows*min(n, end-begin-i*n))
+		for k := range 4 {
+			into[4*i+k] *= f
 		}
 	}
 }
 
 // A tap is what source pixels add to one pixel of the result.
 type tap struct {
-	first   int
-	weights []float32
+	first    int
+	weights  []float32
+	near, to int // those among them between which the result must stay, so that edges get no halo
 }
 
-// taps places a Catmull-Rom kernel over n source pixels, from begin over length, for each of size results.
+const lobes = 3 // of the kernel
+
+// taps places a Lanczos kernel over n source pixels, from begin over length, for each of size results.
 func taps(n int, begin, length float64, size int) []tap {
 	scale := length / float64(size)
 	wide := max(1, scale) // a kernel as wide as what is averaged
 	list := make([]tap, size)
 	for i := range list {
 		centre := begin + (float64(i)+.5)*scale
-		lo, hi := int(math.Floor(centre-2*wide)), int(math.Ceil(centre+2*wide))
-		lo, hi = max(0, lo), min(n, hi)
-		t := tap{first: lo}
+		lo, hi := max(0, int(math.Floor(centre-lobes*wide))), min(n, int(math.Ceil(centre+lobes*wide)))
+		t := tap{first: lo, near: -1}
 		sum := 0.
 		for x := lo; x < hi; x++ {
-			w := catmullRom((float64(x) + .5 - centre) / wide)
+			away := (float64(x) + .5 - centre) / wide
+			w := lanczos(away)
 			t.weights, sum = append(t.weights, float32(w)), sum+w
+			if math.Abs(away) < 1 {
+				if t.near < 0 {
+					t.near = x - lo
+				}
+				t.to = x - lo + 1
+			}
 		}
 		for j := range t.weights {
 			t.weights[j] /= float32(sum)
@@ -130,35 +197,38 @@ func taps(n int, begin, length float64, size int) []tap {
 	return list
 }
 
-func catmullRom(x float64) float64 {
-	x = math.Abs(x)
-	switch {
-	case x < 1:
-		return 1.5*x*x*x - 2.5*x*x + 1
-	case x < 2:
-		return -.5*x*x*x + 2.5*x*x - 4*x + 2
+func lanczos(x float64) float64 {
+	switch x = math.Abs(x) * math.Pi; {
+	case x == 0:
+		return 1
+	case x >= lobes*math.Pi:
+		return 0
 	}
-	return 0
+	return math.Sin(x) / x * math.Sin(x/lobes) / (x / lobes)
 }
 
 // A region is a part of a picture, in pixels that need not be whole.
 type region struct{ x, y, w, h float64 }
 
-// scaled takes a region of a picture and brings it to a size. Rows are read once, so that a large picture takes little memory.
+// scaled takes a region of a picture and brings it to a size. Rows are read once, so that a large picture takes little memory. Where much
+// is left out, whole blocks are averaged first, which shows in nothing.
 func scaled(m image.Image, r region, width, height int) *canvas {
-	src := pixels{m, m.Bounds()}
-	sw, sh := src.b.Dx(), src.b.Dy()
-	across, down := taps(sw, r.x, r.w, width), taps(sh, r.y, r.h, height)
+	src := pixelsOf(m)
+	src.block = max(1, int(min(r.w/float64(width), r.h/float64(height))/2))
+	n := float64(src.block)
+	sw, sh := (src.w+src.block-1)/src.block, (src.h+src.block-1)/src.block
+	across, down := taps(sw, r.x/n, r.w/n, width), taps(sh, r.y/n, r.h/n, height)
 	x0, x1 := across[0].first, 0
 	for _, t := range across {
 		x0, x1 = min(x0, t.first), max(x1, t.first+len(t.weights))
 	}
-	out, line := newCanvas(width, height), make([]float32, 4*(x1-x0))
-	rows, spare := map[int][]float32{}, [][]float32{}
+	out, line, spare := newCanvas(width, height), make([]float32, 4*(x1-x0)), make([]float32, 4*(x1-x0)*src.block)
+	rows, free := map[int][]float32{}, [][]float32{}
+	least, most := make([]float32, 4*width), make([]float32, 4*width)
 	for y, t := range down {
 		for at, row := range rows {
 			if at < t.first {
-				spare = append(spare, row)
+				free = append(free, row)
 				delete(rows, at)
 			}
 		}
@@ -166,18 +236,30 @@ func scaled(m image.Image, r region, width, height int) *canvas {
 		for i, w := range t.weights {
 			row, ok := rows[t.first+i]
 			if !ok {
-				if n := len(spare); n > 0 {
-					row, spare = spare[n-1], spare[:n-1]
+				if n := len(free); n > 0 {
+					row, free = free[n-1], free[:n-1]
 				} else {
 					row = make([]float32, 4*width)
 				}
-				src.row(t.first+i, x0, x1, line)
+				src.averaged(t.first+i, x0, x1, line, spare)
 				narrow(line, x0, across, row)
 				rows[t.first+i] = row
 			}
 			for j, v := range row {
 				into[j] += w * v
 			}
+			switch {
+			case i == t.near:
+				copy(least, row)
+				copy(most, row)
+			case i > t.near && i < t.to:
+				for j, v := range row {
+					least[j], most[j] = min(least[j], v), max(most[j], v)
+				}
+			}
+		}
+		for j, v := range into {
+			into[j] = min(most[j], max(least[j], v))
 		}
 	}
 	out.clamp()
@@ -193,7 +275,17 @@ func narrow(line []float32, x0 int, across []tap, into []float32) {
 			r, g, b, a = r+w*s[0], g+w*s[1], b+w*s[2], a+w*s[3]
 			at += 4
 		}
-		into[4*x], into[4*x+1], into[4*x+2], into[4*x+3] = r, g, b, a
+		at = 4 * (t.first - x0 + t.near)
+		s := line[at : at+4 : at+4]
+		least, most := [4]float32(s), [4]float32(s)
+		for at += 4; at < 4*(t.first-x0+t.to); at += 4 {
+			s := line[at : at+4 : at+4]
+			for k := range 4 {
+				least[k], most[k] = min(least[k], s[k]), max(most[k], s[k])
+			}
+		}
+		into[4*x], into[4*x+1] = min(most[0], max(least[0], r)), min(most[1], max(least[1], g))
+		into[4*x+2], into[4*x+3] = min(most[2], max(least[2], b)), min(most[3], max(least[3], a))
 	}
 }
 

@@ -1,6 +1,7 @@
 package pictures
 
 import (
+	"bytes"
 	"fmt"
 	"image"
 	"image/color"
@@ -14,8 +15,10 @@ import (
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/opentype"
 	"golang.org/x/image/math/fixed"
+	"golang.org/x/image/vp8"
 
 	"havvel/internal/settings"
+	"havvel/internal/webm"
 )
 
 // Sizes on the contact sheet, in pixels.
@@ -28,12 +31,11 @@ const (
 )
 
 var (
-	paper    = color.NRGBA{0x17, 0x1a, 0x21, 255}
-	pale     = color.NRGBA{0xe8, 0xe6, 0xdf, 255}
-	grey     = color.NRGBA{0x8d, 0x93, 0xa0, 255}
-	lines    = color.NRGBA{0x3a, 0x40, 0x4d, 255}
-	neighbor = color.NRGBA{0x4a, 0x51, 0x60, 255}
-	alarm    = color.NRGBA{0xe0, 0x8a, 0x5a, 255}
+	paper = color.NRGBA{0x17, 0x1a, 0x21, 255}
+	pale  = color.NRGBA{0xe8, 0xe6, 0xdf, 255}
+	grey  = color.NRGBA{0x8d, 0x93, 0xa0, 255}
+	lines = color.NRGBA{0x3a, 0x40, 0x4d, 255}
+	alarm = color.NRGBA{0xe0, 0x8a, 0x5a, 255}
 )
 
 // A sheet is a contact sheet that is being drawn.
@@ -124,8 +126,13 @@ func (s *sheet) order(o *Order) error {
 	for _, c := range o.Cuts {
 		if c.Type == "video/webm" {
 			place(cellWide)
-			s.frame(image.Rect(x, s.y, x+cellWide, s.y+cellHigh), lines)
-			s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, "+settings.Size(c.Bytes).String())
+			r := image.Rect(x, s.y, x+cellWide, s.y+cellHigh)
+			if m := firstOf(c); m != nil {
+				s.picture(m, image.Rect(x, s.y, x+cellWide, s.y+min(cellHigh, cellWide*c.Height/max(1, c.Width))))
+			} else {
+				s.frame(r, lines)
+				s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, of which no picture can be shown here")
+			}
 			s.label(x, cellWide, c)
 			x += cellWide + cellGap
 			continue
@@ -220,7 +227,29 @@ func (s *sheet) label(x, wide int, c *Cut) {
 	s.words(s.plain, tone, x, s.y+cellHigh+35, fit(s.plain, facts, wide+cellGap-4))
 }
 
-// among shows a cover at the size at which players see it, between games that are nothing in particular.
+// firstOf is the first picture of a film; nil where it can't be read.
+func firstOf(c *Cut) image.Image {
+	data, err := os.ReadFile(c.Path)
+	if err != nil {
+		return nil
+	}
+	picture, codec := webm.Key(data)
+	if codec != "V_VP8" || len(picture) == 0 {
+		return nil
+	}
+	d := vp8.NewDecoder()
+	d.Init(bytes.NewReader(picture), len(picture))
+	if _, err := d.DecodeFrameHeader(); err != nil {
+		return nil
+	}
+	m, err := d.DecodeFrame()
+	if err != nil {
+		return nil
+	}
+	return &master{Image: m, studio: true}
+}
+
+// among shows a cover at the size at which players see it, between scenes of other games, on a dark page and on a light one.
 func (s *sheet) among(c *Cut) error {
 	m, err := readCut(c)
 	if err != nil {
@@ -231,20 +260,21 @@ func (s *sheet) among(c *Cut) error {
 	s.grow()
 	s.words(s.plain, grey, sheetEdge, s.y+10, fmt.Sprintf("%s, %d pixels wide among others:", c.Name, w))
 	s.y += 22
-	own := 2 // its place in the row
-	for i := range 6 {
-		x := sheetEdge + i*(w+24)
-		r := image.Rect(x, s.y, x+w, s.y+h)
-		if i == own {
-			s.picture(m, r)
-			continue
+	const own = 2 // its place in the row
+	for page, ground := range []color.NRGBA{paper, {242, 241, 238, 255}} {
+		s.grow()
+		draw.Draw(s.m, image.Rect(0, s.y-8, sheetWide, s.y+h+8), image.NewUniform(ground), image.Point{}, draw.Src)
+		for i := range 6 {
+			x := sheetEdge + i*(w+24)
+			r := image.Rect(x, s.y, x+w, s.y+h)
+			if i == own {
+				s.picture(m, r)
+				continue
+			}
+			draw.Draw(s.m, r, scene(w, h, (i+3*page)%len(scenes)), image.Point{}, draw.Src)
 		}
-		shade := neighbor
-		shade.R, shade.G, shade.B = shade.R+uint8(i*7), shade.G+uint8(i*5), shade.B-uint8(i*4)
-		draw.Draw(s.m, r, image.NewUniform(shade), image.Point{}, draw.Src)
-		bar := image.Rect(x+w/5, s.y+h*2/3, x+w*4/5, s.y+h*2/3+10)
-		draw.Draw(s.m, bar, image.NewUniform(grey), image.Point{}, draw.Src)
+		s.y += h + 20
 	}
-	s.y += h + 30
+	s.y += 12
 	return nil
 }

@@ -45,8 +45,8 @@ func (h *Host) archive(ctx context.Context, owner, sum string) (*content, error)
 	return c, err
 }
 
-// takeJoint notes how a build is put together, as the request that makes its upload says. One that says otherwise than the one before
-// begins anew.
+// takeJoint notes how a build is put together, as the request that makes its upload says. One that differs from the one before begins
+// anew.
 func (h *Host) takeJoint(ctx context.Context, b *Build, r *http.Request) error {
 	text, err := jointIn(r.Header.Get("Upload-Metadata"))
 	if err != nil || text == b.joint {

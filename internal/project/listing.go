@@ -115,6 +115,10 @@ type Picture struct {
 	// what must be seen when it is cut, in hundredths of width and height from the top left; default: [50, 50]
 	Focus []int `toml:"focus"`
 	Whole bool  `toml:"whole"` // whether it is shown whole, with a surround, and not cut
+	// where its title stands, which must stay whole and legible: left, top, width and height in hundredths, as in [10, 60, 80, 20]
+	Title []int `toml:"title"`
+	// how it is made larger: "pixels" keeps every pixel a square, "smooth" doesn't; default: pixel art is recognised
+	Scale string `toml:"scale"`
 	// what is around a picture shown whole, and behind a transparent one: "blur" or a colour such as "#10131c"
 	Surround   string   `toml:"surround"`
 	FewColours bool     `toml:"few_colours"` // whether a PNG that is too heavy may be reduced to 256 colours
@@ -268,6 +272,10 @@ func (m *Picture) verify(p *Project, at string) {
 	if len(m.Focus) != 0 && (len(m.Focus) != 2 || slices.Min(m.Focus) < 0 || slices.Max(m.Focus) > 100) {
 		doc.Wrong(at+".focus", "is a point in hundredths of width and height, as in [50, 30]")
 	}
+	if t := m.Title; len(t) != 0 && (len(t) != 4 || slices.Min(t) < 0 || t[0]+t[2] > 100 || t[1]+t[3] > 100) {
+		doc.Wrong(at+".title", "is left, top, width and height in hundredths, as in [10, 60, 80, 20]")
+	}
+	doc.Within(at+".scale", m.Scale, "pixels", "smooth")
 	if m.Surround != "" && m.Surround != "blur" && !colourForm.MatchString(m.Surround) {
 		doc.Wrong(at+".surround", "is %q; it can be \"blur\", or a colour such as \"#10131c\"", m.Surround)
 	}

@@ -80,32 +80,53 @@ func TestStates(t *testing.T) {
 	}
 }
 
-// TestBlank: every line that start writes as a comment is right when its mark is taken away.
+// TestBlank: every line that start writes as a comment is right when its mark is taken away, and destinations can be added behind it.
 func TestBlank(t *testing.T) {
 	text, err := Blank(&Project{
-		Game: Game{
-			Title:   "Lane",
-			Short:   "lane",
-			Version: "0.4.0",
-			Export:  "web",
-		}, To: map[string]*Destination{"brackwater": {Rulebook: "brackwater", Key: "env:A_KEY"}},
-		Listing: Listing{Tagline: "Light it."},
+		Game:     Game{Title: "Lane", Short: "lane", Version: "0.4.0", Export: "web"},
+		Listing:  Listing{Tagline: "Light it.", Frame: [2]int{960, 540}, Controls: []Control{{Keys: []string{"Space", "←"}}}},
+		Pictures: []Picture{{File: "web/icon.png", Roles: []string{"icon"}}},
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
 	p, err := found(t, string(text))
-	if err != nil || p.Listing.Tagline != "Light it." {
+	if err != nil || p.Listing.Tagline != "Light it." || p.Listing.Frame[1] != 540 || len(p.Pictures) != 1 {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	awake := regexp.MustCompile(`(?m)^# (\[|[a-z]+ +=)`).ReplaceAllString(string(text), "$1")
-	awake = strings.NewReplacer(`category    = ""`, `category = "Puzzle"`, `contact     = ""`, `contact = "moth@shed.example"`).Replace(awake)
-	p, err = found(t, awake)
-	if err != nil || len(p.Listing.Controls) != 1 || len(p.Statistics) != 1 || len(p.Pictures) != 1 || p.Declarations == nil ||
-		p.Declarations.Version != "0.4.0" ||
-		len(p.Trial.Steps) != 2 ||
-		p.Listing.Unfinished == nil {
+	awake = strings.Replace(awake, `category    = ""`, `category = "Puzzle"`, 1)
+	if p, err := found(t, awake); err != nil || len(p.Listing.Controls) != 1 || p.Listing.Description == "" || p.Listing.Category != "Puzzle" {
 		t.Errorf("%v\n%s", err, awake)
+	}
+	more := map[string]*Destination{"brackwater": {Rulebook: "brackwater", Key: "env:A_KEY"}, "lane": {Address: "sftp://moth@lane.example/www"}}
+	if shown, err := p.AddDestinations(more, true); err != nil || !strings.Contains(string(shown), "[to.lane]") {
+		t.Errorf("%v\n%s", err, shown)
+	}
+	if _, err := p.AddDestinations(more, false); err != nil {
+		t.Fatal(err)
+	}
+	p, err = Find(p.Folder)
+	if err != nil || p.To["brackwater"].Key != "env:A_KEY" || p.To["lane"].SiteAddress() == nil || p.Listing.Tagline != "Light it." {
+		t.Errorf("%v", err)
+	}
+	if _, err := p.AddDestinations(more, false); err == nil || !strings.Contains(err.Error(), "has [to.") {
+		t.Errorf("the same again: %v", err)
+	}
+}
+
+// TestEnvironment: a value that stands in an environment variable is taken from there, and told when it is not set.
+func TestEnvironment(t *testing.T) {
+	text := strings.Replace(head, "version = \"0.4.0\"", "version = \"env:LANE_VERSION\"", 1)
+	if text == head {
+		t.Fatal("the test is stale")
+	}
+	if _, err := found(t, text); err == nil || !strings.Contains(err.Error(), "LANE_VERSION, which is not set") {
+		t.Errorf("%v", err)
+	}
+	t.Setenv("LANE_VERSION", "1.2.3")
+	if p, err := found(t, text); err != nil || p.Game.Version != "1.2.3" {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/text/unicode/norm"
 
 	"havvel/internal/atomicfile"
+	"havvel/internal/fault"
 	"havvel/internal/rulebook"
 )
 
@@ -32,23 +33,17 @@ func written(p *Project, blank bool) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-var newFile = template.Must(
-	template.New(Name).Funcs(template.FuncMap{"toml": quoted, "rulebook": func() string { return rulebook.Names()[0] }}).Parse(
-		`# What havvel knows about this game. All keys: docs/formats/project.md
-
-[game]
-title   = {{toml .Game.Title}}
-short   = {{toml .Game.Short}}  # used in addresses; can't be changed on most portals once public
-{{- if .Game.Studio}}
-studio  = {{toml .Game.Studio}}{{end}}
-version = {{toml .Game.Version}}  # raise it before each send
-export  = {{toml .Game.Export}}
-{{- range $name, $d := .To}}
+// destinations writes those of a project.
+const destinations = `{{define "to"}}
+{{- range $name, $d := .}}
 
 [to.{{$name}}]
-rulebook = {{toml $d.Rulebook}}
+{{- if $d.Rulebook}}
+rulebook = {{toml $d.Rulebook}}{{end}}
 {{- if $d.Address}}
 address  = {{toml $d.Address}}{{end}}
+{{- if not $d.Rulebook}}
+# public = "https://…"  # where players reach it{{end}}
 {{- if $d.Key}}
 key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
 {{- with $d.Asked}}
@@ -57,11 +52,24 @@ key      = {{toml $d.Key}}  # where the key is, never the key itself{{end}}
 {{- range .}}
 {{if not (or (index $d.Values .Name) .Default)}}# {{end}}{{.Name}} = {{toml (or (index $d.Values .Name) .Default)}}  # {{.Says}}
 {{- end}}{{end}}
-{{- else}}
+{{- end}}{{end}}`
 
-# Where it goes. Take away the # and name a rulebook:
-# [to.{{rulebook}}]
-# rulebook = "{{rulebook}}"
+var newFile = template.Must(
+	template.New(Name).Funcs(template.FuncMap{"toml": quoted, "rulebook": func() string { return rulebook.Names()[0] }}).Parse(destinations +
+		`{{if .Blank}}#:schema ` + SchemaFile + `
+{{end}}# What havvel knows about this game. havvel help toml explains every key.
+
+[game]
+title   = {{toml .Game.Title}}
+short   = {{toml .Game.Short}}  # used in addresses; can't be changed on most portals once public
+{{- if .Game.Studio}}
+studio  = {{toml .Game.Studio}}{{end}}
+version = {{toml .Game.Version}}  # raise it before each send
+export  = {{toml .Game.Export}}
+{{- template "to" .To}}
+{{- if and .Blank (not .To)}}
+
+# Where it goes: havvel start --to {{rulebook}} adds a portal, havvel start --to sftp://… a site.
 {{- end}}
 {{- range .Statistics}}
 
@@ -75,53 +83,62 @@ unit  = {{toml .Unit}}{{end}}
 {{- end}}
 {{- if .Blank}}
 
-# The game's page, written once for all portals. Take away the # of what you fill in; havvel listing says what each portal wants.
+# The game's page, written once for all portals. havvel listing says what each of them wants.
 [listing]
-{{if .Listing.Tagline}}tagline     = {{toml .Listing.Tagline}}{{else}}# tagline     = ""                      # one sentence that ` +
-			`makes somebody want to play{{end}}
-# description = "page/description.md"   # the page's text, in Markdown
-# news        = "page/news.md"          # what is new, with a heading for each version
-{{if .Listing.Category}}category    = {{toml .Listing.Category}}{{else}}# category    = ""                      # its category{{end}}
-# tags        = []                      # words that players search for, the most important first
-# devices     = ["desktop", "phone"]       # what it can be played on
-# orientation = "any"                   # how a phone is held: any, portrait or landscape
-# languages   = ["en"]
-# price       = "free"                  # free, open (players pay what they want) or fixed
-# age         = 0                       # from which it is suitable, in years
-# content     = []                      # what some avoid: violence, fear, strong-language, … An empty list: nothing
-# unfinished  = true                    # work in progress
-# generated   = []                      # what generators made: text, pictures, sound, code. An empty list: nothing
-# contact     = ""                      # an e-mail address or a link
+{{if not .Listing.Tagline}}# {{end}}tagline     = {{toml .Listing.Tagline}}  # one sentence that makes somebody want to play
+# description = "page/description.md"  # Markdown
+{{if not .Listing.Category}}# {{end}}category    = {{toml .Listing.Category}}
+# tags        = []
+{{- if index .Listing.Frame 0}}
+frame       = [{{index .Listing.Frame 0}}, {{index .Listing.Frame 1}}]  # of the page's canvas{{end}}
+{{- range .Listing.Controls}}
 
-# How it is played; one block for each thing that players do.
+# The scripts listen to these keys. Say what each does, one block for each thing that players do.
 # [[listing.control]]
 # action = "Jump"
-# keys   = ["Space"]
-# touch  = "tap"
+# keys   = [{{range $i, $k := .Keys}}{{if $i}}, {{end}}{{toml $k}}{{end}}]
+{{- end}}
+{{- range .Pictures}}
 
-# A value that the game sends to portals; they make a leaderboard of it.
-# [[statistic]]
-# name  = "score"                 # letter for letter as the game sends it
-# keeps = "highest"               # highest, lowest, total or latest
-
-# Masters, from which the pictures for portals are cut. havvel pictures --from-trial takes screenshots and a clip.
-# [[picture]]
-# file  = "page/cover.png"
-# roles = ["cover", "icon"]       # cover, icon, banner, background, screenshot, backdrop, clip
-
-# What you state to portals, for this version; havvel never states anything for you.
-# [declarations]
-# version = {{toml .Game.Version}}
-# declare  = ["own-rights"]        # havvel listing --show NAME says what is asked for
-
-# What a trial plays; screenshots and clips come from it, too (docs/trial.md).
-# [trial]
-# steps = ["press Enter", "wait 2s"]
+[[picture]]
+file  = {{toml .File}}
+roles = [{{range $i, $r := .Roles}}{{if $i}}, {{end}}{{toml $r}}{{end}}]
+{{- end}}
 {{- end}}
 `),
 )
 
-// Blank writes a new project file as Text does, and in comments what more could stand there.
+var moreDestinations = template.Must(template.New("more").Funcs(template.FuncMap{"toml": quoted}).Parse(destinations + `{{template "to" .}}
+`))
+
+// AddDestinations adds destinations at the end of the project file, which otherwise stays as it is, and returns what is added. With
+// dryRun nothing is written.
+func (p *Project) AddDestinations(list map[string]*Destination, dryRun bool) ([]byte, error) {
+	for name := range list {
+		if p.To[name] != nil {
+			return nil, fault.New(fault.Usage, "%s has [to.%s] already", Name, name).Then("change it with an editor")
+		}
+	}
+	at := filepath.Join(p.Folder, Name)
+	data, err := os.ReadFile(at)
+	if err != nil {
+		return nil, err
+	}
+	var more bytes.Buffer
+	if err := moreDestinations.Execute(&more, list); err != nil {
+		return nil, err
+	}
+	all := slices.Concat(bytes.TrimRight(data, "\n"), more.Bytes())
+	if _, err := parse(p.Folder, all); err != nil {
+		return nil, err
+	}
+	if dryRun {
+		return bytes.TrimSpace(more.Bytes()), nil
+	}
+	return bytes.TrimSpace(more.Bytes()), atomicfile.Bytes(at, all)
+}
+
+// Blank writes a new project file as Text does, for a developer who goes on with it: what is missing of the page stands there as a comment.
 func Blank(p *Project) ([]byte, error) {
 	return written(p, true)
 }

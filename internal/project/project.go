@@ -51,12 +51,14 @@ type Project struct {
 
 // Game says what the game is.
 type Game struct {
-	Title   string `toml:"title"`   // the game's title
-	Short   string `toml:"short"`   // its name in addresses: small letters, digits and hyphens
-	Studio  string `toml:"studio"`  // who makes it; may be left out
-	Version string `toml:"version"` // the version that the next send uploads
-	Export  string `toml:"export"`  // the engine's web export: a folder, a zip or one HTML page, relative to this file
-	Entry   string `toml:"entry"`   // the entry page inside the export, if havvel should take another than it finds
+	Title  string `toml:"title"`  // the game's title
+	Short  string `toml:"short"`  // its name in addresses: small letters, digits and hyphens
+	Studio string `toml:"studio"` // who makes it; may be left out
+	// the version that the next send uploads; "env:NAME" takes it from an environment variable, as build servers want it; so can export,
+	// and address, public and values of a destination
+	Version string `toml:"version"`
+	Export  string `toml:"export"` // the engine's web export: a folder, a zip or one HTML page, relative to this file
+	Entry   string `toml:"entry"`  // the entry page inside the export, if havvel should take another than it finds
 }
 
 // A Destination is a named place that versions go to.
@@ -207,12 +209,41 @@ func parse(folder string, data []byte) (*Project, error) {
 	p := &Project{Folder: folder}
 	p.doc = settings.Read(filepath.Join(folder, Name), data, p)
 	if !p.doc.Broken() {
-		p.verify()
+		if p.fromEnvironment() {
+			p.verify()
+		}
 	}
 	if err := p.doc.Err(); err != nil {
 		return nil, err
 	}
 	return p, nil
+}
+
+// fromEnvironment fills values that stand in environment variables, and reports whether all are set.
+func (p *Project) fromEnvironment() (all bool) {
+	all = true
+	fill := func(path string, v string) string {
+		variable, is := strings.CutPrefix(v, "env:")
+		if !is {
+			return v
+		}
+		text := os.Getenv(variable)
+		if text == "" {
+			all = false
+			p.doc.Wrong(path, "is taken from the environment variable %s, which is not set", variable)
+			return v
+		}
+		return text
+	}
+	p.Game.Version = fill("game.version", p.Game.Version)
+	p.Game.Export = fill("game.export", p.Game.Export)
+	for name, d := range p.To {
+		d.Address, d.Public = fill("to."+name+".address", d.Address), fill("to."+name+".public", d.Public)
+		for key, v := range d.Values {
+			d.Values[key] = fill("to."+name+".values."+key, v)
+		}
+	}
+	return all
 }
 
 var shortName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)

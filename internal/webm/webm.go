@@ -21,6 +21,7 @@ const (
 	idTracks   = 0x1654ae6b
 	idTrack    = 0xae
 	idVideo    = 0xe0
+	idCodec    = 0x86
 	idWide     = 0xb0
 	idHigh     = 0xba
 	idCluster  = 0x1f43b675
@@ -239,4 +240,35 @@ func short(id uint32) []byte {
 // fixed is a number in eight bytes.
 func fixed(id uint32, v uint64) []byte {
 	return binary.BigEndian.AppendUint64(append(short(id), 0x88), v)
+}
+
+// Key is the first picture of a film, as its codec wrote it, and the codec's id, such as "V_VP8" (RFC 9559, section 5.1.4.1.21); nil where
+// there is none.
+func Key(data []byte) (picture []byte, codec string) {
+	segment := find(data, idSegment)
+	codec = string(find(find(find(segment, idTracks), idTrack), idCodec))
+	for len(segment) > 0 {
+		e, rest, ok := next(segment)
+		if !ok {
+			return nil, codec
+		}
+		if e.id == idCluster {
+			for body := e.body; len(body) > 0; {
+				inner, more, ok := next(body)
+				if !ok {
+					break
+				}
+				block := inner.body
+				if inner.id == idGroup {
+					block = find(inner.body, 0xa1)
+				}
+				if (inner.id == idBlock || inner.id == idGroup) && len(block) > 4 {
+					return block[4:], codec // behind the track's number, a time and flags
+				}
+				body = more
+			}
+		}
+		segment = rest
+	}
+	return nil, codec
 }

@@ -15,7 +15,7 @@ import (
 // leastReused is how large a file must be for its parts to be looked for: below that they cost more time than they save.
 const leastReused = 1 << 20
 
-// jointKey is that of a joint in Upload-Metadata, by which both sides know which bytes travel.
+// jointKey is that of a joint in Upload-Metadata, from which both sides know which bytes travel.
 const jointKey = "joint"
 
 // plan finds out which parts of the file the portal has already.

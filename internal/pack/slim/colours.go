@@ -1,6 +1,7 @@
 package slim
 
 import (
+	"cmp"
 	"encoding/binary"
 	"slices"
 )
@@ -71,6 +72,9 @@ func reduced(rows []byte, row, width int, kind byte) []form {
 	return append(list, f)
 }
 
+// light is how bright a colour is, from 0 to 255,000.
+func light(c uint32) int { return 299*int(c&0xff) + 587*int(c>>8&0xff) + 114*int(c>>16&0xff) }
+
 func colourOf(line []byte, samples int) uint32 {
 	if samples == 4 {
 		return binary.LittleEndian.Uint32(line)
@@ -87,7 +91,7 @@ func indexed(rows []byte, row, width, samples int, colours []uint32) form {
 			}
 			return 1
 		}
-		return int(int64(a&0xffffff) - int64(b&0xffffff))
+		return cmp.Or(light(a)-light(b), int(int64(a&0xffffff)-int64(b&0xffffff))) // so that neighbours have numbers that are near
 	})
 	f := form{bits: 8, kind: paletteKind, step: 1}
 	for bits := byte(1); bits < 8; bits *= 2 {

@@ -3,6 +3,7 @@ package slim
 import (
 	"bytes"
 	"encoding/binary"
+	"hash/adler32"
 	"hash/crc32"
 	"image"
 	"image/color"
@@ -11,6 +12,8 @@ import (
 	"slices"
 
 	"github.com/klauspost/compress/zlib"
+
+	"havvel/internal/pack/deflate"
 )
 
 // The PNG specification (ISO/IEC 15948) is followed by section.
@@ -28,7 +31,17 @@ type chunk struct {
 
 // png packs the rows again, with the filter that suits each best, and leaves out what no browser shows: times, texts and
 // sizes on paper. Colour profiles stay. The pixels are compared after.
-func png(data []byte) []byte {
+func png(data []byte) []byte { return effort(false).png(data) }
+
+// PNG returns a PNG that shows the same pixels in as few bytes as can be, for some times as much work as Content takes, or data itself.
+func PNG(data []byte) []byte {
+	if small := effort(true).png(data); len(small) > 0 && len(small) < len(data) {
+		return small
+	}
+	return data
+}
+
+func (e effort) png(data []byte) []byte {
 	chunks := chunksOf(data)
 	if chunks == nil || len(chunks[0].data) != 13 {
 		return nil
@@ -60,25 +73,17 @@ func png(data []byte) []byte {
 		return nil
 	}
 	best := form{bits: h[8], kind: h[9]}
-	packed = smallest(rows, row, max(1, bits/8), h[9] == paletteKind || h[8] < 8)
+	packed, lines := e.smallest(rows, row, max(1, bits/8), h[9] == paletteKind || h[8] < 8)
 	if h[8] == 8 && !slices.ContainsFunc(chunks, tied) {
 		for _, f := range reduced(rows, row, width, h[9]) {
-			if other := smallest(f.rows, f.row, f.step, f.kind == paletteKind); len(
-				other,
-			)+len(
-				f.palette,
-			)+len(
-				f.alpha,
-			) < len(
-				packed,
-			)+len(
-				best.palette,
-			)+len(
-				best.alpha,
-			) {
-				best, packed = f, other
+			other, more := e.smallest(f.rows, f.row, f.step, f.kind == paletteKind)
+			if len(other)+len(f.palette)+len(f.alpha) < len(packed)+len(best.palette)+len(best.alpha) {
+				best, packed, lines = f, other, more
 			}
 		}
+	}
+	if e {
+		packed = thorough(lines)
 	}
 	written := false
 	for _, c := range chunks {
@@ -210,13 +215,35 @@ func predicted(filter, left, up, corner byte) byte {
 
 func abs(n int) int { return max(n, -n) }
 
-// smallest packs rows without filters, and with those that leave the smallest differences; the shorter wins.
-func smallest(rows []byte, row, step int, indexed bool) []byte {
-	plain := deflated(rows)
-	if indexed && len(plain) < 4<<10 {
-		return plain
+// smallest packs rows with the filters that leave the least: one for all rows, or for each the one with the smallest differences. It
+// returns them with these filters, too.
+func (e effort) smallest(rows []byte, row, step int, indexed bool) (packed, best []byte) {
+	best, packed = rows, e.deflated(rows)
+	if indexed && len(packed) < 4<<10 && !bool(e) {
+		return packed, best
 	}
-	filtered := make([]byte, 0, len(rows))
+	ways := []byte{adaptive}
+	if e {
+		ways = []byte{adaptive, 1, 2, 3, 4}
+	}
+	for _, way := range ways {
+		f := filtered(rows, row, step, way)
+		if other := e.deflated(f); len(other) < len(packed) {
+			best, packed = f, other
+		}
+	}
+	return packed, best
+}
+
+// An effort is whether small is worth more than quick.
+type effort bool
+
+// adaptive chooses a filter for each row.
+const adaptive = 5
+
+// filtered are rows with a filter, from 1 to 4, or with that of each row that leaves the smallest differences.
+func filtered(rows []byte, row, step int, way byte) []byte {
+	out := make([]byte, 0, len(rows))
 	before := make([]byte, row)
 	var try [5][]byte
 	for i := range try {
@@ -226,6 +253,9 @@ func smallest(rows []byte, row, step int, indexed bool) []byte {
 		line := rows[at+1 : at+1+row]
 		best, least := byte(0), 1<<62
 		for filter := range byte(5) {
+			if way != adaptive && filter != way {
+				continue
+			}
 			sum := 0
 			for i, v := range line {
 				var left, corner byte
@@ -240,18 +270,36 @@ func smallest(rows []byte, row, step int, indexed bool) []byte {
 				best, least = filter, sum
 			}
 		}
-		filtered = append(append(filtered, best), try[best]...)
+		out = append(append(out, best), try[best]...)
 		before = line
 	}
-	if other := deflated(filtered); len(other) < len(plain) {
-		return other
-	}
-	return plain
+	return out
 }
 
-func deflated(data []byte) []byte {
+// thorough packs data as small as can be (RFC 1950).
+func thorough(data []byte) []byte {
 	var b bytes.Buffer
-	z, err := zlib.NewWriterLevel(&b, zlib.BestCompression)
+	w := deflate.NewGzip(&b)
+	_, err := w.Write(data)
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		return effort(false).deflated(data)
+	}
+	const head, end = 10, 8 // of gzip, around the same stream
+	out := append([]byte{0x78, 0xda}, b.Bytes()[head:b.Len()-end]...)
+	return binary.BigEndian.AppendUint32(out, adler32.Checksum(data))
+}
+
+// deflated packs data; where small is worth more than quick, only to compare.
+func (e effort) deflated(data []byte) []byte {
+	var b bytes.Buffer
+	level := zlib.BestCompression
+	if e {
+		level = 4
+	}
+	z, err := zlib.NewWriterLevel(&b, level)
 	if err != nil {
 		panic(err) // the level is one
 	}

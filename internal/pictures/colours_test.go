@@ -1,0 +1,137 @@
+package pictures
+
+import (
+	"bytes"
+	"encoding/binary"
+	"hash/crc32"
+	"image"
+	"image/color"
+	"image/png"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
+)
+
+// TestColours: pictures in other colour spaces come out in sRGB, as another program's colour engine brings them there (files and figures are
+// from ImageMagick with LittleCMS, relative colorimetric).
+func TestColours(t *testing.T) {
+	p3 := [3][3]int{{255, 0, 0}, {0, 203, 12}, {117, 130, 141}}
+	for name, want := range map[string][3][3]int{
+		"p3.png": p3, "p3.jpg": p3, "p3.webp": p3, "p3-lossless.webp": p3, "cicp.png": p3,
+		"adobe.png":    {{255, 47, 28}, {0, 201, 36}, {116, 131, 141}},
+		"prophoto.png": {{255, 0, 34}, {0, 229, 0}, {124, 150, 159}},
+		"gray.png":     {{107, 107, 107}, {169, 169, 169}, {146, 146, 146}},
+		"gamma.png":    {{245, 124, 104}, {96, 229, 133}, {182, 189, 195}},
+		"plain.webp":   {{235, 50, 35}, {29, 200, 60}, {120, 130, 140}},
+	} {
+		data, err := os.ReadFile(filepath.Join("testdata", "colours", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, m := made(t, data, name, rulebook.Picture{Size: [2]int{24, 16}, Formats: []string{"png"}}, nil)
+		if m == nil {
+			t.Errorf("%s: %+v", name, o.Problems)
+			continue
+		}
+		for i, c := range want {
+			got := color.NRGBAModel.Convert(m.At(8*i+4, 8)).(color.NRGBA)
+			for k, v := range [3]uint8{got.R, got.G, got.B} {
+				if d := int(v) - c[k]; d > 3 || d < -3 {
+					t.Errorf("%s, colour %d: %v, want %v", name, i, got, c)
+					break
+				}
+			}
+		}
+	}
+}
+
+// turnedPNG is a PNG whose EXIF data say how it is to be turned.
+func turnedPNG(t *testing.T, m image.Image, turn uint16) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := png.Encode(&b, m); err != nil {
+		t.Fatal(err)
+	}
+	exif := []byte("MM\x00\x2a\x00\x00\x00\x08\x00\x01\x01\x12\x00\x03\x00\x00\x00\x01\x00\x00\x00\x00\x00\x00\x00\x00")
+	binary.BigEndian.PutUint16(exif[18:], turn)
+	chunk := append(binary.BigEndian.AppendUint32(nil, uint32(len(exif))), "eXIf"...)
+	chunk = append(chunk, exif...)
+	chunk = binary.BigEndian.AppendUint32(chunk, crc32.ChecksumIEEE(chunk[4:]))
+	return append(append(append([]byte{}, b.Bytes()[:33]...), chunk...), b.Bytes()[33:]...)
+}
+
+// TestTurned: a PNG is turned as its EXIF data say, too.
+func TestTurned(t *testing.T) {
+	m := image.NewNRGBA(image.Rect(0, 0, 40, 20))
+	for i := range m.Pix {
+		m.Pix[i] = 255
+	}
+	for y := range 10 {
+		for x := range 10 {
+			m.SetNRGBA(x, y, color.NRGBA{200, 10, 10, 255}) // at the top left
+		}
+	}
+	_, got := made(t, turnedPNG(t, m, 6), "turned.png", rulebook.Picture{Size: [2]int{20, 40}, Formats: []string{"png"}}, nil)
+	if c := color.NRGBAModel.Convert(got.At(15, 4)).(color.NRGBA); c.R != 200 || c.G != 10 {
+		t.Errorf("at the top right: %v", c)
+	}
+}
+
+// TestPixelArt: the pixels of small art stay squares of one colour, whatever the size; where a master says "smooth", they don't.
+func TestPixelArt(t *testing.T) {
+	colours := []color.NRGBA{{20, 24, 40, 255}, {250, 200, 60, 255}, {200, 60, 80, 255}, {60, 160, 120, 255}, {240, 240, 240, 255}}
+	art := image.NewNRGBA(image.Rect(0, 0, 64, 36))
+	for y := range 36 {
+		for x := range 64 {
+			art.SetNRGBA(x, y, colours[(x*7+y*3+x*y)%5])
+		}
+	}
+	for name, c := range map[string]struct {
+		m    *image.NRGBA
+		size [2]int
+	}{
+		"whole factor": {art, [2]int{640, 360}}, "cropped": {art, [2]int{630, 350}}, "enlarged before": {repeated(art, 4), [2]int{1280, 720}},
+	} {
+		count := func(scale string) int {
+			_, got := made(t, pngOf(t, c.m), "art.png", rulebook.Picture{Size: c.size, Formats: []string{"png"}},
+				func(p *project.Picture) { p.Scale = scale })
+			seen := map[color.Color]bool{}
+			for y := range c.size[1] {
+				for x := range c.size[0] {
+					seen[color.NRGBAModel.Convert(got.At(x, y))] = true
+				}
+			}
+			return len(seen)
+		}
+		if n := count(""); n != len(colours) {
+			t.Errorf("%s: %d colours of %d", name, n, len(colours))
+		}
+		if n := count("smooth"); n < 50 {
+			t.Errorf("%s, smooth: %d colours", name, n)
+		}
+	}
+}
+
+// TestFramed: a crop that takes the title away, or most of a picture, is told.
+func TestFramed(t *testing.T) {
+	wide := pngOf(t, drawn(1600, 400, flag))
+	for name, c := range map[string]struct {
+		title []int
+		size  [2]int
+		role  string
+		want  string
+	}{
+		"title cut":    {[]int{0, 40, 100, 20}, [2]int{400, 300}, "cover", "picture-cropped picture-cropped picture-dim"},
+		"title inside": {[]int{40, 30, 20, 30}, [2]int{800, 300}, "cover", ""},
+		"tiny title":   {[]int{45, 45, 10, 5}, [2]int{1000, 300}, "cover", "picture-dim"},
+		"as it is":     {nil, [2]int{800, 200}, "banner", ""},
+	} {
+		o, _ := made(t, wide, "wide.png", rulebook.Picture{Role: c.role, Size: c.size}, func(p *project.Picture) { p.Title = c.title })
+		if got := kinds(o); got != c.want {
+			t.Errorf("%s: %q, want %q: %+v", name, got, c.want, o.Problems)
+		}
+	}
+}
