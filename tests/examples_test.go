@@ -295,14 +295,12 @@ func (x *tried) rounds(folder string) {
 
 func (x *tried) beginnings(folder string) {
 	env := x.in.env
-	for _, line := range []string{"havvel start", "havvel start export/web --to brackwater --version 0.4.0"} {
-		own := x.t.TempDir()
-		for name, data := range small() {
-			writeInto(x.t, own, game.Files{"export/web/" + name: data})
-		}
-		x.in = newTerminal(x.t, own, env...)
-		x.example(line)
+	own := x.t.TempDir()
+	for name, data := range small() {
+		writeInto(x.t, own, game.Files{"export/web/" + name: data})
 	}
+	x.in = newTerminal(x.t, own, env...)
+	x.example("havvel start export/web --version 0.4.0", "havvel start --to brackwater")
 	x.in = newTerminal(x.t, folder, env...)
 	x.example(
 		"havvel completion bash > ~/.local/share/bash-completion/completions/havvel",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"havvel/internal/atomicfile"
@@ -93,18 +94,40 @@ func (k *Desk) Leaves(ctx context.Context) (*Leaves, error) {
 	return out, nil
 }
 
-// Preview writes a page that looks as the portal would arrange it, and returns where it is.
-func (k *Desk) Preview(l *Leaf) (path string, err error) {
+// Preview writes a page that looks as the portal would arrange it, one for each language that there are texts in, and returns where they
+// are, the page's own first.
+func (k *Desk) Preview(l *Leaf) (paths []string, err error) {
 	var shots []listing.Shot
 	for _, c := range l.Order.Cuts {
 		shots = append(shots, listing.Shot{Role: c.Role, Path: c.Path, Type: c.Type, About: c.About})
 	}
-	data, err := listing.Preview(l.Contents.Page, k.Project.Game.Title, shots)
-	if err != nil {
-		return "", err
+	write := func(page *listing.Page, name string) error {
+		title := k.Project.Game.Title
+		for _, f := range page.Fields {
+			if slices.Contains(f.From, "title") && f.Text != "" {
+				title = f.Text
+			}
+		}
+		data, err := listing.Preview(page, title, shots)
+		if err != nil {
+			return err
+		}
+		path := filepath.Join(k.Project.Folder, ".havvel", "page", name+".html")
+		paths = append(paths, path)
+		return atomicfile.Bytes(path, data)
 	}
-	path = filepath.Join(k.Project.Folder, ".havvel", "page", l.At.Name+".html")
-	return path, atomicfile.Bytes(path, data)
+	if err := write(l.Contents.Page, l.At.Name); err != nil {
+		return nil, err
+	}
+	for _, other := range l.Contents.Others {
+		if !l.Contents.SeveralLanguages() {
+			break
+		}
+		if err := write(l.Contents.In(other), l.At.Name+"."+other.Language); err != nil {
+			return nil, err
+		}
+	}
+	return paths, nil
 }
 
 // Cuts are the pictures that destinations want, cut; as JSON they are the document of havvel pictures.

@@ -249,11 +249,17 @@ func (a *console) showDiff(l *app.Leaf) {
 // previews writes a page for each destination that looks as the portal would arrange it.
 func (a *console) previews(k *app.Desk, leaves *app.Leaves) error {
 	for _, l := range leaves.List {
-		path, err := k.Preview(l)
+		paths, err := k.Preview(l)
 		if err != nil {
 			return err
 		}
-		a.screen.Line("%s  %s", a.screen.In(term.Strong, "the page on "+l.At.Rules.Name), inwords.Near(path))
+		for i, path := range paths {
+			name := "the page on " + l.At.Rules.Name
+			if i > 0 {
+				name += ", in " + l.Contents.Others[i-1].Language
+			}
+			a.screen.Line("%s  %s", a.screen.In(term.Strong, name), inwords.Near(path))
+		}
 	}
 	a.screen.Next("open the files in a browser; havvel send fills in the pages")
 	return nil

@@ -61,9 +61,10 @@ func Preview(p *Page, title string, shots []Shot) ([]byte, error) {
 	}
 	v := struct {
 		Title, Portal, Ground, Ink, Tile string
+		Language                         string
 		GroundPicture                    template.CSS
 		Column, Side                     []part
-	}{Title: title, Portal: p.Rules.Name, Ground: "#1b1e24", Ink: "#e8e6df"}
+	}{Title: title, Portal: p.Rules.Name, Ground: "#1b1e24", Ink: "#e8e6df", Language: p.Language}
 	if p.Rules.Page.Ground != "" {
 		v.Ground, v.Ink = p.Rules.Page.Ground, p.Rules.Page.Ink
 	}
@@ -129,7 +130,7 @@ func (p *Page) part(name, title string, frame [2]int, pictures map[string][]pict
 	case f.Form == "plain" && !strings.Contains(f.Text, "\n"):
 		return []part{{Kind: "line", Name: name, Text: f.Text, Rest: f.Rest}}
 	}
-	return []part{{Kind: "text", Name: name, Markup: shown(f), Rest: f.Rest}}
+	return []part{{Kind: "text", Name: name, Markup: sided(shown(f)), Rest: f.Rest}}
 }
 
 func firstPicture(pictures map[string][]picture, roles ...string) []picture {
@@ -139,6 +140,14 @@ func firstPicture(pictures map[string][]picture, roles ...string) []picture {
 		}
 	}
 	return nil
+}
+
+// blockTag opens a block that may have a direction of its own.
+var blockTag = regexp.MustCompile(`<(p|h[1-6]|ul|ol|li|table|blockquote)>`)
+
+// sided has each block of a text run in its own direction.
+func sided(text template.HTML) template.HTML {
+	return template.HTML(blockTag.ReplaceAllString(string(text), `<$1 dir="auto">`))
 }
 
 // shown is a field's text as HTML. What was rendered as HTML holds nothing but what this package wrote.

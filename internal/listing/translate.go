@@ -130,6 +130,20 @@ func (page *Page) inLanguage(s *source, wanted string) *source {
 	return s
 }
 
+// In is the page as those read it who speak another language: what has no text in it is in the page's own.
+func (page *Page) In(l *Locale) *Page {
+	other := *page
+	other.Language, other.Others = l.Language, nil
+	other.Fields = slices.Clone(page.Fields)
+	for i, f := range other.Fields {
+		if at := slices.IndexFunc(l.Fields, func(x *Field) bool { return x.Name == f.Name }); at >= 0 {
+			other.Fields[i] = l.Fields[at]
+		}
+	}
+	other.Leaderboards = l.Leaderboards
+	return &other
+}
+
 // translate fills the fields that have texts in other languages, and says which languages have none.
 func (page *Page) translate(own *source) error {
 	all := own.translations()
@@ -145,13 +159,13 @@ func (page *Page) translate(own *source) error {
 				lacks = append(lacks, f.Name)
 			}
 		}
-		if len(lacks) > 0 && page.severalLanguages() {
+		if len(lacks) > 0 && page.SeveralLanguages() {
 			page.say(Untranslated, "listing.in."+code, fmt.Sprintf("in %s there is no %s", named(code), strings.Join(lacks, ", no ")),
 				fmt.Sprintf("write it under [listing.in.%s]; until then the portal decides what it shows", code))
 		}
 	}
 	for _, code := range own.listing.Languages {
-		if code != page.Language && all[code] == nil && all[base(code)] == nil && page.severalLanguages() {
+		if code != page.Language && all[code] == nil && all[base(code)] == nil && page.SeveralLanguages() {
 			page.say(Untranslated, "listing.languages", fmt.Sprintf("the game speaks %s, its page doesn't", named(code)),
 				fmt.Sprintf("write texts under [listing.in.%s], or into files such as description.%s.md beside description.md", code, code))
 		}
@@ -159,8 +173,8 @@ func (page *Page) translate(own *source) error {
 	return nil
 }
 
-// severalLanguages reports whether a portal takes texts in more than one.
-func (page *Page) severalLanguages() bool {
+// SeveralLanguages reports whether a portal takes texts in more than one.
+func (page *Page) SeveralLanguages() bool {
 	for _, s := range page.Rules.Fill {
 		if slices.Contains(s.Names(), "locales") || s.Each != nil && slices.Contains(s.Each.List.Names(), "locales") {
 			return true

@@ -131,7 +131,7 @@ func (s *sheet) order(o *Order) error {
 				s.picture(m, image.Rect(x, s.y, x+cellWide, s.y+min(cellHigh, cellWide*c.Height/max(1, c.Width))))
 			} else {
 				s.frame(r, lines)
-				s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, of which no picture can be shown here")
+				s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, "+settings.Size(c.Bytes).String()+", not drawn here")
 			}
 			s.label(x, cellWide, c)
 			x += cellWide + cellGap

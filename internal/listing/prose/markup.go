@@ -46,11 +46,10 @@ func (markup) link(address, inner string) string {
 }
 
 func (m markup) list(items []string, n *Node, _ bool) string {
-	open, end := "<ul>", "</ul>"
+	open, end := m.open("ul"), "</ul>"
 	if n.Ordered {
-		open, end = "<ol>", "</ol>"
-		if n.First != 1 {
-			open = fmt.Sprintf(`<ol start="%d">`, n.First)
+		if open, end = m.open("ol"), "</ol>"; n.First != 1 {
+			open = fmt.Sprintf(`%s start="%d">`, strings.TrimSuffix(open, ">"), n.First)
 		}
 	}
 	if len(items) == 0 {
