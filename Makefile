@@ -5,7 +5,7 @@ flags   := -trimpath -ldflags "-s -w -X havvel/internal/release.version=$(versio
 export CGO_ENABLED := 0
 CORPUS  ?= /tmp/havvel-corpus
 
-.PHONY: build demo test windows corpus matrix faults race fuzz bench lint dist licences docs screenshots
+.PHONY: build demo test windows corpus matrix faults race fuzz bench bench-pictures lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -62,6 +62,10 @@ bench: ## speed against partners in the same run; figures in docs/performance.md
 	scripts/test-partners bench
 	scripts/corpus/build $(CORPUS) packages
 	CORPUS=$(CORPUS) go test -run '^$$' -bench . -benchtime 3x -timeout 3h ./tests
+
+bench-pictures: ## what pictures become, beside common tools; figures in docs/performance.md
+	scripts/test-partners bench
+	go test -run '^$$' -bench BenchmarkPictures -benchtime 1x -count 3 -timeout 1h ./internal/pictures
 
 dist: licences ## a release in dist/: archives for each system, checksums, and what they are made of
 	go run ./scripts/dist "$(version)" "$(date)"
