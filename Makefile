@@ -35,6 +35,8 @@ matrix: build ## every way in which games load compressed files, on every kind o
 	MATRIX=1 CORPUS=$(CORPUS) go test -count=1 -timeout 120m -parallel 2 -run '^TestGames$$|^TestReportReadable$$|^TestSteady$$' ./tests
 	MATRIX=1 go test -count=1 -timeout 30m -parallel 2 -run '^TestSpoiled$$' ./internal/proof
 	MATRIX=1 go test -count=1 -timeout 30m -parallel 8 -run '^TestFaults$$' ./internal/deliver
+	mkdir -p $(CORPUS)/axe && cd $(CORPUS)/axe && npm pack --silent axe-core@4.14.1 && tar xzf axe-core-4.14.1.tgz
+	AXE=$(CORPUS)/axe/package/axe.min.js go test -count=1 -v -run '^TestAccessible$$' ./tests
 	BUSY=2 MATRIX=1 CORPUS=$(CORPUS) go test -count=1 -timeout 180m -parallel 2 -run '^TestGames$$' ./tests
 
 lint: ## gofmt, go vet and staticcheck

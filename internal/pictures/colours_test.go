@@ -135,3 +135,32 @@ func TestFramed(t *testing.T) {
 		}
 	}
 }
+
+// TestNoHalo: a sharp edge that is made smaller stays between its two sides, and is no wider than a pixel or two.
+func TestNoHalo(t *testing.T) {
+	m := image.NewNRGBA(image.Rect(0, 0, 900, 40))
+	for y := range 40 {
+		for x := range 900 {
+			c := color.NRGBA{60, 60, 60, 255}
+			if x >= 431 {
+				c = color.NRGBA{190, 190, 190, 255}
+			}
+			m.SetNRGBA(x, y, c)
+		}
+	}
+	for _, width := range []int{640, 300, 133, 1400} {
+		small := scaled(m, region{0, 0, 900, 40}, width, 20).image()
+		between := 0
+		for x := range width {
+			switch v := small.NRGBAAt(x, 10).R; {
+			case v < 59 || v > 191:
+				t.Errorf("%d wide: %d at %d", width, v, x)
+			case v > 66 && v < 184:
+				between++
+			}
+		}
+		if between > 3 {
+			t.Errorf("%d wide: the edge is %d pixels wide", width, between)
+		}
+	}
+}

@@ -9,7 +9,10 @@ import (
 
 // markup is HTML with a few elements, and one attribute: href. Text that has letters of both directions says for each block that it has
 // its own.
-type markup struct{ sided bool }
+type markup struct {
+	sided   bool
+	highest int // level of a heading, which becomes the second: the page itself has the first
+}
 
 func (m markup) open(element string) string {
 	if m.sided {
@@ -33,7 +36,7 @@ func (markup) between() string                 { return "\n" }
 func (markup) task(done bool) string           { return ticked(done) }
 
 func (m markup) heading(level int, inner string) string {
-	level = min(level+1, 6) // the page itself has the first
+	level = min(level-max(1, m.highest)+2, 6)
 	return m.open(fmt.Sprintf("h%d", level)) + fmt.Sprintf("%s</h%d>", inner, level)
 }
 

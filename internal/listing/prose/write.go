@@ -39,11 +39,27 @@ func Forms(name string) Form {
 
 // Write writes blocks in a form.
 func Write(blocks []*Node, f Form) string {
-	if h, ok := f.(markup); ok && rightToLeft(Plain(blocks)) {
-		h.sided = true
+	if h, ok := f.(markup); ok {
+		h.sided, h.highest = rightToLeft(Plain(blocks)), highest(blocks)
 		f = h
 	}
 	return writeBlocks(blocks, f, true, 0)
+}
+
+// highest is the level of the highest heading; 1 where there is none.
+func highest(blocks []*Node) int {
+	least := 7
+	for _, n := range blocks {
+		each(n, func(n *Node) {
+			if n.Kind == Heading {
+				least = min(least, n.Level)
+			}
+		})
+	}
+	if least > 6 {
+		return 1
+	}
+	return least
 }
 
 // Text writes bare words in a form, as they stand in a line.
