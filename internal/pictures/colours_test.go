@@ -6,6 +6,7 @@ import (
 	"hash/crc32"
 	"image"
 	"image/color"
+	"image/gif"
 	"image/png"
 	"os"
 	"path/filepath"
@@ -161,6 +162,31 @@ func TestNoHalo(t *testing.T) {
 		}
 		if between > 3 {
 			t.Errorf("%d wide: the edge is %d pixels wide", width, between)
+		}
+	}
+}
+
+// TestMoves: a GIF of two pictures is animated, also where nothing says that it goes round.
+func TestMoves(t *testing.T) {
+	palette := color.Palette{color.NRGBA{200, 40, 40, 255}, color.NRGBA{250, 230, 90, 255}}
+	for n, want := range map[int]string{1: "", 2: "picture-moving"} {
+		g := &gif.GIF{LoopCount: -1}
+		for i := range n {
+			p := image.NewPaletted(image.Rect(0, 0, 40, 30), palette)
+			for at := range p.Pix {
+				p.Pix[at] = uint8((at/40 + at%40/9 + i) % 2)
+			}
+			g.Image, g.Delay = append(g.Image, p), append(g.Delay, 10)
+		}
+		var b bytes.Buffer
+		if err := gif.EncodeAll(&b, g); err != nil {
+			t.Fatal(err)
+		}
+		if bytes.Contains(b.Bytes(), []byte("NETSCAPE")) {
+			t.Fatal("it has a loop block")
+		}
+		if o, _ := made(t, b.Bytes(), "moth.gif", rulebook.Picture{Size: [2]int{40, 30}}, nil); kinds(o) != want {
+			t.Errorf("%d pictures: %q, want %q", n, kinds(o), want)
 		}
 	}
 }
