@@ -124,7 +124,7 @@ var listingChecks = []*Check{
 		finding.Warning,
 		"The portal shows its pages in one language, which its rulebook names, and the project has no texts in it, or not all.",
 		`languages = ["en"], for a portal whose pages are in German`,
-		`[listing.in.de], or description.de.md beside description.md`,
+		`[listing.de], or description.de.md beside description.md`,
 	),
 	textCheck(
 		listing.Untranslated,
@@ -132,7 +132,7 @@ var listingChecks = []*Check{
 		finding.Note,
 		"The portal takes texts in several languages, and the game speaks one in which its page says nothing, or lacks something.",
 		`languages = ["en", "de"], and no text in German`,
-		`[listing.in.de], or description.de.md beside description.md`,
+		`[listing.de], or description.de.md beside description.md`,
 	),
 	textCheck(
 		listing.NoLeaderboard,

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -55,6 +56,7 @@ type keySchema struct {
 	Properties  map[string]*keySchema `json:"properties"`
 	Items       *keySchema            `json:"items"`
 	Additional  json.RawMessage       `json:"additionalProperties"`
+	Patterns    map[string]*keySchema `json:"patternProperties"`
 	Defs        map[string]*keySchema `json:"$defs"`
 }
 
@@ -75,6 +77,9 @@ func (a *console) helpKeys(topic, file string, schema []byte, args []string) err
 			}
 			table := at.table(&root)
 			next := table[name]
+			if next == nil && languageForm.MatchString(name) {
+				next = table["LANGUAGE"]
+			}
 			if next == nil && table["*"] != nil { // a name of the developer's own
 				at = table["*"]
 				continue
@@ -120,6 +125,8 @@ func (a *console) showKeys(topic, file, path, says string, at, root *keySchema) 
 	s.Next("havvel help %s %s  (more about one)", topic, strings.TrimPrefix(path+"."+first, "."))
 }
 
+var languageForm = regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]+)*$`)
+
 func upper(s string) string {
 	if s == "" {
 		return s
@@ -140,7 +147,11 @@ func (k *keySchema) table(root *keySchema) map[string]*keySchema {
 			return map[string]*keySchema{"*": &own}
 		}
 	}
-	return k.Properties
+	all := maps.Clone(k.Properties)
+	for _, own := range k.Patterns {
+		all["LANGUAGE"] = own
+	}
+	return all
 }
 
 // words say what a key takes.

@@ -60,6 +60,9 @@ func keysIn(t reflect.Type, prefix string, shown map[reflect.Type]string, commen
 	var list []settingsKey
 	for _, f := range fields(t) {
 		path := prefix + f.name
+		if f.name == "*" {
+			path = strings.TrimSuffix(prefix, ".")
+		}
 		inner := element(f.t)
 		if f.t.Kind() == reflect.Slice && isTableOf(inner) {
 			path += "[]"

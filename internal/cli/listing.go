@@ -270,7 +270,7 @@ func (a *console) showLanguages(l *app.Languages) {
 	s := a.screen
 	if len(l.Texts) == 0 {
 		s.Line("No text is in another language than the page's own.")
-		s.Next("write [listing.in.de], or files such as description.de.md beside description.md")
+		s.Next("write [listing.de], or files such as description.de.md beside description.md")
 		return
 	}
 	var rows [][]string

@@ -54,6 +54,7 @@ type schema struct {
 
 func (s *schema) table(t reflect.Type) map[string]any {
 	properties := map[string]any{}
+	table := map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
 	for _, f := range fields(t) {
 		if s.comments[f.pkg] == nil {
 			s.comments[f.pkg] = commentsOn(f.pkg)
@@ -62,9 +63,14 @@ func (s *schema) table(t reflect.Type) map[string]any {
 		if says := s.comments[f.pkg][f.holder+"."+f.field]; says != "" {
 			p["description"] = says
 		}
+		if f.name == "*" { // languages are the only names that such a map takes
+			one := p["additionalProperties"].(map[string]any)
+			table["patternProperties"] = map[string]any{`^[a-z]{2,3}(-[A-Za-z0-9]+)*$`: map[string]any{"$ref": one["$ref"], "description": p["description"]}}
+			continue
+		}
 		properties[f.name] = p
 	}
-	return map[string]any{"type": "object", "properties": properties, "additionalProperties": false}
+	return table
 }
 
 func (s *schema) of(t reflect.Type) map[string]any {

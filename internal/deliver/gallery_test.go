@@ -105,7 +105,7 @@ func gallery(t *testing.T, name string, s shop, serve func(http.Handler) *httpte
 		"x.toml": rules,
 		project.Name: "[game]\ntitle = \"Tinderwick \\\"Lane\\\" & <Co>\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.x]\nrulebook = " +
 			"\"x.toml\"\naddress = \"" + server.URL + "\"\nkey = \"env:GALLERY_KEY\"\n" + values + "[listing]\ntagline = \"Light.\"\ntags = [\"night\", " +
-			"\"puzzle\"]\nage = 6\n[listing.in.de]\ntagline = \"Zünde.\"\n[[statistic]]\nname = \"lanterns\"\nkeeps = \"highest\"\n",
+			"\"puzzle\"]\nage = 6\n[listing.de]\ntagline = \"Zünde.\"\n[[statistic]]\nname = \"lanterns\"\nkeeps = \"highest\"\n",
 	} {
 		if err := os.WriteFile(filepath.Join(folder, file), []byte(text), 0o644); err != nil {
 			t.Fatal(err)

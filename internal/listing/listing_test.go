@@ -227,13 +227,13 @@ func TestPreview(t *testing.T) {
 	}
 }
 
-// TestPageLanguages: files beside the page's own and [listing.in] are its texts in other languages, with controls, headings and labels;
+// TestPageLanguages: files beside the page's own and [listing.de] are its texts in other languages, with controls, headings and labels;
 // what lacks is listed, and a portal with one language gets that one.
 func TestPageLanguages(t *testing.T) {
 	p := demoProject(t, replace(`languages   = ["en"]`, `languages   = ["en", "de-AT", "fr", "ar-EG"]`, "[[statistic]]",
-		"[listing.in.de]\ntagline = \"Licht an!\"\nlabels = { lanterns = \"Laternen\" }\n"+
+		"[listing.de]\ntagline = \"Licht an!\"\nlabels = { lanterns = \"Laternen\" }\n"+
 			"headings = { Controls = \"Steuerung\", Credits = \"Mitwirkende\", Action = \"Was\", Keys = \"Tasten\" }\n"+
-			"[[listing.in.de.control]]\naction = \"Laterne drehen\"\nkeys = [\"Eingabe\"]\n\n[[statistic]]"),
+			"[[listing.de.control]]\naction = \"Laterne drehen\"\nkeys = [\"Eingabe\"]\n\n[[statistic]]"),
 		map[string]string{"page/description.de.md": "Die Lampen **gingen aus**.", "page/description.ar.md": "المصابيح **انطفأت**."})
 	rules := *p.To["quillmarsh"].Rules
 	rules.Fill = append(rules.Fill[:len(rules.Fill):len(rules.Fill)], rules.Fill[0])

@@ -80,7 +80,7 @@ func (s *source) inOther(code string, t *project.Translation) *source {
 	if t.Controls != nil || t.Description != "" {
 		other.listing.Credits = s.listing.Credits
 	}
-	other.in = "in." + code + "."
+	other.in = code + "."
 	return &other
 }
 
@@ -114,9 +114,9 @@ func (page *Page) inLanguage(s *source, wanted string) *source {
 		whole.Headings = t.Headings
 		if other.listing = &whole; len(lacks) > 0 {
 			slices.Sort(lacks)
-			page.say(Language, "listing.in."+code, fmt.Sprintf("%s shows its page in %s; there is no %s in that language, so yours in %s is sent",
+			page.say(Language, "listing."+code, fmt.Sprintf("%s shows its page in %s; there is no %s in that language, so yours in %s is sent",
 				page.Rules.Name, named(wanted), strings.Join(lacks, " and no "), named(s.listing.Language())),
-				fmt.Sprintf("write it under [listing.in.%s]", code))
+				fmt.Sprintf("write it under [listing.%s]", code))
 		}
 		other.in = ""
 		return other
@@ -125,7 +125,7 @@ func (page *Page) inLanguage(s *source, wanted string) *source {
 		Language,
 		"listing.languages",
 		fmt.Sprintf("%s shows its page in %s; yours is in %s", page.Rules.Name, named(wanted), named(page.Language)),
-		fmt.Sprintf("write its texts under [listing.in.%s], or into files such as description.%s.md beside description.md", wanted, wanted),
+		fmt.Sprintf("write its texts under [listing.%s], or into files such as description.%s.md beside description.md", wanted, wanted),
 	)
 	return s
 }
@@ -160,14 +160,14 @@ func (page *Page) translate(own *source) error {
 			}
 		}
 		if len(lacks) > 0 && page.SeveralLanguages() {
-			page.say(Untranslated, "listing.in."+code, fmt.Sprintf("in %s there is no %s", named(code), strings.Join(lacks, ", no ")),
-				fmt.Sprintf("write it under [listing.in.%s]; until then the portal decides what it shows", code))
+			page.say(Untranslated, "listing."+code, fmt.Sprintf("in %s there is no %s", named(code), strings.Join(lacks, ", no ")),
+				fmt.Sprintf("write it under [listing.%s]; until then the portal decides what it shows", code))
 		}
 	}
 	for _, code := range own.listing.Languages {
 		if code != page.Language && all[code] == nil && all[base(code)] == nil && page.SeveralLanguages() {
 			page.say(Untranslated, "listing.languages", fmt.Sprintf("the game speaks %s, its page doesn't", named(code)),
-				fmt.Sprintf("write texts under [listing.in.%s], or into files such as description.%s.md beside description.md", code, code))
+				fmt.Sprintf("write texts under [listing.%s], or into files such as description.%s.md beside description.md", code, code))
 		}
 	}
 	return nil
@@ -210,7 +210,7 @@ func (page *Page) locale(s *source, code string) (*Locale, error) {
 	l.Leaderboards = other.Leaderboards
 	for _, x := range other.Problems {
 		if x.Kind != NoLeaderboard { // it was said of the page's own language
-			x.Key = strings.Replace(x.Key, "listing.", "listing.in."+code+".", 1)
+			x.Key = strings.Replace(x.Key, "listing.", "listing."+code+".", 1)
 			page.Problems = append(page.Problems, x)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 
 // TestTranslations: texts in another language fill the same fields, by the same limits; what is left out is not there.
 func TestTranslations(t *testing.T) {
-	more := "\n[listing.in.de]\ntagline = \"" + strings.Repeat("Zünde! ", 40) + "\"\ndescription = \"de.md\"\n"
+	more := "\n[listing.de]\ntagline = \"" + strings.Repeat("Zünde! ", 40) + "\"\ndescription = \"de.md\"\n"
 	p := demoProject(t, func(text string) string { return text + more }, map[string]string{"de.md": "Jede **Laterne** brennt."})
 	page := read(t, p, "brackwater")
 	if page.Language != "en" || len(page.Others) != 1 || page.Others[0].Language != "de" {
@@ -24,7 +24,7 @@ func TestTranslations(t *testing.T) {
 	for _, x := range page.Problems {
 		said += x.Key + ": " + x.Message + "\n"
 	}
-	if !strings.Contains(said, "listing.in.de.tagline: ") {
+	if !strings.Contains(said, "listing.de.tagline: ") {
 		t.Errorf("the tagline is too long, and the problems are %s", said)
 	}
 }

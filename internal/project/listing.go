@@ -48,8 +48,16 @@ type Listing struct {
 	// Gamepad; as in { Controls = "Steuerung" }
 	Headings map[string]string `toml:"headings"`
 
-	In map[string]*Translation `toml:"in"` // the page's texts in another language, as in [listing.in.de]
+	In Translations `toml:"*"` // the page's texts in another language, as in [listing.de] or [listing.pt-BR]
 }
+
+// Translations are texts by their languages.
+type Translations map[string]*Translation
+
+var languageForm = regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]+)*$`)
+
+// Takes reports whether a table of that name is one.
+func (Translations) Takes(key string) bool { return languageForm.MatchString(key) }
 
 // A Translation is what a page says in another language than its own; what is left out is not sent in that language.
 type Translation struct {
@@ -200,9 +208,9 @@ func (l *Listing) verify(doc *settings.Document, at string) {
 	}
 	for code := range l.In {
 		if _, err := language.Parse(code); err != nil {
-			doc.Wrong(at+".in."+code, "is no language; write [listing.in.de] or [listing.in.pt-BR]")
+			doc.Wrong(at+"."+code, "is no language; write [listing.de] or [listing.pt-BR]")
 		} else if code == l.Language() {
-			doc.Wrong(at+".in."+code, "is the page's own language: its texts stand in [listing]")
+			doc.Wrong(at+"."+code, "is the page's own language: its texts stand in [listing]")
 		}
 	}
 	if l.Amount != "" && !amountForm.MatchString(l.Amount) {
@@ -227,7 +235,7 @@ func (l *Listing) verify(doc *settings.Document, at string) {
 	}
 	verifyControls(doc, at, l.Controls, l.Headings)
 	for code, t := range l.In {
-		verifyControls(doc, at+".in."+code, t.Controls, t.Headings)
+		verifyControls(doc, at+"."+code, t.Controls, t.Headings)
 	}
 	for i, c := range l.Credits {
 		one := fmt.Sprintf("%s.credit[%d]", at, i)

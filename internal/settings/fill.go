@@ -16,8 +16,11 @@ func (d *Document) fill(into any, n *node) { d.table(reflect.ValueOf(into).Elem(
 func (d *Document) table(v reflect.Value, n *node, path string) {
 	known := map[string][]int{}
 	var names []string
+	var rest reflect.Value // takes tables of some other names
 	for _, f := range reflect.VisibleFields(v.Type()) { // those of embedded structs, too
-		if name := nameOf(f); name != "" {
+		if name := nameOf(f); name == "*" {
+			rest = v.FieldByIndex(f.Index)
+		} else if name != "" {
 			known[name] = f.Index
 			names = append(names, name)
 		}
@@ -27,6 +30,15 @@ func (d *Document) table(v reflect.Value, n *node, path string) {
 			d.value(v.FieldByIndex(index), n.table[key], join(path, key))
 			continue
 		}
+		if takes, ok := takerOf(rest); ok && takes.Takes(key) && n.table[key].kind == isTable {
+			if rest.IsNil() {
+				rest.Set(reflect.MakeMap(rest.Type()))
+			}
+			item := reflect.New(rest.Type().Elem()).Elem()
+			d.value(item, n.table[key], join(path, key))
+			rest.SetMapIndex(reflect.ValueOf(key), item)
+			continue
+		}
 		f := d.wrong(n.at[key], "there is no key %q", numbers.ReplaceAllString(join(path, key), ""))
 		if near := Nearest(key, names); near != "" {
 			f.Then("did you mean %q?", near)
@@ -34,6 +46,17 @@ func (d *Document) table(v reflect.Value, n *node, path string) {
 			f.Then("known here: %s", strings.Join(names, ", "))
 		}
 	}
+}
+
+// A Taker is a map with the tag "*": it takes those tables of a struct that have no field of their own, where it knows their names.
+type Taker interface{ Takes(key string) bool }
+
+func takerOf(v reflect.Value) (t Taker, ok bool) {
+	if !v.IsValid() {
+		return nil, false
+	}
+	t, ok = v.Interface().(Taker)
+	return t, ok
 }
 
 func nameOf(f reflect.StructField) string {
