@@ -81,7 +81,7 @@ func (h *Host) tellFull(ctx context.Context, x *playRound) {
 // enter finds the session of a tester, or begins one. Whether there is room is decided in the change that counts the tester, so that
 // several hosts agree.
 func (h *Host) enter(ctx context.Context, x *playRound, tester string, in *admission) (*begun, error) {
-	device, err := json.Marshal(in.Device)
+	device, err := json.Marshal(in.Device.Short())
 	if err != nil {
 		return nil, err
 	}

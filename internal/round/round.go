@@ -125,6 +125,7 @@ type Device struct {
 
 	Browser string `json:"browser,omitempty"` // its name and main version
 	System  string `json:"system,omitempty"`
+	GPU     string `json:"gpu,omitempty"` // the graphics chip, as the browser names it
 }
 
 // Class is the kind of device.
@@ -138,10 +139,22 @@ func (d Device) Class() string {
 	return "desktop"
 }
 
+// Short is the device with names of a length that can be shown; a program may send any.
+func (d Device) Short() Device {
+	for _, name := range []*string{&d.Browser, &d.System, &d.GPU} {
+		if r := []rune(strings.ToValidUTF8(*name, "\uFFFD")); len(r) > mostName {
+			*name = string(r[:mostName])
+		}
+	}
+	return d
+}
+
+const mostName = 80 // characters
+
 // Words names a machine: its kind, and what is known of its browser and system.
 func (d Device) Words() string {
 	list := []string{d.Class()}
-	for _, word := range []string{d.Browser, d.System} {
+	for _, word := range []string{d.Browser, d.System, d.GPU} {
 		if word != "" {
 			list = append(list, word)
 		}
