@@ -36,6 +36,7 @@ var layers = [][]string{
 		"logbook",
 		"filecache",
 		"pieces",
+		"round/sourcemap",
 	},
 	{"export/script", "rulebook/expression", "hosting/server", "pack/slim", "pictures/photo", "listing/prose"},
 	{"rulebook/place"},

@@ -64,6 +64,7 @@ func (a *console) runRoundReport(ctx context.Context, args []string, f reportFla
 	if err != nil {
 		return err
 	}
+	app.Trace(ctx, p, r.Version, back.report.Errors)
 	var earlier *round.Round
 	var changes []round.Change
 	if f.against != "" {
@@ -219,14 +220,19 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more errors; --page and --json have all", len(x.Errors)-i)))
 			break
 		}
+		at := ""
+		if e.Source != "" {
+			at = " at " + e.Source
+		}
 		s.Paragraph(
 			term.Bad,
 			"  error: ",
 			"    ",
 			inwords.Clean(
 				fmt.Sprintf(
-					"%s  (%s, %s)",
+					"%s%s  (%s, %s)",
 					e.Message,
+					at,
 					inwords.Of(e.Testers, "1 tester", fmt.Sprintf("%d testers", e.Testers)),
 					inwords.Of(e.Times, "once", fmt.Sprintf("%d times", e.Times)),
 				),

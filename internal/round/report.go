@@ -88,7 +88,8 @@ type Error struct {
 	Line    string   `json:"line,omitempty"`
 	Column  string   `json:"column,omitempty"`
 	Stack   string   `json:"stack,omitempty"`
-	On      []string `json:"on,omitempty"` // browsers, systems and kinds of device that met it
+	Source  string   `json:"source,omitempty"` // file and line in the game's sources, where a source map says so
+	On      []string `json:"on,omitempty"`     // browsers, systems and kinds of device that met it
 }
 
 // An Answer is all that was said to one question, by its number from 0.

@@ -16,7 +16,7 @@ func (d *Document) fill(into any, n *node) { d.table(reflect.ValueOf(into).Elem(
 func (d *Document) table(v reflect.Value, n *node, path string) {
 	known := map[string][]int{}
 	var names []string
-	var rest reflect.Value // takes tables of some other names
+	var rest reflect.Value                              // takes tables of some other names
 	for _, f := range reflect.VisibleFields(v.Type()) { // those of embedded structs, too
 		if name := nameOf(f); name == "*" {
 			rest = v.FieldByIndex(f.Index)
