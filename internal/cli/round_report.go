@@ -204,6 +204,7 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 		s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("%d simulated; they are in none of these figures (--simulated shows them)", x.Simulated)))
 	}
 	a.showLevels(x)
+	a.showStays(x)
 	if len(x.Frames) > 0 {
 		s.Line("")
 		var rows [][]string
@@ -254,6 +255,19 @@ func lostWords(x *round.Report) string {
 		list = append(list, fmt.Sprintf("%d lines can't be read", x.Unread))
 	}
 	return "not in these figures: " + strings.Join(list, "; ")
+}
+
+// showStays prints for how long testers played, where the game says nothing of levels.
+func (a *console) showStays(x *round.Report) {
+	if len(x.Levels) > 0 || len(x.Stayed) == 0 {
+		return
+	}
+	a.screen.Line("")
+	var rows [][]string
+	for _, y := range x.Stayed {
+		rows = append(rows, []string{amount(y.Seconds, "s"), fmt.Sprint(y.Testers), y.Within.Words(round.Percent)})
+	}
+	a.screen.Table([]string{"played at least", "testers", "share at 95 %"}, rows, 1)
 }
 
 func (a *console) showLevels(x *round.Report) {

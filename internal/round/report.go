@@ -22,6 +22,7 @@ type Report struct {
 	Errors      []Error  `json:"errors"`
 	Presses     int      `json:"presses"`  // of all testers
 	Heat        []int    `json:"heat"`     // where on the picture they pressed: 16 by 9 cells, row by row; empty where nowhere
+	Stayed      []Stay   `json:"stayed"`   // how many of those who began to play did so for how long
 	Inferred    int      `json:"inferred"` // testers whose game says nothing of itself: they began to play with their first press
 	Answers     []Answer `json:"answers"`
 	Within      Within   `json:"within"`            // where the figures above are, at 95 %
@@ -67,6 +68,36 @@ type Level struct {
 	WonWithin     Interval `json:"won_within"`     // share of those who reached it
 	StoppedWithin Interval `json:"stopped_within"` // likewise
 	SecondsWithin Interval `json:"seconds_within"`
+}
+
+// A Stay is how many testers played for at least so long.
+type Stay struct {
+	Seconds float64  `json:"seconds"`
+	Testers int      `json:"testers"`
+	Within  Interval `json:"within"` // share of those who began to play
+}
+
+// stays are the times at which it is looked who still plays, in seconds.
+var stays = []float64{10, 20, 30, 60, 120, 180, 300, 600, 900, 1200, 1800, 2700, 3600}
+
+// stayed goes on until nobody plays any more.
+func stayed(lengths []float64) []Stay {
+	list := []Stay{}
+	for _, s := range stays {
+		n := 0
+		for _, l := range lengths {
+			if l >= s {
+				n++
+			}
+		}
+		if len(lengths) > 0 {
+			list = append(list, Stay{s, n, shareWithin(n, len(lengths))})
+		}
+		if n == 0 {
+			break
+		}
+	}
+	return list
 }
 
 // Frames is how smoothly it ran on one class of devices.
@@ -312,7 +343,7 @@ func place(f Fault) string {
 func (m *Maker) Report() *Report {
 	r := m.report
 	r.Levels, r.Frames, r.Errors, r.Answers = []Level{}, []Frames{}, []Error{}, []Answer{}
-	r.Seconds, r.Shown = median(r.samples.lengths), median(r.samples.shown)
+	r.Seconds, r.Shown, r.Stayed = median(r.samples.lengths), median(r.samples.shown), stayed(r.samples.lengths)
 	slices.SortStableFunc(m.order, func(a, b string) int { // numbered levels in their order
 		x, errX := strconv.ParseFloat(a, 64)
 		y, errY := strconv.ParseFloat(b, 64)

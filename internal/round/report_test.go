@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -44,7 +45,7 @@ func reported(list []*Session, simulated bool) *Report {
 		m.Add(s)
 	}
 	r := m.Report()
-	r.samples, r.Within = samples{}, Within{} // TestIntervals
+	r.samples, r.Within, r.Stayed = samples{}, Within{}, nil // TestIntervals
 	for i := range r.Levels {
 		l := &r.Levels[i]
 		l.WonWithin, l.StoppedWithin, l.SecondsWithin = Interval{}, Interval{}, Interval{}
@@ -248,5 +249,20 @@ func TestNoHooks(t *testing.T) {
 	}
 	if len(r.Errors) != 1 || r.Errors[0].Testers != 2 || r.Errors[0].On[0] != "phone, Firefox 140, Android 15" {
 		t.Errorf("%+v", r.Errors)
+	}
+}
+
+// TestStayed: how many played for how long, until nobody does.
+func TestStayed(t *testing.T) {
+	list := stayed([]float64{5, 12, 45, 45, 130})
+	var got []int
+	for _, s := range list {
+		got = append(got, s.Testers)
+	}
+	if want := []int{4, 3, 3, 1, 1, 0}; !slices.Equal(got, want) || !list[0].Within.Known || list[0].Within.Low > .8 || list[0].Within.High < .8 {
+		t.Errorf("%v, want %v: %+v", got, want, list[0])
+	}
+	if len(stayed(nil)) > 0 {
+		t.Error("nobody stayed")
 	}
 }

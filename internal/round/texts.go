@@ -34,8 +34,8 @@ var Texts = []Text{
 	{"ask_by", "This is a test of a game that isn't finished, by {studio}. May its makers see how it went?"},
 	{"ask_again", "You have played here before. May the game's makers see how it goes on?"},
 	{"what", "If you agree, they get: what happens in the game (levels begun and ended, scores, errors) and when, how smoothly it ran, " +
-		"how often and where on the picture you press (never which keys), your browser, system and graphics chip, the size of your window, whether you " +
-		"use touch, roughly how much memory there is, and your answers below."},
+		"how often and where on the picture you press (never which keys), your browser, system and graphics chip, the size of your window, " +
+		"whether you use touch, roughly how much memory there is, and your answers below."},
 	{"nameless", "Nothing that says who or where you are."},
 	{"named", "They know whose link this is."},
 	{"until", "You can withdraw it at any time; on {day} it is deleted."},

@@ -60,6 +60,9 @@ func Write(w io.Writer, p *Page) error {
 	if v.Difficulty, err = difficulty(p.Report.Levels); err != nil {
 		return fmt.Errorf("drawing how hard levels are: %w", err)
 	}
+	if v.Staying, err = staying(p.Report.Stayed, p.Report.Started); err != nil {
+		return fmt.Errorf("drawing how long they stayed: %w", err)
+	}
 	if v.Rates, err = rates(p.Plays); err != nil {
 		return fmt.Errorf("drawing how it ran: %w", err)
 	}
@@ -84,9 +87,9 @@ func Write(w io.Writer, p *Page) error {
 // view is a page as its layout takes it.
 type view struct {
 	*Page
-	Funnel, Difficulty, Rates, Heat template.HTML
-	Sessions                        []*session
-	Answers                         []answers
+	Funnel, Difficulty, Rates, Staying, Heat template.HTML
+	Sessions                                 []*session
+	Answers                                  []answers
 }
 
 // heat draws how often the cells of the picture were pressed; nothing where none was.

@@ -159,6 +159,28 @@ func namable(levels []round.Level, most plotter.XY) (points plotter.XYs, names [
 	return points, names
 }
 
+// staying draws how many still played after how long.
+func staying(list []round.Stay, began int) (template.HTML, error) {
+	if len(list) < 2 || began == 0 {
+		return "", nil
+	}
+	p := blank("seconds of play", "testers who still play")
+	line := plotter.XYs{{X: 0, Y: float64(began)}}
+	for _, s := range list {
+		line = append(line, plotter.XY{X: s.Seconds, Y: float64(s.Testers)})
+	}
+	drawnLine, dots, err := plotter.NewLinePoints(line)
+	if err != nil {
+		return "", err
+	}
+	drawnLine.LineStyle = draw.LineStyle{Color: good, Width: 1.5}
+	dots.GlyphStyle = draw.GlyphStyle{Color: good, Radius: 2, Shape: draw.CircleGlyph{}}
+	p.Add(drawnLine, dots)
+	p.X.Min, p.Y.Min, p.Y.Max = 0, 0, float64(began)*1.1
+	p.X.Tick.Marker, p.Y.Tick.Marker = wholeTicks{}, wholeTicks{}
+	return drawn(p, 310, 230)
+}
+
 // rates draws how smoothly it ran as a session went on: the median over testers of a class of devices.
 func rates(plays []*round.Play) (template.HTML, error) {
 	const bin = 10_000 // milliseconds
