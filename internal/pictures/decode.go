@@ -193,59 +193,6 @@ func orientation(md *meta.Data) int {
 	return 1
 }
 
-// moves reports whether a GIF has more than one picture (GIF89a, section 20), looped or not.
-func moves(f io.ReadSeeker) bool {
-	if _, err := f.Seek(0, io.SeekStart); err != nil {
-		return false
-	}
-	r := bufio.NewReaderSize(f, 64<<10)
-	skip := func(n int) bool {
-		_, err := r.Discard(n)
-		return err == nil
-	}
-	colours := func(flags byte) int { // of a table
-		if flags&0x80 == 0 {
-			return 0
-		}
-		return 3 << (flags&7 + 1)
-	}
-	blocks := func() bool {
-		for {
-			n, err := r.ReadByte()
-			if err != nil || !skip(int(n)) {
-				return false
-			}
-			if n == 0 {
-				return true
-			}
-		}
-	}
-	head := make([]byte, 13)
-	if _, err := io.ReadFull(r, head); err != nil || !skip(colours(head[10])) {
-		return false
-	}
-	for seen := 0; ; {
-		kind, err := r.ReadByte()
-		switch {
-		case err != nil:
-			return false
-		case kind == '!':
-			if !skip(1) || !blocks() {
-				return false
-			}
-		case kind == ',':
-			if seen++; seen > 1 {
-				return true
-			}
-			if _, err := io.ReadFull(r, head[:9]); err != nil || !skip(colours(head[8])+1) || !blocks() {
-				return false
-			}
-		default:
-			return false
-		}
-	}
-}
-
 // metadata is what a picture says of itself beside its pixels; nil where it can't be read.
 func metadata(f io.ReadSeeker) (md *meta.Data) {
 	defer func() {

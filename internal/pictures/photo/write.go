@@ -125,58 +125,14 @@ type book struct {
 // newBook makes the shortest codes of up to 16 bits for symbols that come so often (T.81, K.2). No code is all ones.
 func newBook(counts [257]int) (b book) {
 	counts[256] = 1 // takes the code of all ones
-	var size, next [257]int
-	for i := range next {
-		next[i] = -1
-	}
-	for {
-		least, other := -1, -1
-		for i, n := range counts {
-			switch {
-			case n == 0:
-			case least < 0 || n <= counts[least]:
-				least, other = i, least
-			case other < 0 || n <= counts[other]:
-				other = i
-			}
-		}
-		if other < 0 {
-			break
-		}
-		counts[least] += counts[other]
-		counts[other] = 0
-		at := least
-		for size[at]++; next[at] >= 0; size[at]++ {
-			at = next[at]
-		}
-		next[at] = other
-		for at = other; at >= 0; at = next[at] {
-			size[at]++
-		}
-	}
+	size := lengths(counts)
 	var many [258]int
 	for _, n := range size {
 		if n > 0 {
 			many[n]++
 		}
 	}
-	for n := len(many) - 1; n > 16; n-- { // shorten those that are too long
-		for many[n] > 0 {
-			short := n - 2
-			for many[short] == 0 {
-				short--
-			}
-			many[n] -= 2
-			many[n-1]++
-			many[short+1] += 2
-			many[short]--
-		}
-	}
-	longest := 16
-	for many[longest] == 0 {
-		longest--
-	}
-	many[longest]--
+	shorten(&many)
 	copy(b.sizes[:], many[:17])
 	for n := 1; n < len(many); n++ {
 		for s := range 256 {
@@ -195,6 +151,66 @@ func newBook(counts [257]int) (b book) {
 		bits <<= 1
 	}
 	return b
+}
+
+// lengths are those of the shortest codes, however long (T.81, figure K.1).
+func lengths(counts [257]int) (size [257]int) {
+	var next [257]int
+	for i := range next {
+		next[i] = -1
+	}
+	for {
+		least, other := rarest(counts)
+		if other < 0 {
+			return size
+		}
+		counts[least] += counts[other]
+		counts[other] = 0
+		at := least
+		for size[at]++; next[at] >= 0; size[at]++ {
+			at = next[at]
+		}
+		next[at] = other
+		for at = other; at >= 0; at = next[at] {
+			size[at]++
+		}
+	}
+}
+
+// rarest are the two symbols that come least often, the later of equals first; -1 where there is none.
+func rarest(counts [257]int) (least, other int) {
+	least, other = -1, -1
+	for i, n := range counts {
+		switch {
+		case n == 0:
+		case least < 0 || n <= counts[least]:
+			least, other = i, least
+		case other < 0 || n <= counts[other]:
+			other = i
+		}
+	}
+	return least, other
+}
+
+// shorten makes codes of more than 16 bits shorter, and takes the longest one away (T.81, figure K.3).
+func shorten(many *[258]int) {
+	for n := len(many) - 1; n > 16; n-- {
+		for many[n] > 0 {
+			short := n - 2
+			for many[short] == 0 {
+				short--
+			}
+			many[n] -= 2
+			many[n-1]++
+			many[short+1] += 2
+			many[short]--
+		}
+	}
+	longest := 16
+	for many[longest] == 0 {
+		longest--
+	}
+	many[longest]--
 }
 
 func (b *book) written(id byte) []byte {
