@@ -10,6 +10,7 @@ import (
 	"image/png"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"havvel/internal/project"
@@ -189,4 +190,28 @@ func TestMoves(t *testing.T) {
 			t.Errorf("%d pictures: %q, want %q", n, kinds(o), want)
 		}
 	}
+}
+
+// TestDrawing: an SVG is drawn as large as is wanted; one with something that wouldn't be drawn is none.
+func TestDrawing(t *testing.T) {
+	const head = `<?xml version="1.0"?><svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 160 90">`
+	const sky = `<defs><linearGradient id="s" x1="0" y1="0" x2="0" y2="1"><stop offset="0" stop-color="#101331"/>` +
+		`<stop offset="1" stop-color="#d3603a"/></linearGradient></defs><rect width="160" height="90" fill="url(#s)"/>`
+	o, m := made(t, []byte(head+sky+`<circle cx="130" cy="20" r="9" fill="#f5e6b0"/></svg>`), "cover.svg", rulebook.Picture{Size: [2]int{640, 360}}, nil)
+	if kinds(o) != "" {
+		t.Fatalf("%+v", o.Problems)
+	}
+	for at, want := range map[[2]int]color.NRGBA{{520, 80}: {0xf5, 0xe6, 0xb0, 255}, {20, 2}: {0x11, 0x13, 0x31, 255}, {20, 180}: {0x72, 0x3a, 0x36, 255}} {
+		got := color.NRGBAModel.Convert(m.At(at[0], at[1])).(color.NRGBA)
+		for k, d := range [3]int{int(got.R) - int(want.R), int(got.G) - int(want.G), int(got.B) - int(want.B)} {
+			if d > 6 || d < -6 {
+				t.Errorf("at %v: %v, want %v (%d)", at, got, want, k)
+			}
+		}
+	}
+	o, _ = made(t, []byte(head+`<text x="5" y="9">Lane</text></svg>`), "words.svg", rulebook.Picture{Size: [2]int{640, 360}}, nil)
+	if kinds(o) != "picture-broken" || !strings.Contains(o.Problems[0].Message, "<text>") {
+		t.Errorf("%+v", o.Problems)
+	}
+	made(t, []byte("<svg viewBox='0 0 1e9 1'><path d='M 1 z z z L'/>"), "odd.svg", rulebook.Picture{Size: [2]int{64, 36}}, nil)
 }

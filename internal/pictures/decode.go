@@ -66,9 +66,17 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return nil, err
 	}
+	if isDrawing(start) {
+		icon, err := drawing(name, f)
+		if err != nil {
+			return nil, err
+		}
+		w, h := sized(icon)
+		return &header{format: "svg", width: w, height: h, turn: 1, cost: 4 * int64(w) * int64(h)}, nil
+	}
 	config, format, err := image.DecodeConfig(bufio.NewReader(f))
 	if errors.Is(err, image.ErrFormat) {
-		return nil, &BadMaster{name, "it is no PNG, JPEG, WebP or GIF", "save it as PNG"}
+		return nil, &BadMaster{name, "it is no PNG, JPEG, WebP, GIF or SVG", "save it as PNG"}
 	}
 	if err != nil {
 		return nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
@@ -148,6 +156,17 @@ func open(path, name string) (image.Image, *header, error) {
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return nil, nil, err
+	}
+	if h.format == "svg" {
+		icon, err := drawing(name, f)
+		if err != nil {
+			return nil, nil, err
+		}
+		m, err := rendered(icon)
+		if err != nil {
+			return nil, nil, &BadMaster{name, err.Error(), "save it as PNG"}
+		}
+		return &master{Image: m}, h, nil
 	}
 	m, err := decode(bufio.NewReaderSize(f, 1<<20))
 	if err != nil {

@@ -40,6 +40,8 @@ var reasons = map[string]string{
 	"github.com/tdewolff/parse/v2":       "tokens of scripts and stylesheets",
 	"github.com/yuin/goldmark":           "Markdown",
 	"github.com/kovidgoyal/imaging":      "colour profiles of pictures",
+	"github.com/fyne-io/oksvg":           "drawings as masters of pictures",
+	"github.com/srwiley/rasterx":         "likewise",
 	"github.com/rwcarlsen/goexif":        "which way up a picture is",
 	"github.com/antchfx/htmlquery":       "XPath in web pages that portals answer with",
 	"github.com/antchfx/xmlquery":        "XPath in XML that portals answer with",
