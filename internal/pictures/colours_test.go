@@ -119,19 +119,25 @@ func TestPixelArt(t *testing.T) {
 
 // TestFramed: a crop that takes the title away, or most of a picture, is told.
 func TestFramed(t *testing.T) {
-	wide := pngOf(t, drawn(1600, 400, flag))
+	wide := pngOf(t, drawn(1600, 400, func(x, y float64) color.NRGBA {
+		if int(x*80)%2 == 0 {
+			return color.NRGBA{245, 235, 200, 255}
+		}
+		return color.NRGBA{30, 40, uint8(60 + 90*y), 255}
+	}))
 	for name, c := range map[string]struct {
 		title []int
 		size  [2]int
 		role  string
 		want  string
 	}{
-		"title cut":    {[]int{0, 40, 100, 20}, [2]int{400, 300}, "cover", "picture-cropped picture-cropped picture-dim"},
+		"title cut":    {[]int{0, 40, 100, 20}, [2]int{400, 300}, "cover", "picture-cropped picture-cropped"},
 		"title inside": {[]int{40, 30, 20, 30}, [2]int{800, 300}, "cover", ""},
 		"tiny title":   {[]int{45, 45, 10, 5}, [2]int{1000, 300}, "cover", "picture-dim"},
 		"as it is":     {nil, [2]int{800, 200}, "banner", ""},
 	} {
-		o, _ := made(t, wide, "wide.png", rulebook.Picture{Role: c.role, Size: c.size}, func(p *project.Picture) { p.Title = c.title })
+		o, _ := made(t, wide, "wide.png", rulebook.Picture{Role: c.role, Size: c.size, Formats: []string{"jpeg"}},
+			func(p *project.Picture) { p.Title = c.title })
 		if got := kinds(o); got != c.want {
 			t.Errorf("%s: %q, want %q: %+v", name, got, c.want, o.Problems)
 		}
@@ -214,4 +220,27 @@ func TestDrawing(t *testing.T) {
 		t.Errorf("%+v", o.Problems)
 	}
 	made(t, []byte("<svg viewBox='0 0 1e9 1'><path d='M 1 z z z L'/>"), "odd.svg", rulebook.Picture{Size: [2]int{64, 36}}, nil)
+}
+
+// TestTitleContrast: a title that hardly stands out is told.
+func TestTitleContrast(t *testing.T) {
+	with := func(letters color.NRGBA) string {
+		m := drawn(640, 360, func(x, y float64) color.NRGBA {
+			switch {
+			case x > .2 && x < .8 && y > .4 && y < .6 && int(x*40)%2 == 0:
+				return letters
+			case y > .9:
+				return color.NRGBA{250, 240, 220, 255}
+			}
+			return color.NRGBA{40, 50, 90, 255}
+		})
+		o, _ := made(t, pngOf(t, m), "cover.png", rulebook.Picture{Size: [2]int{640, 360}}, func(p *project.Picture) { p.Title = []int{20, 40, 60, 20} })
+		return kinds(o)
+	}
+	if got := with(color.NRGBA{60, 70, 110, 255}); got != "picture-dim" {
+		t.Errorf("faint letters: %q", got)
+	}
+	if got := with(color.NRGBA{250, 230, 160, 255}); got != "" {
+		t.Errorf("bright letters: %q", got)
+	}
 }

@@ -113,6 +113,7 @@ func (j *job) framed(part region, w, h float64) {
 			"move focus towards the title, or add a master of about that shape")
 		return
 	}
+	j.title = region{(x0 - part.x) / part.w, (y0 - part.y) / part.h, (x1 - x0) / part.w, (y1 - y0) / part.h}
 	if high := (y1 - y0) / part.w * thumbnail; j.want.Role == "cover" && high < leastTitle {
 		j.cut.say(Dim, fmt.Sprintf("the title of %s is %.0f pixels high where players browse; %d can be read", j.master.File, high, leastTitle),
 			"make the title larger on this picture")
@@ -172,6 +173,14 @@ func (j *job) judge(m *image.NRGBA, e *encoded, h *header) {
 				"give it one bright thing that stands out; havvel pictures draws a sheet that shows it among others",
 			)
 		}
+	}
+	if ratio := contrast(m, j.title); ratio > 0 && ratio < leastContrast {
+		j.cut.say(
+			Dim,
+			fmt.Sprintf("the title of %s hardly stands out from what is behind it (a contrast of %.1f to 1; %.0f to 1 can be read)",
+				j.master.File, ratio, leastContrast),
+			"make the title brighter or darker than what is around it, or give it an outline",
+		)
 	}
 	if j.want.Tiles && seam(m) {
 		j.cut.say(

@@ -38,6 +38,27 @@ func dim(m image.Image) string {
 	return ""
 }
 
+// leastContrast is that of large letters that can be read (WCAG 2.2, 1.4.3).
+const leastContrast = 3.
+
+// contrast is that between the lights and the darks of a part of a picture, 1 for none; 0 for no part.
+func contrast(m *image.NRGBA, part region) float64 {
+	w, h := float64(m.Rect.Dx()), float64(m.Rect.Dy())
+	x0, y0, x1, y1 := int(part.x*w), int(part.y*h), int((part.x+part.w)*w), int((part.y+part.h)*h)
+	var lights []float64
+	for y := max(0, y0); y < min(y1, m.Rect.Dy()); y++ {
+		for x := max(0, x0); x < min(x1, m.Rect.Dx()); x++ {
+			p := m.Pix[m.PixOffset(x, y):]
+			lights = append(lights, .2126*float64(toLinear[p[0]])+.7152*float64(toLinear[p[1]])+.0722*float64(toLinear[p[2]]))
+		}
+	}
+	if len(lights) == 0 {
+		return 0
+	}
+	slices.Sort(lights)
+	return (lights[len(lights)*19/20] + .05) / (lights[len(lights)/20] + .05)
+}
+
 // seam reports whether a picture that is repeated shows its edges: neighbours across an edge differ far more than neighbours
 // within.
 func seam(m *image.NRGBA) bool {

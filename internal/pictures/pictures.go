@@ -83,6 +83,7 @@ type job struct {
 	want   rulebook.Picture
 	master project.Picture
 	order  *Order
+	title  region       // where the title is, in parts of the cut; nothing where that isn't known
 	drawn  *image.NRGBA // the pixel art that the master shows; nil for none
 }
 

@@ -55,7 +55,7 @@ func (o *Order) jobs(p *project.Project, want rulebook.Picture) []*job {
 	for i, m := range fit {
 		list = append(
 			list,
-			&job{&Cut{Destination: d.Name, Name: want.Name, Role: want.Role, Number: i + 1, Master: m.File, About: m.About}, want, m, o, nil},
+			&job{&Cut{Destination: d.Name, Name: want.Name, Role: want.Role, Number: i + 1, Master: m.File, About: m.About}, want, m, o, region{}, nil},
 		)
 	}
 	return list
