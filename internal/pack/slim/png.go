@@ -83,7 +83,10 @@ func (e effort) png(data []byte) []byte {
 		}
 	}
 	if e {
-		packed = thorough(lines)
+		packed = effort(false).deflated(lines)
+		if len(lines) < flat*len(packed) {
+			packed = thorough(lines)
+		}
 	}
 	written := false
 	for _, c := range chunks {
@@ -276,6 +279,9 @@ func filtered(rows []byte, row, step int, way byte) []byte {
 	return out
 }
 
+// flat is by how many times a picture shrinks that has so little in it that looking for more takes long and gains nothing.
+const flat = 50
+
 // thorough packs data as small as can be (RFC 1950).
 func thorough(data []byte) []byte {
 	var b bytes.Buffer
@@ -292,13 +298,18 @@ func thorough(data []byte) []byte {
 	return binary.BigEndian.AppendUint32(out, adler32.Checksum(data))
 }
 
-// deflated packs data; where small is worth more than quick, only to compare.
+// deflated packs data; where small is worth more than quick, and there is much in it, only to compare.
 func (e effort) deflated(data []byte) []byte {
-	var b bytes.Buffer
-	level := zlib.BestCompression
 	if e {
-		level = 4
+		if quick := packedAt(data, 4); len(data) < flat*len(quick) {
+			return quick
+		}
 	}
+	return packedAt(data, zlib.BestCompression)
+}
+
+func packedAt(data []byte, level int) []byte {
+	var b bytes.Buffer
 	z, err := zlib.NewWriterLevel(&b, level)
 	if err != nil {
 		panic(err) // the level is one
