@@ -143,7 +143,7 @@ type piece struct {
 // 6.2); where they don't, a letter is written by its number, which counts as a sign.
 func (f markdown) line(in []*Node) string {
 	w := &lineWriter{f: f}
-	w.nodes(in, 0, 0)
+	w.nodes(in, around{})
 	list := w.list
 	for i := 1; i < len(list); i++ {
 		list[i-1].last = list[i-1].last || list[i].done == f.lineBreak() && strings.HasSuffix(list[i-1].words, `\`)
@@ -177,33 +177,52 @@ func (f markdown) line(in []*Node) string {
 }
 
 type lineWriter struct {
-	f    markdown
-	list []piece
+	f       markdown
+	list    []piece
+	noMarks bool // some marks can't be told from others
 }
 
-// nodes writes nodes inside of runs of emphasis and of strong marks; 0 for none.
-func (w *lineWriter) nodes(in []*Node, emphasis, strong byte) {
+// around are the marks that a node stands in: that of its parent, 0 for none, and those of each kind.
+type around struct {
+	parent                   byte
+	emphasis, strong, struck string
+}
+
+// stuck reports whether marks can't be written so that they are told from each other.
+func (w *lineWriter) stuck(in []*Node) bool {
+	w.nodes(in, around{})
+	return w.noMarks
+}
+
+func (w *lineWriter) nodes(in []*Node, at around) {
 	for i, n := range in {
 		switch n.Kind {
 		case Words:
 			w.list = append(w.list, piece{words: n.Text})
-		case Strong, Emphasis:
-			mark := w.mark(i == len(in)-1, emphasis, strong)
-			run := string(mark)
-			inner := [2]byte{mark, strong}
-			if n.Kind == Strong {
-				run, inner = run+run, [2]byte{emphasis, mark}
+		case Strong, Emphasis, Struck:
+			last := i == len(in)-1
+			inner, run := at, ""
+			switch n.Kind {
+			case Strong:
+				inner.parent = w.mark(at.strong, last, at.parent)
+				inner.strong += string(inner.parent)
+				run = strings.Repeat(string(inner.parent), 2)
+			case Emphasis:
+				inner.parent = w.mark(at.emphasis, last, at.parent)
+				inner.emphasis += string(inner.parent)
+				run = string(inner.parent)
+			default:
+				w.noMarks = w.noMarks || at.struck != ""
+				inner.struck, inner.parent, run = "~", '~', "~~"
 			}
-			w.list = append(w.list, piece{done: run, mark: mark})
-			w.nodes(n.In, inner[0], inner[1])
-			w.list = append(w.list, piece{done: run, mark: mark, ends: true})
-		case Struck:
-			w.list = append(w.list, piece{done: "~~", mark: '~'})
-			w.nodes(n.In, emphasis, strong)
-			w.list = append(w.list, piece{done: "~~", mark: '~', ends: true})
+			w.list = append(w.list, piece{done: run, mark: inner.parent})
+			w.nodes(n.In, inner)
+			w.list = append(w.list, piece{done: run, mark: inner.parent, ends: true})
 		default:
 			inner := ""
 			if n.Kind == Link {
+				of := &lineWriter{}
+				w.noMarks = w.noMarks || of.stuck(n.In)
 				inner = w.f.line(n.In)
 			}
 			w.list = append(w.list, piece{done: writeInline(n, w.f, inner)})
@@ -211,12 +230,15 @@ func (w *lineWriter) nodes(in []*Node, emphasis, strong byte) {
 	}
 }
 
-// mark chooses one that touches none like it: before it, or behind it where the run around it ends.
-func (w *lineWriter) mark(last bool, emphasis, strong byte) byte {
-	touches := len(w.list) > 0 && w.list[len(w.list)-1].mark == '*'
-	if touches || last && (emphasis == '*' || strong == '*') {
-		return '_'
+// mark chooses one that differs from those of its kind around it, and touches none like it: before it, or behind it where its parent's ends.
+func (w *lineWriter) mark(outer string, last bool, parent byte) byte {
+	for _, c := range []byte{'*', '_'} {
+		touches := len(w.list) > 0 && w.list[len(w.list)-1].mark == c
+		if strings.IndexByte(outer, c) < 0 && !touches && (!last || parent != c) {
+			return c
+		}
 	}
+	w.noMarks = true
 	return '*'
 }
 

@@ -96,6 +96,8 @@ func TestForms(t *testing.T) {
 			"x [\u2060b]not bold[\u2060/b]", `x \[b\]not bold\[/b\]`},
 		"שלום **עולם** 2":             {"שלום עולם 2", `<p dir="auto">שלום <strong>עולם</strong> 2</p>`, "שלום [b]עולם[/b] 2", "שלום **עולם** 2"},
 		`\*not\* &lt;b&gt; &amp;amp;`: {"*not* <b> &amp;", "<p>*not* &lt;b&gt; &amp;amp;</p>", "*not* <b> &amp;", `\*not\* \<b> \&amp;`},
+		"a &copy b &copy; c":          {"a &copy b © c", "<p>a &amp;copy b © c</p>", "a &copy b © c", `a \&copy b © c`},
+		"*(*foo*)*":                   {"(foo)", "<p><em>(<em>foo</em>)</em></p>", "[i]([i]foo[/i])[/i]", "*(_foo_)*"},
 		"```\n[b]<i>\n```":            {"[b]<i>", "<pre><code>[b]&lt;i&gt;\n</code></pre>", "[code][\u2060b]<i>[/code]", "```\n[b]<i>\n```"},
 	} {
 		blocks, _, err := Read(source)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"html"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -183,8 +184,11 @@ func (r *reader) list(n *ast.List) *Node {
 		item.In = r.blocks(c)
 		l.In = append(l.In, item)
 	}
-	if r.depth > 1 && !slices.ContainsFunc(l.In, func(item *Node) bool { return len(item.In) > 0 }) {
-		return nil // marks with nothing behind them
+	if r.depth > 1 { // marks with nothing behind them, of which readers make different things
+		l.In = slices.DeleteFunc(l.In, func(item *Node) bool { return len(item.In) == 0 })
+		if len(l.In) == 0 {
+			return nil
+		}
 	}
 	l.settle()
 	return l
@@ -202,8 +206,14 @@ func (r *reader) table(n *table.Table) *Node {
 	return t
 }
 
-// line is what stands in a block of words.
-func (r *reader) line(n ast.Node) []*Node { return flat(tidy(trim(tidy(r.inlines(n))))) }
+// line is what stands in a block of words. Marks inside of others of their kind stay where Markdown has a way to write them.
+func (r *reader) line(n ast.Node) []*Node {
+	in := tidy(trim(tidy(r.inlines(n))))
+	if w := (&lineWriter{}); w.stuck(in) {
+		return flat(in)
+	}
+	return in
+}
 
 func (r *reader) inlines(n ast.Node) []*Node {
 	return r.deeper(func() (list []*Node) {
@@ -313,19 +323,23 @@ func webAddress(address string) (string, error) {
 	return b.String(), nil
 }
 
+// entity is one that CommonMark knows: others than in HTML, it must end.
+var entity = regexp.MustCompile(`&(?:#[0-9]{1,7}|#[xX][0-9a-fA-F]{1,6}|[A-Za-z][A-Za-z0-9]*);`)
+
 // unescape replaces the escapes and entities of CommonMark (sections 2.4 and 2.5) by what they stand for, and drops controls.
 func unescape(raw []byte) string {
 	var b strings.Builder
 	begin := 0
+	plain := func(part []byte) { b.WriteString(entity.ReplaceAllStringFunc(string(part), html.UnescapeString)) }
 	for i := 0; i+1 < len(raw); i++ {
 		if raw[i] != '\\' || !util.IsPunct(raw[i+1]) {
 			continue
 		}
-		b.WriteString(html.UnescapeString(string(raw[begin:i])))
+		plain(raw[begin:i])
 		b.WriteByte(raw[i+1])
 		i++
 		begin = i + 1
 	}
-	b.WriteString(html.UnescapeString(string(raw[begin:])))
+	plain(raw[begin:])
 	return clean(b.String())
 }
