@@ -110,11 +110,11 @@ func TestAsked(t *testing.T) {
 	run(t, folder, "start", "web", "--to", "x.toml", "--value", "track=erly").must(t, 2, "steady, early")
 	run(t, folder, "start", "web", "--to", "x.toml", "--value", "trak=early").must(t, 2, "game_id, track")
 	run(t, folder, "start", "web", "--to", "x.toml", "--value", "game_id=7", "--value", "track=early", "--dry-run").must(t, 0, `track = "early"`)
-	said := terminal(folder, "8\nerly\nearly\nLight them.\n\n", "start", "web", "--to", "x.toml")
+	said := terminal(folder, "Tinderwick Lane\n8\nerly\nearly\nLight them.\n\n", "start", "web", "--to", "x.toml")
 	if !strings.Contains(said, "erly is none of: steady, early") {
 		t.Errorf("a wrong answer is not told: %s", said)
 	}
-	holds("havvel.toml", `game_id = "8"`, `track = "early"`, `tagline     = "Light them."`)
+	holds("havvel.toml", `title   = "Tinderwick Lane"`, `game_id = "8"`, `track = "early"`, `tagline     = "Light them."`)
 	terminal(folder, "wick\noil\n", "keys", "set", "x")
 	holds("keys.json", `"wick"`, `"oil"`)
 	terminal(folder, "Brackwater\nhttps://api.brackwater.example\n\ndigest\nresumable\n", "rules", "new", "y.toml")

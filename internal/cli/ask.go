@@ -26,7 +26,10 @@ func (a *console) asker() *asker {
 	if !ok || !xterm.IsTerminal(int(in.Fd())) {
 		return nil
 	}
-	return &asker{a, bufio.NewReader(in)}
+	if a.asking == nil { // what was typed ahead is in its reader
+		a.asking = &asker{a, bufio.NewReader(in)}
+	}
+	return a.asking
 }
 
 // ask fills in what was not said yet. Enter alone leaves it as it is.

@@ -82,6 +82,7 @@ type console struct {
 	entry    string
 	onChange string
 	after    []func() // what is to be done when the command has ended
+	asking   *asker
 }
 
 // command is a command of havvel: what cobra needs, in the order in which the help shows it.

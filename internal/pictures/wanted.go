@@ -55,7 +55,10 @@ func (o *Order) jobs(p *project.Project, want rulebook.Picture) []*job {
 	for i, m := range fit {
 		list = append(
 			list,
-			&job{&Cut{Destination: d.Name, Name: want.Name, Role: want.Role, Number: i + 1, Master: m.File, About: m.About}, want, m, o, region{}, nil},
+			&job{
+				cut:  &Cut{Destination: d.Name, Name: want.Name, Role: want.Role, Number: i + 1, Master: m.File, About: m.About},
+				want: want, master: m, order: o,
+			},
 		)
 	}
 	return list

@@ -230,7 +230,8 @@ func (w *lineWriter) nodes(in []*Node, at around) {
 	}
 }
 
-// mark chooses one that differs from those of its kind around it, and touches none like it: before it, or behind it where its parent's ends.
+// mark chooses one that differs from those of its kind around it, and touches none like it: before it, or behind it where its parent's
+// ends.
 func (w *lineWriter) mark(outer string, last bool, parent byte) byte {
 	for _, c := range []byte{'*', '_'} {
 		touches := len(w.list) > 0 && w.list[len(w.list)-1].mark == c
