@@ -5,7 +5,7 @@ flags   := -trimpath -ldflags "-s -w -X havvel/internal/release.version=$(versio
 export CGO_ENABLED := 0
 CORPUS  ?= /tmp/havvel-corpus
 
-.PHONY: build demo test windows corpus matrix faults race fuzz bench bench-pictures lint dist licences docs screenshots
+.PHONY: build demo test windows corpus matrix faults race fuzz bench bench-pictures scale lint dist licences docs screenshots
 
 build: ## the program, in this folder
 	go build $(flags) -o havvel .
@@ -68,6 +68,10 @@ bench: ## speed against partners in the same run; figures in docs/performance.md
 bench-pictures: ## what pictures become, beside common tools; figures in docs/performance.md
 	scripts/test-partners bench
 	go test -run '^$$' -bench BenchmarkPictures -benchtime 1x -count 3 -timeout 1h ./internal/pictures
+
+scale: ## many testers on a playtest host, EVENTS in all (200,000); figures in docs/scale.md
+	scripts/test-partners
+	go test -run '^$$' -bench BenchmarkScale -benchtime 1x -timeout 2h ./tests
 
 dist: licences ## a release in dist/: archives for each system, checksums, and what they are made of
 	go run ./scripts/dist "$(version)" "$(date)"
