@@ -117,7 +117,9 @@ func scale(b *testing.B, hv func(args ...string) ending, hosts []string, events 
 	work.Wait()
 	whole := time.Since(began)
 	slices.Sort(took)
-	of := func(part float64) float64 { return took[min(len(took)-1, int(part*float64(len(took))))].Seconds() * 1000 }
+	of := func(part float64) float64 {
+		return took[min(len(took)-1, int(part*float64(len(took))))].Seconds() * 1000
+	}
 	b.ReportMetric(float64(sessions*perSession)/whole.Seconds(), "events/s")
 	b.ReportMetric(of(.5), "ms-median")
 	b.ReportMetric(of(.99), "ms-p99")

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -77,7 +76,7 @@ func (a *console) helpKeys(topic, file string, schema []byte, args []string) err
 			}
 			table := at.table(&root)
 			next := table[name]
-			if next == nil && languageForm.MatchString(name) {
+			if next == nil && (project.Translations{}).Takes(name) {
 				next = table["LANGUAGE"]
 			}
 			if next == nil && table["*"] != nil { // a name of the developer's own
@@ -124,8 +123,6 @@ func (a *console) showKeys(topic, file, path, says string, at, root *keySchema) 
 	first := slices.Sorted(maps.Keys(table))[0]
 	s.Next("havvel help %s %s  (more about one)", topic, strings.TrimPrefix(path+"."+first, "."))
 }
-
-var languageForm = regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]+)*$`)
 
 func upper(s string) string {
 	if s == "" {

@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"sort"
+	"strings"
 )
 
 // A Joint is a content that is put together from others, which are elsewhere already, and from bytes that travel.
@@ -103,6 +104,23 @@ func (j *Joint) UnmarshalText(text []byte) error {
 		Sources []string   `json:"sources"`
 		Parts   [][3]int64 `json:"parts"`
 	})(j))
+}
+
+// jointKey is that of a joint among an upload's metadata, by the open protocol for resumable uploads: pairs of a key and a value, with commas
+// between them.
+const jointKey = "joint"
+
+// Metadata writes a joint, as MarshalText does, as an upload's metadata.
+func Metadata(text string) string { return jointKey + " " + text }
+
+// InMetadata is the joint in an upload's metadata, as UnmarshalText reads it; "" where there is none.
+func InMetadata(metadata string) string {
+	for pair := range strings.SplitSeq(metadata, ",") {
+		if key, text, _ := strings.Cut(strings.TrimSpace(pair), " "); key == jointKey {
+			return text
+		}
+	}
+	return ""
 }
 
 // Travelling reads those bytes of a whole content that its joint doesn't take from sources, one after another.

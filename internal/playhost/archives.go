@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/http"
 	"strconv"
-	"strings"
 
 	"havvel/internal/disk"
 	"havvel/internal/pieces"
@@ -19,9 +18,6 @@ import (
 
 // archivesKept is how many archives of a game stay.
 const archivesKept = 2
-
-// jointKey is that of a joint in Upload-Metadata.
-const jointKey = "joint"
 
 // keptArchives are the SHA-256 of the archives that are here of a game, the last first.
 func (h *Host) keptArchives(ctx context.Context, owner, game string) ([]string, error) {
@@ -48,9 +44,9 @@ func (h *Host) archive(ctx context.Context, owner, sum string) (*content, error)
 // takeJoint notes how a build is put together, as the request that makes its upload says. One that differs from the one before begins
 // anew.
 func (h *Host) takeJoint(ctx context.Context, b *Build, r *http.Request) error {
-	text, err := jointIn(r.Header.Get("Upload-Metadata"))
-	if err != nil || text == b.joint {
-		return err
+	text := pieces.InMetadata(r.Header.Get("Upload-Metadata"))
+	if text == b.joint {
+		return nil
 	}
 	travels := b.Bytes
 	if text != "" {
@@ -88,22 +84,12 @@ func (h *Host) takeJoint(ctx context.Context, b *Build, r *http.Request) error {
 	return err
 }
 
-// jointIn is the joint in the metadata of an upload; "" where there is none.
-func jointIn(metadata string) (string, error) {
-	for pair := range strings.SplitSeq(metadata, ",") {
-		if key, v, _ := strings.Cut(strings.TrimSpace(pair), " "); key == jointKey {
-			return v, nil
-		}
-	}
-	return "", nil
-}
-
 // tellUpload says how far an upload is, and how it is put together.
 func tellUpload(w http.ResponseWriter, b *Build, there int64) {
 	w.Header().Set("Upload-Offset", strconv.FormatInt(there, 10))
 	w.Header().Set("Upload-Length", strconv.FormatInt(b.travels, 10))
 	if b.joint != "" {
-		w.Header().Set("Upload-Metadata", jointKey+" "+b.joint)
+		w.Header().Set("Upload-Metadata", pieces.Metadata(b.joint))
 	}
 }
 

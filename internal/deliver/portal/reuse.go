@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"math"
-	"strings"
 
 	"havvel/internal/pieces"
 	"havvel/internal/progress"
@@ -14,9 +13,6 @@ import (
 
 // leastReused is how large a file must be for its parts to be looked for: below that they cost more time than they save.
 const leastReused = 1 << 20
-
-// jointKey is that of a joint in Upload-Metadata, from which both sides know which bytes travel.
-const jointKey = "joint"
 
 // plan finds out which parts of the file the portal has already.
 func (u *resumableUpload) plan(ctx context.Context, values expression.Values) error {
@@ -64,23 +60,20 @@ func (u *resumableUpload) agree(metadata string) error {
 	if u.turn.Reuse == nil {
 		return nil
 	}
-	for pair := range strings.SplitSeq(metadata, ",") {
-		key, text, _ := strings.Cut(strings.TrimSpace(pair), " ")
-		if key != jointKey {
-			continue
-		}
-		var j pieces.Joint
-		err := j.UnmarshalText([]byte(text))
-		if err == nil {
-			err = j.Verify(int64(u.whole.Bytes), func(string) int64 { return math.MaxInt64 })
-		}
-		if err == nil {
-			u.use(&j)
-		}
-		return err
+	text := pieces.InMetadata(metadata)
+	if text == "" {
+		u.use(nil)
+		return nil
 	}
-	u.use(nil)
-	return nil
+	var j pieces.Joint
+	err := j.UnmarshalText([]byte(text))
+	if err == nil {
+		err = j.Verify(int64(u.whole.Bytes), func(string) int64 { return math.MaxInt64 })
+	}
+	if err == nil {
+		u.use(&j)
+	}
+	return err
 }
 
 // metadata is what the request says that makes the upload; "" for nothing.
@@ -89,5 +82,5 @@ func (u *resumableUpload) metadata() string {
 		return ""
 	}
 	text, _ := u.joint.MarshalText() // numbers and sums
-	return jointKey + " " + string(text)
+	return pieces.Metadata(string(text))
 }
