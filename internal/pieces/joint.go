@@ -106,8 +106,8 @@ func (j *Joint) UnmarshalText(text []byte) error {
 	})(j))
 }
 
-// jointKey is that of a joint among an upload's metadata, by the open protocol for resumable uploads: pairs of a key and a value, with commas
-// between them.
+// jointKey is that of a joint among an upload's metadata, by the open protocol for resumable uploads: pairs of a key and a value, with
+// commas between them.
 const jointKey = "joint"
 
 // Metadata writes a joint, as MarshalText does, as an upload's metadata.
