@@ -150,13 +150,18 @@ func copiers(b *testing.B, kind string, f far, from string) map[string]*exec.Cmd
 	return list
 }
 
+// number is what an environment variable says.
+func number(variable string, otherwise int) int {
+	if n, err := strconv.Atoi(os.Getenv(variable)); err == nil {
+		return n
+	}
+	return otherwise
+}
+
 // BenchmarkFar sends many small files and a large one over lines of 0, 50 and 500 ms, the first time and with one file changed; its partners
 // are general tools that copy the packed folder to the same server.
 func BenchmarkFar(b *testing.B) {
-	small, large := 300, 20<<20
-	if n, err := strconv.Atoi(os.Getenv("FAR_FILES")); err == nil {
-		small = n
-	}
+	small, large := number("FAR_FILES", 300), number("FAR_MB", 20)<<20
 	for _, kind := range []string{"sftp", "webdav", "objects", "ftp"} {
 		for _, trip := range []time.Duration{0, 50 * time.Millisecond, 500 * time.Millisecond} {
 			b.Run(fmt.Sprintf("%s/%dms", kind, trip.Milliseconds()), func(b *testing.B) {
@@ -183,11 +188,13 @@ func BenchmarkFar(b *testing.B) {
 						times[turn] += time.Since(began).Seconds()
 						b.ReportMetric(float64(f.count.up.Load()-up)/1024, turn+"-KB")
 						b.ReportMetric(float64(f.count.connections.Load()-conns), turn+"-connections")
+						limit := 3*time.Since(began) + 10*time.Second // a partner that takes longer is stopped, and has that time
 						for name, c := range copiers(b, kind, f, filepath.Join(p, "packed", "shed-0.4.0")) {
-							began := time.Now()
-							if out, err := c.CombinedOutput(); err != nil {
+							began, slow := time.Now(), time.AfterFunc(limit, func() { c.Process.Kill() })
+							if out, err := c.CombinedOutput(); err != nil && slow.Stop() {
 								b.Errorf("%s: %v %s", name, err, out)
 							}
+							slow.Stop()
 							times[turn+" "+name] += time.Since(began).Seconds()
 						}
 					}

@@ -203,41 +203,6 @@ func (p *Plan) apart(ctx context.Context, stem string, report progress.Reporter,
 	return a, err
 }
 
-// folder writes the items into a folder.
-func (p *Plan) folder(ctx context.Context, stem string, report progress.Reporter, judge func(string) error) (*Archive, error) {
-	a := &Archive{Path: stem, Entries: len(p.Items)}
-	err := atomicfile.Folder(stem, func(folder string) error {
-		if err := p.fill(ctx, folder, a, report); err != nil {
-			return err
-		}
-		return judge(folder)
-	})
-	return a, err
-}
-
-// fill writes the items into a folder that becomes the archive.
-func (p *Plan) fill(ctx context.Context, folder string, a *Archive, report progress.Reporter) error {
-	var total int64
-	for _, it := range p.Items {
-		total += it.Size()
-	}
-	report.Begin("writing", total)
-	defer report.End()
-	whole := sha256.New()
-	for _, it := range p.Items {
-		w, err := it.write(ctx, filepath.Join(folder, filepath.FromSlash(it.Name)))
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(whole, "%s %s\n", w.sha256, it.Name)
-		a.Bytes += w.bytes
-		a.Files = append(a.Files, Content{it.Name, filepath.Join(a.Path, filepath.FromSlash(it.Name)), w.bytes, w.sha256, p.encoding(it.Name)})
-		report.Advance(w.bytes)
-	}
-	a.SHA256 = hex.EncodeToString(whole.Sum(nil))
-	return nil
-}
-
 // encoding is what a server must name for a file: only names that say so are sent compressed.
 func (p *Plan) encoding(name string) string {
 	if f := p.result.File(name); f != nil && f.PlainPath() != f.Path {

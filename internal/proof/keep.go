@@ -138,6 +138,9 @@ func (s *Store) run(ctx context.Context, one side, program string) (*Run, error)
 
 // Known is the proof of a case, where there is one; nil where it was never compared.
 func (s *Store) Known(ctx context.Context, c Case) *Proof {
+	if kept, err := filepath.Glob(s.path("*")); err != nil || len(kept) == 0 {
+		return nil // a browser takes its time to say its version
+	}
 	p := s.proof(s.key(ctx, &c, c.untouched(), c.handed(c.Handed)))
 	if c.Front == nil || p == nil || p.Answer == Proven {
 		return p

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -234,32 +235,55 @@ func (s *Site) Verify(ctx context.Context, folder string) error {
 	if c == nil {
 		return &Broken{folder, listName, "is missing"}
 	}
-	return s.compare(ctx, folder, c.Files)
+	broken, _, err := s.compare(ctx, folder, c.Files)
+	if err == nil && len(broken) > 0 {
+		err = broken[0]
+	}
+	return err
 }
 
-func (s *Site) compare(ctx context.Context, folder string, list []Held) error {
-	there, err := s.Store.List(ctx, path.Join(folderName, folder))
-	if err != nil {
-		return err
+// compare says which files of a folder are not as they are in a list, in its order, and which others there are.
+func (s *Site) compare(ctx context.Context, folder string, list []Held) (broken []*Broken, others []string, err error) {
+	names := make([]string, len(list))
+	for i, h := range list {
+		names[i] = h.Name
 	}
-	summer, sums := s.Store.(Summer)
+	there, err := s.Store.List(ctx, path.Join(folderName, folder), foldersOf(names)...)
+	if err != nil {
+		return nil, nil, err
+	}
 	for _, h := range list {
 		size, ok := there[h.Name]
+		delete(there, h.Name)
+		why := ""
 		switch {
 		case !ok:
-			return &Broken{folder, h.Name, "is missing"}
+			why = "is missing"
 		case size != h.Bytes:
-			return &Broken{folder, h.Name, fmt.Sprintf("has %d bytes instead of %d", size, h.Bytes)}
-		}
-		if sums {
-			sum, err := summer.Sum(ctx, path.Join(folderName, folder, h.Name))
+			why = fmt.Sprintf("has %d bytes instead of %d", size, h.Bytes)
+		default:
+			why, err = s.differs(ctx, folder, h)
 			if err != nil {
-				return err
+				return nil, nil, err
 			}
-			if sum != h.SHA256 {
-				return &Broken{folder, h.Name, "has other content"}
-			}
+		}
+		if why != "" {
+			broken = append(broken, &Broken{folder, h.Name, why})
 		}
 	}
-	return nil
+	delete(there, listName)
+	return broken, slices.Sorted(maps.Keys(there)), nil
+}
+
+// differs says why a file of the right size is another one, where the store can tell.
+func (s *Site) differs(ctx context.Context, folder string, h Held) (why string, err error) {
+	summer, ok := s.Store.(Summer)
+	if !ok {
+		return "", nil
+	}
+	sum, err := summer.Sum(ctx, path.Join(folderName, folder, h.Name))
+	if err == nil && sum != h.SHA256 {
+		why = "has other content"
+	}
+	return why, err
 }

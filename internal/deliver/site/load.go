@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -24,7 +25,7 @@ type load struct {
 	sketches pieces.Book
 	report   progress.Reporter
 
-	names   map[string]string      // where contents are on the host, by their SHA-256
+	names   map[string]string      // where contents should be on the host, by their SHA-256
 	sources func() []pieces.Source // what is known of the pieces of large files there
 	noCopy  atomic.Bool            // the host has said that it can't
 
@@ -32,15 +33,19 @@ type load struct {
 	sent Sent
 }
 
-// An earlier version, whose files are on the host.
+// An earlier version, and the files that it was sent with.
 type earlier struct {
 	folder string
-	files  []Held   // those that have the size that they were sent with
-	others []string // what else is in the folder
+	files  []Held
 }
 
-// before are the current version and the last one, as far as they are there.
+// before are the current version and the last one; none where nothing can be made from them.
 func (s *Site) before(ctx context.Context, x *Index) ([]earlier, error) {
+	_, copies := s.Store.(Copier)
+	_, splices := s.Store.(Splicer)
+	if !copies && !splices {
+		return nil, nil
+	}
 	var list []earlier
 	if x.Current != "" {
 		list = append(list, earlier{folder: x.Current})
@@ -50,24 +55,12 @@ func (s *Site) before(ctx context.Context, x *Index) ([]earlier, error) {
 	}
 	work, inside := errgroup.WithContext(ctx)
 	for i := range list {
-		e := &list[i]
-		var said *Contents
-		var there map[string]int64
-		both, within := errgroup.WithContext(inside)
-		both.Go(func() (err error) { said, err = s.Contents(within, e.folder); return err })
-		both.Go(func() (err error) { there, err = s.Store.List(within, path.Join(folderName, e.folder)); return err })
 		work.Go(func() error {
-			if err := both.Wait(); err != nil || said == nil {
-				return err
+			said, err := s.Contents(inside, list[i].folder)
+			if err == nil && said != nil {
+				list[i].files = said.Files
 			}
-			for _, h := range said.Files {
-				if size, ok := there[h.Name]; ok && size == h.Bytes {
-					e.files = append(e.files, h)
-					delete(there, h.Name)
-				}
-			}
-			e.others = slices.Sorted(maps.Keys(there))
-			return nil
+			return err
 		})
 	}
 	return list, work.Wait()
@@ -126,14 +119,18 @@ func (l *load) put(ctx context.Context, f File) error {
 }
 
 func (l *load) copy(ctx context.Context, from string, f File) (done bool, err error) {
-	if !l.noCopy.Load() {
-		err = l.store.Copy(ctx, from, f.Name)
+	by, ok := l.store.(Copier)
+	if ok = ok && !l.noCopy.Load(); ok {
+		err = by.Copy(ctx, from, f.Name)
 		if errors.Is(err, errors.ErrUnsupported) {
 			l.noCopy.Store(true)
+			ok = false
 		}
 	}
 	switch {
-	case !l.noCopy.Load():
+	case errors.Is(err, fs.ErrNotExist): // the earlier version isn't whole any more
+		return false, nil
+	case ok:
 		done = err == nil
 	case f.Bytes >= worthSplicing:
 		done, err = l.splice(ctx, f, []pieces.Range{{Bytes: f.Bytes, From: from}})
@@ -238,7 +235,7 @@ func (l *load) graft(ctx context.Context, p Parcel, to string) (map[string]int64
 		return n
 	}
 	best := slices.MaxFunc(l.before, func(a, b earlier) int { return cmp.Compare(same(a), same(b)) })
-	without, there := slices.Clone(best.others), map[string]int64{}
+	without, there := []string{listName}, map[string]int64{}
 	var bytes int64
 	for _, h := range best.files {
 		bytes += h.Bytes
@@ -251,8 +248,8 @@ func (l *load) graft(ctx context.Context, p Parcel, to string) (map[string]int64
 	if n := len(there); n < leastGrafted || n < 2*len(without) || bytes > mostGrafted {
 		return nil, nil
 	}
-	err := by.Graft(ctx, path.Join(folderName, best.folder), to, without)
-	if errors.Is(err, errors.ErrUnsupported) {
+	err := by.Graft(ctx, path.Join(folderName, best.folder), to, without, foldersOf(slices.Collect(maps.Keys(there))))
+	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	return there, err

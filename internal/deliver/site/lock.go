@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"havvel/internal/fault"
 )
 
@@ -66,14 +68,14 @@ func (s *Site) alone(ctx context.Context, work func(context.Context) error) erro
 
 // free gives the lock back. After a failure it is no matter when that fails, too: the lock is taken over in time.
 func (s *Site) free(ctx context.Context, failed bool) error {
-	err := s.Store.Remove(ctx, beatName)
-	if err == nil {
-		err = s.Store.Remove(ctx, lockName)
+	var both errgroup.Group // another one's sign of life, if it is quicker, comes again
+	for _, name := range []string{beatName, lockName} {
+		both.Go(func() error { return s.Store.Remove(ctx, name) })
 	}
-	if failed {
-		return nil
+	if err := both.Wait(); !failed {
+		return err
 	}
-	return err
+	return nil
 }
 
 func (s *Site) claim(ctx context.Context) error {

@@ -45,18 +45,12 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	if err := s.ours(x); err != nil { // before anything is sent: it tells whether the place is ours
 		return sent, err
 	}
-	before, err := s.before(ctx, x)
+	l, there, err := s.prepare(ctx, x, p.Folder)
 	if err != nil {
 		return sent, err
 	}
-	if x.Find(p.Folder) == nil && !slices.Contains(x.Unfinished, p.Folder) {
-		x.Unfinished = append(x.Unfinished, p.Folder)
-		if err := s.register(ctx, x); err != nil {
-			return sent, err
-		}
-	}
 	about := Contents{Format: Format, Version: p.Version, Fingerprint: p.Fingerprint, Sent: s.Now().UTC(), Stand: p.Stand}
-	if sent, err = s.upload(ctx, p, about, before, report); err != nil {
+	if sent, err = s.upload(ctx, l, p, about, there, report); err != nil {
 		return sent, err
 	}
 	v := Version{Folder: p.Folder, Version: p.Version, Fingerprint: p.Fingerprint, Sent: about.Sent, Files: len(p.Files)}
@@ -68,13 +62,28 @@ func (s *Site) send(ctx context.Context, p Parcel, report progress.Reporter) (Se
 	return sent, s.register(ctx, x)
 }
 
+// prepare has the register name a folder before it is made, and finds out what is there: in earlier versions, and of an earlier try.
+func (s *Site) prepare(ctx context.Context, x *Index, folder string) (l *load, there map[string]int64, err error) {
+	var before []earlier
+	work, inside := errgroup.WithContext(ctx)
+	work.Go(func() (err error) { before, err = s.before(inside, x); return err })
+	work.Go(func() (err error) { there, err = s.Store.List(inside, path.Join(folderName, folder)); return err })
+	if x.Find(folder) == nil && !slices.Contains(x.Unfinished, folder) {
+		x.Unfinished = append(x.Unfinished, folder)
+		work.Go(func() error { return s.register(inside, x) })
+	}
+	if err := work.Wait(); err != nil {
+		return nil, nil, err
+	}
+	return newLoad(s, before), there, nil
+}
+
 // upload brings every file there, looks at all of it, and writes the list that says that the version is complete.
 func (s *Site) upload(
-	ctx context.Context, p Parcel, about Contents, before []earlier, report progress.Reporter,
+	ctx context.Context, l *load, p Parcel, about Contents, there map[string]int64, report progress.Reporter,
 ) (Sent, error) {
 	root := path.Join(folderName, p.Folder)
-	l := newLoad(s, before)
-	there, grafted, err := s.there(ctx, l, p, root)
+	there, grafted, err := s.there(ctx, l, p, root, there)
 	if err != nil {
 		return Sent{}, err
 	}
@@ -118,19 +127,45 @@ func (s *Site) upload(
 		}
 		return l.sent, err
 	}
-	if err := s.compare(ctx, p.Folder, about.Files); err != nil {
+	if err := s.settle(ctx, l, p, about.Files); err != nil {
 		return l.sent, err
 	}
 	return l.sent, s.Store.Swap(ctx, small(path.Join(root, listName), data, "application/json", "no-cache"))
 }
 
-// there lists the files of a version that are on the host: those that an earlier try brought, or, at the first try, those that the host
-// copied from an earlier version.
-func (s *Site) there(ctx context.Context, l *load, p Parcel, root string) (there map[string]int64, grafted bool, err error) {
-	if there, err = s.Store.List(ctx, root); err != nil {
-		return nil, false, err
+// settle makes what is in a version's folder what was to be sent: what was copied from an earlier version that isn't whole is sent, and
+// what came with such a copy goes.
+func (s *Site) settle(ctx context.Context, l *load, p Parcel, want []Held) error {
+	broken, others, err := s.compare(ctx, p.Folder, want)
+	if err != nil || len(broken) == 0 && len(others) == 0 {
+		return err
 	}
-	if len(there) == 0 {
+	root := path.Join(folderName, p.Folder)
+	work, inside := errgroup.WithContext(ctx)
+	work.SetLimit(s.lanes())
+	for _, name := range others {
+		work.Go(func() error { return s.Store.Remove(inside, path.Join(root, name)) })
+	}
+	for _, b := range broken {
+		f := p.Files[slices.IndexFunc(p.Files, func(f File) bool { return f.Name == b.File })]
+		f.Name = path.Join(root, f.Name)
+		work.Go(func() error { return l.put(inside, f) })
+	}
+	if err := work.Wait(); err != nil || len(broken) == 0 {
+		return err
+	}
+	if broken, _, err = s.compare(ctx, p.Folder, want); err == nil && len(broken) > 0 {
+		err = broken[0]
+	}
+	return err
+}
+
+// there are the files of a version that are on the host: those that an earlier try brought, or, at the first try, those that the host
+// copies from an earlier version.
+func (s *Site) there(
+	ctx context.Context, l *load, p Parcel, root string, listed map[string]int64,
+) (there map[string]int64, grafted bool, err error) {
+	if there = listed; len(there) == 0 {
 		if there, err = l.graft(ctx, p, root); err != nil {
 			return nil, false, err
 		}

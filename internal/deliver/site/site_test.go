@@ -56,7 +56,7 @@ func (c *cutting) Copy(ctx context.Context, from, to string) error {
 	if err := c.next(); err != nil {
 		return err
 	}
-	return c.Store.Copy(ctx, from, to)
+	return c.Store.(site.Copier).Copy(ctx, from, to)
 }
 
 func (c *cutting) Remove(ctx context.Context, name string) error {
@@ -73,7 +73,7 @@ func (c *cutting) Read(ctx context.Context, name string) ([]byte, error) {
 	return c.Store.Read(ctx, name)
 }
 
-func (c *cutting) List(ctx context.Context, name string) (map[string]int64, error) {
+func (c *cutting) List(ctx context.Context, name string, _ ...string) (map[string]int64, error) {
 	if err := c.next(); err != nil {
 		return nil, err
 	}

@@ -18,8 +18,9 @@ import (
 // says no is *Refused.
 type Store interface {
 	// List returns the sizes of all files below a folder, by names relative to it; none when there is no such folder. Files
-	// that a Put has not finished are not among them.
-	List(ctx context.Context, folder string) (map[string]int64, error)
+	// that a Put has not finished are not among them. likely names folders below it that are probably there, for hosts that list
+	// one at a time.
+	List(ctx context.Context, folder string, likely ...string) (map[string]int64, error)
 	// Names returns the names of the files and folders right in a folder, "" for the root. A folder that is not there, or can't be
 	// listed, is an error.
 	Names(ctx context.Context, folder string) ([]string, error)
@@ -28,8 +29,6 @@ type Store interface {
 	// Put makes a file, whole or not at all. Where the protocol can, it goes on where an earlier Put of the same content
 	// broke off. sent is told of bytes as they go out.
 	Put(ctx context.Context, f File, sent func(int64)) error
-	// Copy makes a file from another one without sending it. The error is errors.ErrUnsupported where the host can't.
-	Copy(ctx context.Context, from, to string) error
 	// Swap replaces a small file as atomically as the protocol allows.
 	Swap(ctx context.Context, f File) error
 	// Claim makes a name that only one of several who try at the same time can make; the others get fs.ErrExist.
@@ -53,6 +52,13 @@ type File struct {
 	Open     func() (io.ReadSeekCloser, error)
 }
 
+// A Copier is a Store that can make a file from another one without sending it.
+type Copier interface {
+	// Copy makes a file from another one. The error is errors.ErrUnsupported where the host can't, and fs.ErrNotExist where there is no
+	// such file.
+	Copy(ctx context.Context, from, to string) error
+}
+
 // A Splicer is a Store that can make a file from parts of files that it keeps, and from what is sent.
 type Splicer interface {
 	// Splice makes a file from ranges, whose sources are names of the Store. The error is errors.ErrUnsupported where the host can't; then
@@ -62,9 +68,9 @@ type Splicer interface {
 
 // A Grafter is a Store that can copy a folder with all that is in it.
 type Grafter interface {
-	// Graft makes a folder from another one but for some files, all at once or not at all. The error is errors.ErrUnsupported where the
-	// host can't.
-	Graft(ctx context.Context, from, to string, without []string) error
+	// Graft makes a folder from another one but for some files, all at once or not at all; folders are those below it. The error is
+	// errors.ErrUnsupported where the host can't.
+	Graft(ctx context.Context, from, to string, without, folders []string) error
 }
 
 // A Summer is a Store that can tell a file's SHA-256, in hex, without sending the file.

@@ -43,7 +43,7 @@ func (s store) Close() error { return nil }
 
 const part = ".havvel-part"
 
-func (s store) List(ctx context.Context, folder string) (map[string]int64, error) {
+func (s store) List(ctx context.Context, folder string, _ ...string) (map[string]int64, error) {
 	sizes := map[string]int64{}
 	root := s.path(folder)
 	err := filepath.WalkDir(root, func(at string, d fs.DirEntry, err error) error {
@@ -116,7 +116,9 @@ func (s store) Copy(_ context.Context, from, to string) error {
 	if err := os.MkdirAll(filepath.Dir(s.path(to)), 0o755); err != nil {
 		return err
 	}
-	if os.Link(s.path(from), s.path(to)) != nil {
+	if err := os.Link(s.path(from), s.path(to)); errors.Is(err, fs.ErrNotExist) {
+		return fs.ErrNotExist
+	} else if err != nil {
 		return errors.ErrUnsupported // the file system can't, or it is there
 	}
 	return nil

@@ -20,7 +20,6 @@ import (
 	"time"
 
 	client "github.com/jlaffaye/ftp"
-	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/singleflight"
 
 	"havvel/internal/deliver/site"
@@ -118,9 +117,12 @@ func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 		return n, nil
 	}
 	s.made.Store(s.root, true)
-	return s, s.with(ctx, func(c *client.ServerConn) error {
-		s.pace.Answer(func() { c.NoOp() })
-		return s.folders(c, s.root)
+	return s, s.with(ctx, func(c *client.ServerConn) (err error) {
+		s.pace.Answer(func() { err = c.ChangeDir(s.root) })
+		if said(err) {
+			err = s.folders(c, s.root)
+		}
+		return err
 	})
 }
 
@@ -217,42 +219,22 @@ func (s *store) folders(c *client.ServerConn, folder string) error {
 
 const part = ".havvel-part"
 
-func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
-	sizes := map[string]int64{}
-	var mu sync.Mutex
-	work, inside := errgroup.WithContext(ctx)
-	var list func(at, prefix string) error
-	list = func(at, prefix string) error {
-		var entries []*client.Entry
-		err := s.with(inside, func(c *client.ServerConn) (err error) {
-			if err := c.ChangeDir(at); err != nil { // some hosts list a folder that isn't there as empty, and break names with blanks
+func (s *store) List(ctx context.Context, folder string, likely ...string) (map[string]int64, error) {
+	return site.Walk(ctx, s.Lanes(), likely, func(ctx context.Context, below string) (list []site.Entry, err error) {
+		err = s.with(ctx, func(c *client.ServerConn) error {
+			if err := c.ChangeDir(s.path(path.Join(folder, below))); err != nil { // some hosts list a folder that isn't there as empty
 				return err
 			}
-			entries, err = c.List(".")
+			entries, err := c.List(".") // by its name, hosts break names with blanks
+			for _, e := range entries {
+				if e.Name != "." && e.Name != ".." && !strings.HasSuffix(e.Name, part) {
+					list = append(list, site.Entry{Name: e.Name, Folder: e.Type == client.EntryTypeFolder, Bytes: int64(e.Size)})
+				}
+			}
 			return err
 		})
-		if err != nil {
-			return err
-		}
-		mu.Lock()
-		defer mu.Unlock()
-		for _, e := range entries {
-			name := path.Join(prefix, e.Name)
-			switch {
-			case e.Name == "." || e.Name == "..":
-			case e.Type == client.EntryTypeFolder:
-				work.Go(func() error { return list(path.Join(at, e.Name), name) })
-			case !strings.HasSuffix(name, part):
-				sizes[name] = int64(e.Size)
-			}
-		}
-		return nil
-	}
-	work.Go(func() error { return list(s.path(folder), "") })
-	if err := work.Wait(); !errors.Is(err, fs.ErrNotExist) {
-		return sizes, err
-	}
-	return map[string]int64{}, nil
+		return list, err
+	})
 }
 
 func (s *store) Names(ctx context.Context, folder string) (names []string, err error) {
@@ -358,9 +340,6 @@ func absent(c *client.ServerConn, name string) bool {
 	entries, err := c.List(".")
 	return err == nil && !slices.ContainsFunc(entries, func(e *client.Entry) bool { return e.Name == path.Base(name) })
 }
-
-// Copy implements site.Store: FTP has no way to.
-func (s *store) Copy(context.Context, string, string) error { return errors.ErrUnsupported }
 
 func (s *store) Claim(ctx context.Context, name string) error {
 	return s.with(ctx, func(c *client.ServerConn) error {

@@ -29,7 +29,7 @@ type store struct {
 
 // Each lane keeps a connection: more of them over a long line.
 const (
-	nearLanes = 6
+	nearLanes = 10
 	farLanes  = 64
 )
 
@@ -113,7 +113,7 @@ func (s *store) classify(err error) error {
 	return &site.Unreachable{Host: s.host, Cause: err}
 }
 
-func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
+func (s *store) List(ctx context.Context, folder string, _ ...string) (map[string]int64, error) {
 	sizes := map[string]int64{}
 	prefix := s.path(folder) + "/"
 	for o := range s.c.ListObjectsIter(ctx, s.bucket, client.ListObjectsOptions{Prefix: prefix, Recursive: true}) {
@@ -181,7 +181,7 @@ func (s *store) Copy(ctx context.Context, from, to string) error {
 		client.CopyDestOptions{Bucket: s.bucket, Object: s.path(to)},
 		client.CopySrcOptions{Bucket: s.bucket, Object: s.path(from)},
 	)
-	if e := client.ToErrorResponse(err); err != nil && e.StatusCode >= 400 {
+	if e := client.ToErrorResponse(err); err != nil && e.StatusCode >= 400 && e.Code != client.NoSuchKey {
 		return errors.ErrUnsupported
 	}
 	return s.classify(err)

@@ -129,42 +129,22 @@ const unsupported = 8
 
 const part = ".havvel-part"
 
-func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
-	sizes := map[string]int64{}
-	err := s.walk(ctx, s.path(folder), func(name string, e fs.FileInfo) {
-		if !e.IsDir() && !strings.HasSuffix(name, part) {
-			sizes[name] = e.Size()
-		}
+func (s *store) List(ctx context.Context, folder string, likely ...string) (map[string]int64, error) {
+	sizes, err := site.Walk(ctx, s.Lanes(), likely, func(ctx context.Context, below string) ([]site.Entry, error) {
+		return s.entries(ctx, path.Join(folder, below))
 	})
-	if errors.Is(err, fs.ErrNotExist) {
-		return sizes, nil
-	}
 	return sizes, s.classify(err)
 }
 
-// walk tells of everything below a folder, one thing at a time, by names relative to it.
-func (s *store) walk(ctx context.Context, top string, see func(name string, e fs.FileInfo)) error {
-	var mu sync.Mutex
-	work, ctx := errgroup.WithContext(ctx)
-	var list func(folder, prefix string) error
-	list = func(folder, prefix string) error {
-		entries, err := s.lines.pick().ReadDirContext(ctx, folder)
-		if err != nil {
-			return err
+// entries are what is right in a folder, but for what a Put has not finished.
+func (s *store) entries(ctx context.Context, folder string) (list []site.Entry, err error) {
+	found, err := s.lines.pick().ReadDirContext(ctx, s.path(folder))
+	for _, e := range found {
+		if !strings.HasSuffix(e.Name(), part) {
+			list = append(list, site.Entry{Name: e.Name(), Folder: e.IsDir(), Bytes: e.Size()})
 		}
-		mu.Lock()
-		defer mu.Unlock()
-		for _, e := range entries {
-			name := path.Join(prefix, e.Name())
-			see(name, e)
-			if e.IsDir() {
-				work.Go(func() error { return list(path.Join(folder, e.Name()), name) })
-			}
-		}
-		return nil
 	}
-	work.Go(func() error { return list(top, "") })
-	return work.Wait()
+	return list, err
 }
 
 func (s *store) Names(ctx context.Context, folder string) ([]string, error) {
@@ -336,14 +316,16 @@ func (s *store) Copy(_ context.Context, from, to string) error {
 		if err := s.folders(path.Dir(s.path(to))); err != nil {
 			return s.classify(err)
 		}
-		err = c.Link(s.path(from), s.path(to))
+		if err = c.Link(s.path(from), s.path(to)); errors.Is(err, fs.ErrNotExist) {
+			return fs.ErrNotExist
+		}
 	}
 	var status *client.StatusError
 	switch {
 	case errors.As(err, &status) && status.Code == unsupported:
 		s.links.Store(cannot)
 		return errors.ErrUnsupported
-	case errors.As(err, &status) || errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission):
+	case errors.As(err, &status) || errors.Is(err, fs.ErrPermission):
 		return errors.ErrUnsupported
 	case err == nil && s.links.Load() != can:
 		if _, err := s.c.Stat(s.path(to)); errors.Is(err, fs.ErrNotExist) {
@@ -382,16 +364,21 @@ func (s *store) Remove(ctx context.Context, name string) error {
 		return nil
 	}
 	folders, files := []string{top}, []string{}
-	err = s.walk(ctx, top, func(name string, e fs.FileInfo) {
-		if at := path.Join(top, name); e.IsDir() {
-			folders = append(folders, at)
-		} else {
-			files = append(files, at)
+	var mu sync.Mutex
+	_, err = site.Walk(ctx, s.Lanes(), nil, func(ctx context.Context, below string) (list []site.Entry, err error) {
+		found, err := s.lines.pick().ReadDirContext(ctx, path.Join(top, below))
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range found {
+			at := path.Join(top, below, e.Name())
+			if list = append(list, site.Entry{Name: e.Name(), Folder: e.IsDir()}); e.IsDir() {
+				folders = append(folders, at)
+			} else {
+				files = append(files, at)
+			}
 		}
+		return list, err
 	})
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
 	if err != nil {
 		return s.classify(err)
 	}

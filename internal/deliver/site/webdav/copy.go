@@ -3,6 +3,8 @@ package webdav
 import (
 	"context"
 	"errors"
+	"io"
+	"io/fs"
 	"net/http"
 	"path"
 
@@ -20,7 +22,7 @@ func (s *store) Copy(ctx context.Context, from, to string) error {
 }
 
 // Graft implements site.Grafter: a copy of the folder is made beside where it shall be, rid of what doesn't belong, and moved there.
-func (s *store) Graft(ctx context.Context, from, to string, without []string) error {
+func (s *store) Graft(ctx context.Context, from, to string, without, folders []string) error {
 	if err := s.folder(path.Dir(s.path(to))); err != nil {
 		return err
 	}
@@ -29,7 +31,7 @@ func (s *store) Graft(ctx context.Context, from, to string, without []string) er
 		work, inside := errgroup.WithContext(ctx)
 		work.SetLimit(s.Lanes())
 		for _, name := range without {
-			work.Go(func() error { return s.ask(inside, http.MethodDelete, path.Join(grafted, name)) })
+			work.Go(func() error { return gone(s.ask(inside, http.MethodDelete, path.Join(grafted, name))) })
 		}
 		err = work.Wait()
 	}
@@ -38,12 +40,24 @@ func (s *store) Graft(ctx context.Context, from, to string, without []string) er
 	}
 	if err != nil {
 		s.ask(context.WithoutCancel(ctx), http.MethodDelete, grafted+"/") // best effort: the next one is copied over it
+		return cannot(err)
 	}
-	return cannot(err)
+	for _, folder := range append(folders, "") {
+		s.made.Store(s.path(path.Join(to, folder)), true)
+	}
+	return nil
 }
 
 // grafted is the name of a copy under way.
 const grafted = "havvel-copying"
+
+// gone takes what isn't there for removed.
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}
 
 // take copies or moves a file or, with a slash at the end of both names, a folder (RFC 4918 sections 9.8 and 9.9).
 func (s *store) take(ctx context.Context, method, from, to string) error {
@@ -55,7 +69,7 @@ func (s *store) take(ctx context.Context, method, from, to string) error {
 	there.Path = s.path(to)
 	r.Header.Set("Destination", there.String())
 	r.Header.Set("Overwrite", "T")
-	return s.do(r, from)
+	return s.do(r, from, io.Discard)
 }
 
 // ask makes a request without more.
@@ -64,7 +78,7 @@ func (s *store) ask(ctx context.Context, method, name string) error {
 	if err != nil {
 		return err
 	}
-	return s.do(r, name)
+	return s.do(r, name, io.Discard)
 }
 
 func (s *store) request(ctx context.Context, method, name string) (*http.Request, error) {

@@ -2,6 +2,7 @@
 package webdav
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -9,12 +10,10 @@ import (
 	"net/http"
 	"net/url"
 	"path"
-	"slices"
 	"strings"
 	"sync"
 
 	client "github.com/studio-b12/gowebdav"
-	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/singleflight"
 
 	"havvel/internal/deliver/site"
@@ -61,9 +60,6 @@ func Open(ctx context.Context, address *url.URL, user, password, certificate str
 	}})
 	s.c.SetTransport(transport)
 	s.http = &http.Client{Transport: transport}
-	if err := s.folder(s.root); err != nil {
-		return nil, err
-	}
 	return s, nil
 }
 
@@ -143,77 +139,68 @@ func (s *store) classify(err error) error {
 	return &site.Unreachable{Host: s.host, Cause: err}
 }
 
-func (s *store) List(ctx context.Context, folder string) (map[string]int64, error) {
-	sizes := map[string]int64{}
-	var mu sync.Mutex
-	work, inside := errgroup.WithContext(ctx)
-	work.SetLimit(s.Lanes())
-	wait := []string{""}
-	for len(wait) > 0 { // one depth after another
-		found := make([][]string, len(wait))
-		for i, prefix := range wait {
-			work.Go(func() error {
-				if err := inside.Err(); err != nil {
-					return err
-				}
-				entries, err := s.c.ReadDir(strings.TrimSuffix(s.path(path.Join(folder, prefix)), "/"))
-				if err != nil {
-					return s.classify(err)
-				}
-				mu.Lock()
-				defer mu.Unlock()
-				for _, e := range entries {
-					if name := path.Join(prefix, e.Name()); e.IsDir() {
-						found[i] = append(found[i], name)
-					} else {
-						sizes[name] = e.Size()
-					}
-				}
-				return nil
-			})
-		}
-		if err := work.Wait(); errors.Is(err, fs.ErrNotExist) {
-			return map[string]int64{}, nil
-		} else if err != nil {
+func (s *store) List(ctx context.Context, folder string, likely ...string) (map[string]int64, error) {
+	return site.Walk(ctx, s.Lanes(), likely, func(ctx context.Context, below string) (list []site.Entry, err error) {
+		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		wait = slices.Concat(found...)
-		work, inside = errgroup.WithContext(ctx)
-		work.SetLimit(s.Lanes())
-	}
-	return sizes, nil
+		entries, err := s.entries(path.Join(folder, below))
+		for _, e := range entries {
+			list = append(list, site.Entry{Name: e.Name(), Folder: e.IsDir(), Bytes: e.Size()})
+		}
+		return list, err
+	})
 }
 
+// Names implements site.Store. The root is made if need be.
 func (s *store) Names(_ context.Context, folder string) ([]string, error) {
-	entries, err := s.c.ReadDir(strings.TrimSuffix(s.path(folder), "/"))
+	entries, err := s.entries(folder)
+	if errors.Is(err, fs.ErrNotExist) && folder == "" {
+		return nil, s.folder(s.root)
+	}
 	names := make([]string, len(entries))
 	for i, e := range entries {
 		names[i] = e.Name()
 	}
-	return names, s.classify(err)
+	return names, err
 }
 
-func (s *store) Read(_ context.Context, name string) ([]byte, error) {
-	data, err := s.c.Read(s.path(name))
-	return data, s.classify(err)
+func (s *store) entries(folder string) ([]fs.FileInfo, error) {
+	at := strings.TrimSuffix(s.path(folder), "/")
+	entries, err := s.c.ReadDir(at)
+	if err == nil {
+		s.made.Store(at, true)
+	}
+	return entries, s.classify(err)
 }
 
-// folder makes a folder and those above it, once for all who want it: two at a time would get into each other's way.
+func (s *store) Read(ctx context.Context, name string) ([]byte, error) {
+	r, err := s.request(ctx, http.MethodGet, name)
+	if err != nil {
+		return nil, err
+	}
+	var data bytes.Buffer
+	err = s.do(r, name, &data)
+	return data.Bytes(), err
+}
+
+// folder makes a folder and those above it, the innermost first, once for all who want it: two at a time would get into each other's way.
 func (s *store) folder(name string) error {
-	if _, ok := s.made.Load(name); ok {
+	if _, ok := s.made.Load(name); ok || name == "/" || name == "." || name == "" {
 		return nil
 	}
 	_, err, _ := s.making.Do(name, func() (any, error) {
-		if above := path.Dir(name); len(above) > len(s.root) {
-			if err := s.folder(above); err != nil {
+		err := s.c.Mkdir(name, 0o755) // one that is there is no error
+		if client.IsErrCode(err, http.StatusConflict) || client.IsErrNotFound(err) {
+			if err := s.folder(path.Dir(name)); err != nil {
 				return nil, err
 			}
+			err = s.c.Mkdir(name, 0o755)
 		}
-		err := s.classify(s.c.MkdirAll(name, 0o755))
 		if err == nil {
 			s.made.Store(name, true)
 		}
-		return nil, err
+		return nil, s.classify(err)
 	})
 	return err
 }
@@ -247,17 +234,26 @@ func (s *store) put(ctx context.Context, f site.File, sent func(int64)) error {
 	if f.Type != "" {
 		r.Header.Set("Content-Type", f.Type)
 	}
-	return s.do(r, f.Name)
+	return s.do(r, f.Name, io.Discard)
 }
 
-func (s *store) do(r *http.Request, name string) error {
+// longest is how much of an answer is read.
+const longest = 64 << 20
+
+func (s *store) do(r *http.Request, name string, into io.Writer) error {
 	answer, err := s.http.Do(r)
 	if err != nil {
 		return s.classify(err)
 	}
 	defer answer.Body.Close()
-	io.Copy(io.Discard, io.LimitReader(answer.Body, 1<<20))
-	if answer.StatusCode >= 300 || answer.StatusCode == http.StatusMultiStatus { // some of it failed
+	failed := answer.StatusCode >= 300 || answer.StatusCode == http.StatusMultiStatus // some of it failed
+	if failed {
+		into = io.Discard
+	}
+	if _, err := io.Copy(into, io.LimitReader(answer.Body, longest)); err != nil {
+		return s.classify(err)
+	}
+	if failed {
 		return s.classify(client.NewPathError(r.Method, name, answer.StatusCode))
 	}
 	return nil
@@ -268,11 +264,24 @@ func (s *store) Swap(ctx context.Context, f site.File) error { return s.Put(ctx,
 // Claim makes a folder, which the host refuses when there is one (RFC 4918 section 9.3.1).
 func (s *store) Claim(ctx context.Context, name string) error {
 	err := s.ask(ctx, "MKCOL", name+"/")
-	var refused *site.Refused
-	if errors.As(err, &refused) && client.IsErrCode(refused.Cause, http.StatusMethodNotAllowed) {
+	if answered(err, http.StatusConflict) { // the root isn't there
+		if err = s.folder(s.root); err == nil {
+			err = s.ask(ctx, "MKCOL", name+"/")
+		}
+	}
+	if answered(err, http.StatusMethodNotAllowed) {
 		return fs.ErrExist
 	}
+	if err == nil {
+		s.made.Store(s.root, true)
+	}
 	return err
+}
+
+// answered reports whether a host said no by a status.
+func answered(err error, status int) bool {
+	var refused *site.Refused
+	return errors.As(err, &refused) && client.IsErrCode(refused.Cause, status)
 }
 
 func (s *store) Remove(_ context.Context, name string) error {
