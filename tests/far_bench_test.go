@@ -188,7 +188,7 @@ func BenchmarkFar(b *testing.B) {
 						times[turn] += time.Since(began).Seconds()
 						b.ReportMetric(float64(f.count.up.Load()-up)/1024, turn+"-KB")
 						b.ReportMetric(float64(f.count.connections.Load()-conns), turn+"-connections")
-						limit := 3*time.Since(began) + 10*time.Second // a partner that takes longer is stopped, and has that time
+						limit := 3*time.Since(began)/2 + 5*time.Second // a partner that takes longer is stopped, and has that time
 						for name, c := range copiers(b, kind, f, filepath.Join(p, "packed", "shed-0.4.0")) {
 							began, slow := time.Now(), time.AfterFunc(limit, func() { c.Process.Kill() })
 							if out, err := c.CombinedOutput(); err != nil && slow.Stop() {

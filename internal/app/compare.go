@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"slices"
 
 	"havvel/internal/check"
 	"havvel/internal/compare"
+	"havvel/internal/deliver"
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
@@ -25,15 +27,19 @@ import (
 // comparing is what two builds are looked for with.
 type comparing struct {
 	project *project.Project // nil for none
+	courier *deliver.Courier // likewise
 	to      []string         // destinations; none for all
 	entry   string
 	report  progress.Reporter
 }
 
 // Compare says what changed between two builds. names are up to two paths or versions that were sent; left out, the first is the version
-// that was sent last, and the second what would be packed of the project's export. entry names another entry page than Havvel finds.
-func Compare(ctx context.Context, p *project.Project, names, to []string, entry string, report progress.Reporter) (*compare.Result, error) {
-	c := &comparing{p, to, entry, report}
+// that was sent last, and the second what would be packed of the project's export. entry names another entry page than Havvel finds. A
+// version whose archive is not here any more is fetched from the site that keeps it, by the courier; both are nil where there is no project.
+func Compare(
+	ctx context.Context, p *project.Project, courier *deliver.Courier, names, to []string, entry string, report progress.Reporter,
+) (*compare.Result, error) {
+	c := &comparing{p, courier, to, entry, report}
 	names = append(slices.Clone(names), "", "")
 	from, d, err := c.side(ctx, names[0], nil, true)
 	if err != nil {
@@ -100,18 +106,19 @@ func (c *comparing) side(
 	return result, d, nil
 }
 
-// sent is the archive of a version that was sent, the last one when none is named.
+// sent is the archive of a version that was sent, the last one when none is named. Sites are asked for one that the logbook doesn't name.
 func (c *comparing) sent(ctx context.Context, version string) (*export.Build, *project.Destination, error) {
-	all, _, err := logbook.Open(c.project.Folder).Deliveries()
+	d, l, err := c.delivery(version)
+	if err == nil && l == nil {
+		if err = c.adopt(ctx); err == nil {
+			d, l, err = c.delivery(version)
+		}
+	}
 	if err != nil {
 		return nil, nil, err
 	}
-	for _, l := range slices.Backward(all) {
-		d := c.project.To[l.Destination]
-		if d == nil || version != "" && l.Version != version || len(c.to) > 0 && !slices.Contains(c.to, l.Destination) {
-			continue
-		}
-		b, err := archiveOf(ctx, c.project, d, l)
+	if l != nil {
+		b, err := c.archiveOf(ctx, d, l)
 		return b, d, err
 	}
 	if version == "" {
@@ -124,32 +131,102 @@ func (c *comparing) sent(ctx context.Context, version string) (*export.Build, *p
 	}
 }
 
-// archiveOf reads the archive of a delivery, if it is still the one that was sent.
-func archiveOf(ctx context.Context, p *project.Project, d *project.Destination, l *logbook.Delivery) (*export.Build, error) {
-	stem := ArchivePath(p, d, "", l.Version)
-	b, err := pack.Read(ctx, stem)
-	gone := func(why string) error {
-		return &export.Unreadable{
+// delivery is the last one of a version in the logbook; nil where it names none.
+func (c *comparing) delivery(version string) (*project.Destination, *logbook.Delivery, error) {
+	all, _, err := logbook.Open(c.project.Folder).Deliveries()
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, l := range slices.Backward(all) {
+		if d := c.project.To[l.Destination]; d != nil && (version == "" || l.Version == version) && c.asked(d) {
+			return d, l, nil
+		}
+	}
+	return nil, nil, nil
+}
+
+func (c *comparing) asked(d *project.Destination) bool {
+	return len(c.to) == 0 || slices.Contains(c.to, d.Name)
+}
+
+// adopt has the logbook know what the project's sites hold.
+func (c *comparing) adopt(ctx context.Context) error {
+	all, err := c.project.Destinations(nil)
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if !c.asked(d) {
+			continue
+		}
+		if err := c.courier.Adopt(ctx, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// archiveOf reads the archive of a delivery, if it is still the one that was sent, or what a site holds of it.
+func (c *comparing) archiveOf(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*export.Build, error) {
+	b, why, err := packedArchive(ctx, c.project, d, l)
+	if err != nil {
+		return nil, err
+	}
+	if why != "" && c.courier.Keeps(d) {
+		b, err = c.fetched(ctx, d, l)
+		if err != nil {
+			return nil, fmt.Errorf("the archive of %s for %s %s, and it can't be fetched: %w", l.Version, d.Rules.Name, why, err)
+		}
+		why = ""
+	}
+	if why != "" {
+		return nil, &export.Unreadable{
 			Path:   l.Version,
 			Reason: fmt.Sprintf("its archive for %s %s", d.Rules.Name, why),
 			Next:   "keep what is in packed to compare with later, or name an export or archive",
 		}
 	}
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, gone("is not in packed any more")
-	}
-	if err != nil {
-		return nil, err
-	}
-	if sum, err := sumOf(b.Path); b.Source == "zip" && err == nil && l.SHA256 != "" && sum != l.SHA256 {
-		b.Close()
-		return nil, gone("was packed again since, and is not the one that was sent")
-	}
 	b.Path = fmt.Sprintf("%s on %s", l.Version, d.Rules.Name)
 	return b, nil
 }
 
-func sumOf(path string) (string, error) {
+// packedArchive is the archive of a delivery in packed, or why it isn't there.
+func packedArchive(ctx context.Context, p *project.Project, d *project.Destination, l *logbook.Delivery) (*export.Build, string, error) {
+	b, err := pack.Read(ctx, ArchivePath(p, d, "", l.Version))
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, "is not in packed any more", nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	if sum, err := sumOf(b); err == nil && l.SHA256 != "" && sum != l.SHA256 {
+		b.Close()
+		return nil, "was packed again since, and is not the one that was sent", nil
+	}
+	return b, "", nil
+}
+
+// fetched is what a site holds of a delivery. It is kept until another one is fetched to the same place.
+func (c *comparing) fetched(ctx context.Context, d *project.Destination, l *logbook.Delivery) (*export.Build, error) {
+	folder := filepath.Join(c.project.CacheFolder(), "fetched", d.Name+"-"+l.Version)
+	if err := c.courier.Download(ctx, d, l, folder); err != nil {
+		return nil, err
+	}
+	return export.Read(ctx, folder)
+}
+
+// sumOf is the SHA-256 of an archive as the logbook has it; "" for one that is handed over in two parts.
+func sumOf(b *export.Build) (string, error) {
+	switch b.Source {
+	case "folder":
+		return pack.SumOf(b), nil
+	case "zip":
+		return sumOfFile(b.Path)
+	}
+	return "", errors.New("it has more than one part")
+}
+
+func sumOfFile(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err

@@ -51,7 +51,7 @@ func playedArchive(ctx context.Context, p *project.Project, version string) *exp
 		if d == nil || d.Rules == nil || !d.Rules.Rounds || all[i].Version != version {
 			continue
 		}
-		if b, err := archiveOf(ctx, p, d, all[i]); err == nil {
+		if b, why, err := packedArchive(ctx, p, d, all[i]); err == nil && why == "" {
 			return b
 		}
 	}

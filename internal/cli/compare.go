@@ -12,6 +12,7 @@ import (
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/compare"
+	"havvel/internal/deliver"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
 	"havvel/internal/inwords"
@@ -25,8 +26,8 @@ func (a *console) compare() *cobra.Command {
 		use:   "compare [A [B]]",
 		short: "What changed between two builds",
 		long: "Compare says what changed from A to B: files, sizes, WebAssembly, other hosts, findings. A and B are exports, archives, or\n" +
-			"versions that were sent and whose archives are still in packed; left out, A is the version that was sent last, and B what the\n" +
-			"project's export would be packed to. The last line fits into release notes.",
+			"versions that were sent: their archives in packed, or what a site keeps of them. Left out, A is the version that was sent last, and\n" +
+			"B what the project's export would be packed to. The last line fits into release notes.",
 		example: "  havvel compare\n  havvel compare 0.4.0 0.4.1 --to brackwater\n  havvel compare old.zip export/web --fail-over 5%",
 		args:    cobra.MaximumNArgs(2),
 		run:     func(ctx context.Context, args []string) error { return a.runCompare(ctx, args, most) },
@@ -45,7 +46,11 @@ func (a *console) runCompare(ctx context.Context, args []string, most string) er
 	if err != nil && !errors.Is(err, project.ErrNone) {
 		return err
 	}
-	r, err := app.Compare(ctx, p, args, a.to, a.entry, a.screen.Progress())
+	var courier *deliver.Courier
+	if p != nil {
+		courier = a.courier(p)
+	}
+	r, err := app.Compare(ctx, p, courier, args, a.to, a.entry, a.screen.Progress())
 	if err != nil {
 		return err
 	}

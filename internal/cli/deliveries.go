@@ -69,18 +69,7 @@ func (a *console) happens(e app.Event) {
 	case app.Proved:
 		a.showProof(e.Proof)
 	case app.Sent:
-		about := fmt.Sprintf("%s, %s", e.Archive.Path, settings.Size(e.Archive.Bytes))
-		s.Line("%s  %s", s.In(term.Strong, "sent "+e.Status.Version+" to "+e.At.Rules.Name), s.In(term.Quiet, about))
-		if !deliver.Can(e.At, deliver.Headers) {
-			s.Line("  %s", took(e.Status))
-			switch {
-			case e.Stand.Root && !e.Seen:
-				s.Line("  its page goes to the site's own address: nothing in the export speaks against it, and no run has shown it")
-			case !e.Stand.Root:
-				s.Paragraph(term.Plain, "  ", "    ", "opens in a folder of its own, since "+e.Stand.Because()+
-					"; what players save by the page's address starts anew with each version")
-			}
-		}
+		a.sentWords(e)
 	case app.Loses:
 		s.Paragraph(term.Careful, "", "  ", inwords.Clean(e.Says))
 	case app.PageOf:
@@ -93,6 +82,32 @@ func (a *console) happens(e app.Event) {
 			indent = "  "
 		}
 		s.Paragraph(term.Careful, indent, indent+"  ", "permanent: "+e.Says)
+	default:
+		a.changes(e)
+	}
+}
+
+func (a *console) sentWords(e app.Sent) {
+	s := a.screen
+	about := fmt.Sprintf("%s, %s", e.Archive.Path, settings.Size(e.Archive.Bytes))
+	s.Line("%s  %s", s.In(term.Strong, "sent "+e.Status.Version+" to "+e.At.Rules.Name), s.In(term.Quiet, about))
+	if deliver.Can(e.At, deliver.Headers) {
+		return
+	}
+	s.Line("  %s", took(e.Status))
+	switch {
+	case e.Stand.Root && !e.Seen:
+		s.Line("  its page goes to the site's own address: nothing in the export speaks against it, and no run has shown it")
+	case !e.Stand.Root:
+		s.Paragraph(term.Plain, "  ", "    ", "opens in a folder of its own, since "+e.Stand.Because()+
+			"; what players save by the page's address starts anew with each version")
+	}
+}
+
+// changes prints what happens to a version that was sent.
+func (a *console) changes(e app.Event) {
+	s := a.screen
+	switch e := e.(type) {
 	case app.Waits:
 		s.Line("waiting for %s to decide, %s at most", e.At.Rules.Name, inwords.Span(e.Limit))
 	case app.Follows:
@@ -116,6 +131,15 @@ func (a *console) happens(e app.Event) {
 		a.showLive(e)
 	case app.Standing:
 		a.showWhere(e)
+	default:
+		a.runs(e)
+	}
+}
+
+// runs prints what happens while the game runs.
+func (a *console) runs(e app.Event) {
+	s := a.screen
+	switch e := e.(type) {
 	case app.Unplayed:
 		s.Warn("the game is only looked at, since [trial] in havvel.toml has no steps that play it")
 	case app.Took:

@@ -188,42 +188,55 @@ func (b *Build) leadFrom(f *File, l link.Link, from, base string) Link {
 	switch where {
 	case web.Nowhere:
 		x.Result = Inline
-		return x
 	case web.Outside:
 		x.Result = OtherOrigin
 		if t := strings.ToLower(l.Target); strings.HasPrefix(t, "http:") || strings.HasPrefix(t, "ws:") {
 			x.Result = Insecure
 		}
-		return x
 	case web.Absolute:
-		inside := strings.TrimPrefix(target, b.place)
-		x.Result, x.Path, x.Folder = Absolute, target, path.Clean(strings.TrimPrefix(x.Folder+"/", b.place))
-		x.To = b.byPath[b.Base+inside]
-		if l.Use == "page" || l.Use == "frame" || inside == "" && l.Certainty == link.Likely {
-			x.To = cmp.Or(x.To, b.byPath[path.Join(b.Base+inside, EntryName)])
-		}
-		if x.To == nil && l.Lookup && !b.dirs[path.Dir(b.Base+inside)] {
-			x.Link.Certainty = link.Possible
-		}
-		if f.Kind == KindText && l.Certainty == link.Possible && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
-			// Relative to what, the script decides that reads it: the data or the page.
-			x.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
-		}
-		return x
+		b.leadAbsolute(&x, target)
+	default:
+		b.leadInside(&x, target)
 	}
-	x.Path = target
-	folder := l.Use == "page" || l.Use == "frame" || strings.HasSuffix(l.Target, "/") && l.Certainty == link.Likely && !l.Mapped
-	if folder && b.byPath[target] == nil && (target == "." || b.byPath[path.Join(target, EntryName)] != nil) {
-		x.Result, x.To = Found, b.byPath[path.Join(target, EntryName)] // a folder, which a host answers with its page
-		return x
-	}
-	if l.Mapped && strings.HasSuffix(l.Target, "/") && b.dirs[target] {
-		x.Result = Found
-		return x
-	}
-	x.To, x.Result = b.find(target)
 	return x
 }
+
+// leadAbsolute resolves a link that begins at the root of its host.
+func (b *Build) leadAbsolute(x *Link, target string) {
+	l, f := x.Link, x.From
+	inside := strings.TrimPrefix(target, b.place)
+	x.Result, x.Path, x.Folder = Absolute, target, path.Clean(strings.TrimPrefix(x.Folder+"/", b.place))
+	x.To = b.byPath[b.Base+inside]
+	if opensPage(l) || inside == "" && l.Certainty == link.Likely {
+		x.To = cmp.Or(x.To, b.byPath[path.Join(b.Base+inside, EntryName)])
+	}
+	if x.To == nil && l.Lookup && !b.dirs[path.Dir(b.Base+inside)] {
+		x.Link.Certainty = link.Possible
+	}
+	if f.Kind == KindText && l.Certainty == link.Possible && b.Entry != nil && path.Dir(f.Path) != path.Dir(b.Entry.Path) {
+		// Relative to what, the script decides that reads it: the data or the page.
+		x.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
+	}
+}
+
+// leadInside resolves a link by its path in the build.
+func (b *Build) leadInside(x *Link, target string) {
+	l := x.Link
+	x.Path = target
+	slash := strings.HasSuffix(l.Target, "/")
+	folder := opensPage(l) || slash && l.Certainty == link.Likely && !l.Mapped
+	page := b.byPath[path.Join(target, EntryName)]
+	switch {
+	case folder && b.byPath[target] == nil && (target == "." || page != nil):
+		x.Result, x.To = Found, page // a folder, which a host answers with its page
+	case l.Mapped && slash && b.dirs[target]:
+		x.Result = Found
+	default:
+		x.To, x.Result = b.find(target)
+	}
+}
+
+func opensPage(l link.Link) bool { return l.Use == "page" || l.Use == "frame" }
 
 // find looks for a file by the name that a link gives it.
 func (b *Build) find(target string) (*File, Result) {

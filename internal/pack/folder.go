@@ -9,8 +9,10 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"havvel/internal/atomicfile"
+	"havvel/internal/export"
 	"havvel/internal/progress"
 )
 
@@ -67,6 +69,16 @@ func summed(files []Content) string {
 		fmt.Fprintf(whole, "%s %s\n", f.SHA256, f.Name)
 	}
 	return hex.EncodeToString(whole.Sum(nil))
+}
+
+// SumOf is the SHA-256 that a folder has as an archive, in hex.
+func SumOf(b *export.Build) string {
+	var files []Content
+	for _, f := range b.Parts() {
+		files = append(files, Content{Name: b.Inside(f), SHA256: hex.EncodeToString(f.SHA256[:])})
+	}
+	slices.SortFunc(files, func(a, b Content) int { return cmpNames(a.Name, b.Name) })
+	return summed(files)
 }
 
 // stands is the archive that a folder is already: it holds the items, byte for byte, and nothing else. It is nil where it isn't, since

@@ -51,17 +51,7 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 	r := &Run{Browser: v.Browser, Answer: v.Answer, Why: v.Why, StartMS: v.StartMS, First: v.First()}
 	r.Sights = (&trial.Result{Views: []*trial.View{v}}).Sights()
 	for _, q := range v.Requests {
-		path := inside(q.Path, t)
-		switch {
-		case t.Page != "" && (q.Foreign || strings.HasPrefix(q.Path, "/")): // the portal's own
-		case t.Hook(q.Path):
-		case q.Status >= 400 || q.Failed != "" && q.Failed != "net::ERR_ABORTED" && q.Failed != "NS_BINDING_ABORTED":
-			r.Failed = append(r.Failed, Asked{path, cmp.Or(q.Failed, "it is not there"), q.By, q.Line, q.Column})
-		case !q.Foreign && q.EndMS > 0 && v.StartMS > 0 && q.StartMS > float64(v.StartMS):
-			r.Later = append(r.Later, path)
-		case !q.Foreign && q.EndMS > 0 && (v.StartMS == 0 || q.StartMS <= float64(v.StartMS)) && !slices.Contains(r.Loaded, path):
-			r.Loaded = append(r.Loaded, path)
-		}
+		r.asked(q, v.StartMS, t)
 	}
 	for _, f := range v.Problems {
 		if t.Page != "" && f.File == "" {
@@ -88,6 +78,23 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 		}
 	}
 	return r
+}
+
+// asked notes a request, by what became of it, and whether the game had started then.
+func (r *Run) asked(q *trial.Request, started int, t *trial.Trial) {
+	path := inside(q.Path, t)
+	portals := t.Page != "" && (q.Foreign || strings.HasPrefix(q.Path, "/")) || t.Hook(q.Path)
+	givenUp := q.Failed == "net::ERR_ABORTED" || q.Failed == "NS_BINDING_ABORTED"
+	switch {
+	case portals:
+	case q.Status >= 400 || q.Failed != "" && !givenUp:
+		r.Failed = append(r.Failed, Asked{path, cmp.Or(q.Failed, "it is not there"), q.By, q.Line, q.Column})
+	case q.Foreign || q.EndMS <= 0:
+	case started > 0 && q.StartMS > float64(started):
+		r.Later = append(r.Later, path)
+	case !slices.Contains(r.Loaded, path):
+		r.Loaded = append(r.Loaded, path)
+	}
 }
 
 // inside is where a path leads in the game's folder, also one that starts at the host's root where the game expects to be.

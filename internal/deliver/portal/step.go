@@ -297,59 +297,72 @@ func (s *Session) turn(ctx context.Context, t *turn, w way) error {
 	if err != nil {
 		return s.puzzled(t.Step, err)
 	}
-	write := t.Method != http.MethodGet
 	e, known := s.Ledger.Look(t.key)
-	switch {
-	case known && e.Hash != "" && e.Hash != hash:
+	if known && e.Hash != "" && e.Hash != hash {
 		s.Ledger.forget(t.key) // it was another request
-		known = false
-	case !known || e.Hash == "" || !write && s.Ledger.Rereads:
-	case e.Lost && !s.Again:
-		t.seen = e.Seen
-		lost := &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Before: true}
-		if done, err := s.settle(ctx, t, lost); done || err != nil {
-			return err
-		}
-	case !e.Open && !e.Lost:
-		s.Ledger.skip()
-		t.taken = e.Values
-		return s.understand(t, e.State, e.Reasons)
+		e, known = Entry{}, false
+	}
+	if done, err := s.before(ctx, t, e, known); done || err != nil {
+		return err
 	}
 	location := ""
 	if known && e.Open && e.Hash == hash {
 		location = e.Location
 	}
-	unsure := write && !repeatable(t.Step) && !t.Resumable
+	return s.perform(ctx, t, w, hash, location)
+}
+
+// before finds in the ledger what became of a turn at an earlier try. done says that nothing is left to do.
+func (s *Session) before(ctx context.Context, t *turn, e Entry, known bool) (done bool, err error) {
+	switch {
+	case !known || e.Hash == "" || t.Method == http.MethodGet && s.Ledger.Rereads:
+	case e.Lost && !s.Again:
+		t.seen = e.Seen
+		return s.settle(ctx, t, &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Before: true})
+	case !e.Open && !e.Lost:
+		s.Ledger.skip()
+		t.taken = e.Values
+		return true, s.understand(t, e.State, e.Reasons)
+	}
+	return false, nil
+}
+
+// perform makes a turn, and notes in the ledger what became of it.
+func (s *Session) perform(ctx context.Context, t *turn, w way, hash, location string) (err error) {
+	unsure := t.Method != http.MethodGet && !repeatable(t.Step) && !t.Resumable
 	if unsure {
-		seen, err := s.sight(ctx, t)
-		if err != nil {
+		if t.seen, err = s.sight(ctx, t); err != nil {
 			return err
 		}
-		t.seen = seen
-		s.Ledger.keep(t.key, Entry{Hash: hash, Lost: true, Seen: seen})
+		s.Ledger.keep(t.key, Entry{Hash: hash, Lost: true, Seen: t.seen})
 	}
 	err = s.repeat(ctx, t, w.wait, location)
 	var lost *Lost
+	if errors.As(err, &lost) {
+		if !unsure {
+			return lost.again()
+		}
+		return s.afterLoss(ctx, t, w, lost, hash, location)
+	}
 	var odd *Puzzled
 	switch {
-	case err == nil:
+	case err == nil, errors.As(err, &odd) && odd.yes: // the portal said yes; what else it said is for people
 		s.made(t, hash)
-	case errors.As(err, &lost) && !unsure:
-		return lost.again()
-	case errors.As(err, &lost):
-		if done, err := s.settle(ctx, t, lost); done || err != nil {
-			if done && err == nil {
-				s.made(t, hash)
-			}
-			return err
-		}
-		if err = s.repeat(ctx, t, w.wait, location); err == nil { // it did not happen
-			s.made(t, hash)
-		}
-	case errors.As(err, &odd) && odd.yes:
-		s.made(t, hash) // the portal said yes; what else it said is for people
 	case unsure && ctx.Err() == nil:
 		s.Ledger.forget(t.key) // the portal said no
+	}
+	return err
+}
+
+// afterLoss finds out what became of a turn whose answer was lost, and makes it again where it did not happen.
+func (s *Session) afterLoss(ctx context.Context, t *turn, w way, lost *Lost, hash, location string) error {
+	done, err := s.settle(ctx, t, lost)
+	if !done && err == nil {
+		err = s.repeat(ctx, t, w.wait, location)
+		done = err == nil
+	}
+	if done && err == nil {
+		s.made(t, hash)
 	}
 	return err
 }

@@ -132,7 +132,7 @@ func (x *Index) shown() {
 
 // part reads one of the two files; nil where it isn't there.
 func (s *Site) part(ctx context.Context, name string) (*Index, error) {
-	data, err := s.Store.Read(ctx, name)
+	data, err := Read(ctx, s.Store, name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}

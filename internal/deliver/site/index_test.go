@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -24,11 +25,11 @@ type lying struct {
 	about string
 }
 
-func (l lying) Read(ctx context.Context, name string) ([]byte, error) {
+func (l lying) Fetch(ctx context.Context, name string, to io.Writer) error {
 	if name == l.about {
-		return nil, fs.ErrNotExist
+		return fs.ErrNotExist
 	}
-	return l.Store.Read(ctx, name)
+	return l.Store.Fetch(ctx, name, to)
 }
 
 func (l lying) Names(ctx context.Context, folder string) ([]string, error) {

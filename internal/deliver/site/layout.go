@@ -132,7 +132,7 @@ func small(name string, data []byte, kind, cache string) File {
 
 // page reads the page at the root; nil where there is none, or none that Havvel wrote.
 func (s *Site) page(ctx context.Context) ([]byte, error) {
-	data, err := s.Store.Read(ctx, pageName)
+	data, err := Read(ctx, s.Store, pageName)
 	if errors.Is(err, fs.ErrNotExist) || err == nil && !root.Opens(data) {
 		return nil, nil
 	}
@@ -157,7 +157,7 @@ func Folder(version, fingerprint string) string { return version + "-" + fingerp
 
 // read reads a file. That it isn't there is believed only where its folder doesn't list it.
 func (s *Site) read(ctx context.Context, name string) ([]byte, error) {
-	data, err := s.Store.Read(ctx, name)
+	data, err := Read(ctx, s.Store, name)
 	if !errors.Is(err, fs.ErrNotExist) {
 		return data, err
 	}
@@ -187,6 +187,11 @@ func (s *Site) listed(ctx context.Context, name string) (bool, error) {
 		err = &Hidden{in, fs.ErrNotExist}
 	}
 	return false, err
+}
+
+// Fetch writes the content of one of the files in a version's folder to somewhere.
+func (s *Site) Fetch(ctx context.Context, folder, name string, to io.Writer) error {
+	return s.Store.Fetch(ctx, path.Join(folderName, folder, name), to)
 }
 
 // Contents reads what a version's folder says of itself; nil when it is not complete.

@@ -117,7 +117,7 @@ func (s *Site) claim(ctx context.Context) error {
 }
 
 func (s *Site) pulse(ctx context.Context) (p pulse, err error) {
-	data, err := s.Store.Read(ctx, beatName)
+	data, err := Read(ctx, s.Store, beatName)
 	if errors.Is(err, fs.ErrNotExist) {
 		return p, nil
 	}

@@ -3,6 +3,7 @@ package site_test
 import (
 	"context"
 	"errors"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -66,11 +67,11 @@ func (c *cutting) Remove(ctx context.Context, name string) error {
 	return c.Store.Remove(ctx, name)
 }
 
-func (c *cutting) Read(ctx context.Context, name string) ([]byte, error) {
+func (c *cutting) Fetch(ctx context.Context, name string, to io.Writer) error {
 	if c.left.Load() < -3 { // the line is gone
-		return nil, c.next()
+		return c.next()
 	}
-	return c.Store.Read(ctx, name)
+	return c.Store.Fetch(ctx, name, to)
 }
 
 func (c *cutting) List(ctx context.Context, name string, _ ...string) (map[string]int64, error) {

@@ -4,7 +4,9 @@
 package site
 
 import (
+	"bytes"
 	"context"
+	"fmt"
 	"io"
 
 	"havvel/internal/deliver/neterr"
@@ -24,8 +26,8 @@ type Store interface {
 	// Names returns the names of the files and folders right in a folder, "" for the root. A folder that is not there, or can't be
 	// listed, is an error.
 	Names(ctx context.Context, folder string) ([]string, error)
-	// Read returns a small file.
-	Read(ctx context.Context, name string) ([]byte, error)
+	// Fetch writes a file's content to somewhere.
+	Fetch(ctx context.Context, name string, to io.Writer) error
 	// Put makes a file, whole or not at all. Where the protocol can, it goes on where an earlier Put of the same content
 	// broke off. sent is told of bytes as they go out.
 	Put(ctx context.Context, f File, sent func(int64)) error
@@ -38,6 +40,26 @@ type Store interface {
 	// Lanes is how many calls at the same time make sense.
 	Lanes() int
 	Close() error
+}
+
+// largest is how much Read returns, in bytes.
+const largest = 64 << 20
+
+// Read returns a small file that a store keeps.
+func Read(ctx context.Context, s Store, name string) ([]byte, error) {
+	var b bounded
+	err := s.Fetch(ctx, name, &b)
+	return b.Bytes(), err
+}
+
+// bounded is a buffer that takes no more than largest.
+type bounded struct{ bytes.Buffer }
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if b.Len()+len(p) > largest {
+		return 0, fmt.Errorf("it is larger than %d MB", largest>>20)
+	}
+	return b.Buffer.Write(p)
 }
 
 // A File is what a Store is to keep.

@@ -79,7 +79,7 @@ func (s *Site) pageFor(ctx context.Context, folder string) ([]byte, error) {
 	if !c.Stand.Root {
 		return root.Open(about), nil
 	}
-	entry, err := s.Store.Read(ctx, path.Join(folderName, folder, pageName))
+	entry, err := Read(ctx, s.Store, path.Join(folderName, folder, pageName))
 	if err != nil {
 		return nil, err
 	}

@@ -147,31 +147,21 @@ func (r *reader) element(l load) (use string, sure link.Certainty) {
 // note keeps a name that reaches a sink.
 func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, alone bool) {
 	n := r.pieces(a)
-	switch {
-	case a.what != isText || !n.written || n.target == "" || n.target == link.Star || len(n.target) > link.MaxTarget:
-		return
-	case strings.ContainsAny(n.target, "\n\r<>") || strings.HasPrefix(n.target, "#"):
-		return
-	case strings.HasPrefix(n.target, "data:") || strings.HasPrefix(n.target, "blob:") || strings.HasPrefix(n.target, "javascript:"):
+	if a.what != isText || !n.written || !namesFile(n.target) {
 		return
 	}
-	pathLike := link.LooksLikePath(n.target) || link.IsFolder(strings.TrimSuffix(n.target, link.Star))
 	base := n.base
 	if base == link.OfPage {
 		base = s.base
 	}
-	switch {
-	case s == importing && isBare(n.target):
+	if s == importing && isBare(n.target) {
 		r.bare(n, alone && !a.weak)
 		return
-	case s == importing && !alone:
-		sure = link.Likely
-	case s != importing && !pathLike && !link.IsAddress(n.target) && !strings.HasSuffix(n.target, "/"):
-		sure = link.Possible
 	}
-	// A list of files to keep holds pages, by their folders.
-	folder := strings.HasSuffix(n.target, "/") && !link.IsAddress(n.target) && s.use != "page" && s.arg != -2
-	if a.weak || n.vague || strings.Contains(n.target, link.Star) || folder {
+	if s == importing && !alone {
+		sure = link.Likely
+	}
+	if s != importing && !pathLike(n.target) || a.weak || n.vague || strings.Contains(n.target, link.Star) || keptFolder(s, n.target) {
 		sure = link.Possible
 	}
 	if n.vague {
@@ -181,6 +171,29 @@ func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, a
 		Target: n.target, Use: use, Certainty: sure, Base: base,
 		Worker: s.worker, Lookup: a.entry, Default: a.weak, Import: s == importing,
 	}, n)
+}
+
+// namesFile reports whether a text can name a file, or an address.
+func namesFile(text string) bool {
+	if text == "" || text == link.Star || len(text) > link.MaxTarget || strings.ContainsAny(text, "\n\r<>") {
+		return false
+	}
+	for _, other := range []string{"#", "data:", "blob:", "javascript:"} {
+		if strings.HasPrefix(text, other) {
+			return false
+		}
+	}
+	return true
+}
+
+// pathLike reports whether a text looks like a path or an address.
+func pathLike(text string) bool {
+	return link.LooksLikePath(text) || link.IsFolder(strings.TrimSuffix(text, link.Star)) || link.IsAddress(text) || strings.HasSuffix(text, "/")
+}
+
+// keptFolder reports whether a name is that of a folder: a list of files to keep holds pages, by their folders.
+func keptFolder(s *sink, text string) bool {
+	return strings.HasSuffix(text, "/") && !link.IsAddress(text) && s.use != "page" && s.arg != -2
 }
 
 func (r *reader) bare(n name, sure bool) {

@@ -63,6 +63,29 @@ func (w *walker) statement(s js.IStmt) {
 		}
 	case *js.ClassDecl:
 		w.expression(s)
+	case *js.ReturnStmt:
+		if n := len(w.into); n > 0 && s.Value != nil && !dull(s.Value) {
+			w.into[n-1].returns = append(w.into[n-1].returns, s.Value)
+		}
+		w.expression(s.Value)
+	case *js.ThrowStmt:
+		w.expression(s.Value)
+	case *js.LabelledStmt:
+		w.statement(s.Value)
+	case *js.ImportStmt:
+		w.imported(s)
+	case *js.ExportStmt:
+		w.exported(s)
+	default:
+		if !w.iteration(s) {
+			w.branching(s)
+		}
+	}
+}
+
+// branching goes through a statement whose parts run in some cases only.
+func (w *walker) branching(s js.IStmt) {
+	switch s := s.(type) {
 	case *js.IfStmt:
 		w.expression(s.Cond)
 		w.under(s.Cond, func() {
@@ -71,6 +94,25 @@ func (w *walker) statement(s js.IStmt) {
 				w.statement(s.Else)
 			}
 		})
+	case *js.SwitchStmt:
+		w.expression(s.Init)
+		for i := range s.List {
+			w.expression(s.List[i].Cond)
+			w.statementList(s.List[i].List)
+		}
+	case *js.TryStmt:
+		w.block(s.Body)
+		w.block(s.Catch)
+		w.block(s.Finally)
+	case *js.WithStmt:
+		w.expression(s.Cond)
+		w.statement(s.Body)
+	}
+}
+
+// iteration goes through a loop. It is false for another statement.
+func (w *walker) iteration(s js.IStmt) bool {
+	switch s := s.(type) {
 	case *js.ForStmt:
 		w.expression(s.Init)
 		w.expression(s.Cond)
@@ -90,34 +132,10 @@ func (w *walker) statement(s js.IStmt) {
 	case *js.DoWhileStmt:
 		w.statement(s.Body)
 		w.expression(s.Cond)
-	case *js.ReturnStmt:
-		if n := len(w.into); n > 0 && s.Value != nil && !dull(s.Value) {
-			w.into[n-1].returns = append(w.into[n-1].returns, s.Value)
-		}
-		w.expression(s.Value)
-	case *js.SwitchStmt:
-		w.expression(s.Init)
-		for i := range s.List {
-			w.expression(s.List[i].Cond)
-			w.statementList(s.List[i].List)
-		}
-	case *js.TryStmt:
-		w.block(s.Body)
-		w.block(s.Catch)
-		w.block(s.Finally)
-	case *js.ThrowStmt:
-		w.expression(s.Value)
-	case *js.LabelledStmt:
-		w.statement(s.Value)
-	case *js.WithStmt:
-		w.expression(s.Cond)
-		w.statement(s.Body)
-	case *js.ImportStmt:
-		w.imported(s)
-	case *js.ExportStmt:
-		w.exported(s)
-	case *js.DirectivePrologueStmt:
+	default:
+		return false
 	}
+	return true
 }
 
 // loop notes what a loop's variable takes from what is looped over.
@@ -201,32 +219,13 @@ func (w *walker) walk(e js.IExpr, within bool) {
 		w.facts.word(e.Data)
 		w.decodes.meets(w, e)
 	case *js.LiteralExpr:
-		w.decodes.number(w, e)
-		if e.TokenType == js.StringToken {
-			w.facts.text(e)
-			w.chosen(e.Data[1 : len(e.Data)-1])
-			if !within && bytes.ContainsAny(e.Data, "./<") {
-				w.texts = append(w.texts, e)
-			}
-		}
+		w.literal(e, within)
 	case *js.GroupExpr:
 		w.walk(e.X, within)
 	case *js.BinaryExpr:
 		w.binary(e, within)
 	case *js.TemplateExpr:
-		if !within && telltale(e, 0) {
-			w.texts = append(w.texts, e)
-		}
-		if len(e.Tail) > 1 {
-			w.chosen(e.Tail[1 : len(e.Tail)-1])
-		}
-		w.walk(e.Tag, true)
-		for i := range e.List {
-			w.walk(e.List[i].Expr, true)
-		}
-		if len(e.List) == 0 {
-			w.facts.template(e)
-		}
+		w.template(e, within)
 	case *js.CondExpr:
 		w.walk(e.Cond, false)
 		w.under(e.Cond, func() {
@@ -237,6 +236,48 @@ func (w *walker) walk(e js.IExpr, within bool) {
 		for i, x := range e.List {
 			w.walk(x, within && i == len(e.List)-1)
 		}
+	case *js.CallExpr:
+		w.called(e)
+	case *js.NewExpr:
+		w.made(e)
+	default:
+		if !w.access(e) {
+			w.definition(e)
+		}
+	}
+}
+
+func (w *walker) literal(e *js.LiteralExpr, within bool) {
+	w.decodes.number(w, e)
+	if e.TokenType != js.StringToken {
+		return
+	}
+	w.facts.text(e)
+	w.chosen(e.Data[1 : len(e.Data)-1])
+	if !within && bytes.ContainsAny(e.Data, "./<") {
+		w.texts = append(w.texts, e)
+	}
+}
+
+func (w *walker) template(e *js.TemplateExpr, within bool) {
+	if !within && telltale(e, 0) {
+		w.texts = append(w.texts, e)
+	}
+	if len(e.Tail) > 1 {
+		w.chosen(e.Tail[1 : len(e.Tail)-1])
+	}
+	w.walk(e.Tag, true)
+	for i := range e.List {
+		w.walk(e.List[i].Expr, true)
+	}
+	if len(e.List) == 0 {
+		w.facts.template(e)
+	}
+}
+
+// access goes through an expression that takes something from others, or works on one. It is false for another one.
+func (w *walker) access(e js.IExpr) bool {
+	switch e := e.(type) {
 	case *js.UnaryExpr:
 		w.walk(e.X, false)
 	case *js.YieldExpr:
@@ -250,10 +291,15 @@ func (w *walker) walk(e js.IExpr, within bool) {
 		w.lookups = append(w.lookups, e)
 		w.walk(e.X, false)
 		w.walk(e.Y, false)
-	case *js.CallExpr:
-		w.called(e)
-	case *js.NewExpr:
-		w.made(e)
+	default:
+		return false
+	}
+	return true
+}
+
+// definition goes through an expression that makes something: an object, a list, a function, a class, a variable.
+func (w *walker) definition(e js.IExpr) {
+	switch e := e.(type) {
 	case *js.ObjectExpr:
 		w.object(e)
 	case *js.ArrayExpr:

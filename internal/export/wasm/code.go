@@ -27,83 +27,95 @@ func (d *reader) code() {
 // that it does not know.
 func (d *reader) instruction() bool {
 	op := d.byte()
-	switch {
-	case op <= 0x01, op == 0x05, op == 0x0b, op == 0x0f, op == 0x1a, op == 0x1b: // no immediates
-	case op >= 0x02 && op <= 0x04: // block, loop, if
-		d.s64()
-	case op == 0x06, op == 0x07, op == 0x08, op == 0x09, op == 0x18: // the earlier form of exceptions
-		d.used[Exceptions] = true
-		d.s64()
-	case op == 0x19:
-		d.used[Exceptions] = true
-	case op == 0x0a:
-		d.used[Exceptions] = true
-	case op == 0x1f:
-		d.used[Exceptions] = true
-		d.tryTable()
-	case op == 0x0c, op == 0x0d, op == 0x10: // br, br_if, call
-		d.u32()
-	case op == 0x0e:
-		for range d.u32() {
-			d.u32()
-		}
-		d.u32()
-	case op == 0x11: // call_indirect
-		d.u32()
-		d.u32()
-	case op == 0x12, op == 0x15:
-		d.used[TailCalls] = true
-		d.u32()
-	case op == 0x13:
-		d.used[TailCalls] = true
-		d.u32()
-		d.u32()
-	case op == 0x14: // call_ref
-		d.used[GC] = true
-		d.u32()
-	case op == 0x1c:
-		for range d.u32() {
-			d.valueType()
-		}
-	case op >= 0x20 && op <= 0x24: // variables
-		d.u32()
-	case op == 0x25, op == 0x26: // table.get, table.set
-		d.used[ReferenceTypes] = true
-		d.u32()
-	case op >= 0x28 && op <= 0x3e: // loads and stores
-		d.memoryArgument()
-	case op == 0x3f, op == 0x40:
-		d.u32()
-	case op == 0x41:
-		d.s32()
-	case op == 0x42:
-		d.s64()
-	case op == 0x43:
-		d.skip(4)
-	case op == 0x44:
-		d.skip(8)
-	case op >= 0x45 && op <= 0xc4: // arithmetic
-	case op == 0xd0:
-		d.used[ReferenceTypes] = true
-		d.s64()
-	case op == 0xd1:
-		d.used[ReferenceTypes] = true
-	case op == 0xd2:
-		d.used[ReferenceTypes] = true
-		d.u32()
-	case op == 0xfb:
+	switch op {
+	case 0xfb:
 		d.used[GC] = true
 		return false
-	case op == 0xfc:
+	case 0xfc:
 		return d.bulk()
-	case op == 0xfd:
+	case 0xfd:
 		return d.vector()
-	case op == 0xfe:
+	case 0xfe:
 		return d.atomic()
-	default:
+	}
+	i := instructions[op]
+	if i.read == nil {
 		return false
 	}
+	if i.needs != "" {
+		d.used[i.needs] = true
+	}
+	i.read(d)
 	return true
+}
+
+// An opcode is how an instruction goes on, and the feature that it belongs to.
+type opcode struct {
+	read  func(*reader)
+	needs Feature
+}
+
+// instructions are those of one byte.
+var instructions = func() (t [256]opcode) {
+	none, one, two := func(*reader) {}, func(d *reader) { d.u32() }, func(d *reader) { d.u32(); d.u32() }
+	long := func(d *reader) { d.s64() }
+	for _, row := range []struct {
+		from, to byte
+		opcode
+	}{
+		{0x00, 0x01, opcode{none, ""}},
+		{0x02, 0x04, opcode{long, ""}},         // block, loop, if
+		{0x05, 0x05, opcode{none, ""}},         // else
+		{0x06, 0x09, opcode{long, Exceptions}}, // the earlier form of exceptions
+		{0x0a, 0x0a, opcode{none, Exceptions}},
+		{0x0b, 0x0b, opcode{none, ""}}, // end
+		{0x0c, 0x0d, opcode{one, ""}},  // br, br_if
+		{0x0e, 0x0e, opcode{(*reader).branchTable, ""}},
+		{0x0f, 0x0f, opcode{none, ""}}, // return
+		{0x10, 0x10, opcode{one, ""}},  // call
+		{0x11, 0x11, opcode{two, ""}},  // call_indirect
+		{0x12, 0x12, opcode{one, TailCalls}},
+		{0x13, 0x13, opcode{two, TailCalls}},
+		{0x14, 0x14, opcode{one, GC}}, // call_ref
+		{0x15, 0x15, opcode{one, TailCalls}},
+		{0x18, 0x18, opcode{long, Exceptions}},
+		{0x19, 0x19, opcode{none, Exceptions}},
+		{0x1a, 0x1b, opcode{none, ""}}, // drop, select
+		{0x1c, 0x1c, opcode{(*reader).typedSelect, ""}},
+		{0x1f, 0x1f, opcode{(*reader).tryTable, Exceptions}},
+		{0x20, 0x24, opcode{one, ""}},             // variables
+		{0x25, 0x26, opcode{one, ReferenceTypes}}, // table.get, table.set
+		{0x28, 0x3e, opcode{(*reader).memoryArgument, ""}},
+		{0x3f, 0x40, opcode{one, ""}},
+		{0x41, 0x41, opcode{func(d *reader) { d.s32() }, ""}},
+		{0x42, 0x42, opcode{long, ""}},
+		{0x43, 0x43, opcode{func(d *reader) { d.skip(4) }, ""}},
+		{0x44, 0x44, opcode{func(d *reader) { d.skip(8) }, ""}},
+		{0x45, 0xc4, opcode{none, ""}}, // arithmetic
+		{0xd0, 0xd0, opcode{long, ReferenceTypes}},
+		{0xd1, 0xd1, opcode{none, ReferenceTypes}},
+		{0xd2, 0xd2, opcode{one, ReferenceTypes}},
+	} {
+		for op := int(row.from); op <= int(row.to); op++ {
+			t[op] = row.opcode
+		}
+	}
+	return t
+}()
+
+// branchTable reads the labels of a br_table.
+func (d *reader) branchTable() {
+	for range d.u32() {
+		d.u32()
+	}
+	d.u32()
+}
+
+// typedSelect reads the types of a select.
+func (d *reader) typedSelect() {
+	for range d.u32() {
+		d.valueType()
+	}
 }
 
 func (d *reader) memoryArgument() {

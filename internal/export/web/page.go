@@ -85,27 +85,37 @@ type pageReader struct {
 }
 
 func (r *pageReader) start(at, length int) {
-	tag := r.data[at : at+length]
-	name := tagName(tag)
-	attributes := attributesOf(tag)
-	p := r.page
+	name := tagName(r.data[at : at+length])
+	attributes := attributesOf(r.data[at : at+length])
 	r.within = name
+	r.element(name, attributes, at, length)
+	if name == "base" {
+		return
+	}
+	integrity := attributes.value("integrity")
+	r.page.Digests = append(r.page.Digests, link.Digests(integrity)...)
+	for _, l := range linksOf(name, attributes) {
+		if name == "script" || name == "link" {
+			l.Integrity = integrity
+		}
+		r.add(l, at)
+	}
+	r.scripted(attributes, at)
+	if style, ok := attributes.find("style"); ok {
+		r.styled(style, at)
+	}
+}
+
+// element takes from an element what the page says of itself.
+func (r *pageReader) element(name string, attributes attributes, at, length int) {
+	p := r.page
 	switch name {
 	case "head":
 		p.HeadStart, r.whole = at+length, true
 	case "html":
 		r.started, r.whole = at+length, true
 	case "body":
-		r.whole = true
-		if p.HeadEnd < 0 {
-			p.HeadEnd = at
-		}
-		if style := attributes.value("style"); style != "" {
-			p.Style.add(ReadStyle([]byte("body{" + style + "}")))
-		}
-		if attributes.value("topmargin") == "0" || attributes.value("marginheight") == "0" {
-			p.Style.NoMargin = true
-		}
+		r.body(attributes, at)
 	case "iframe":
 		_, old := attributes.find("allowfullscreen")
 		p.Frames = append(p.Frames, Frame{attributes.value("src"), old || strings.Contains(attributes.value("allow"), "fullscreen")})
@@ -133,17 +143,26 @@ func (r *pageReader) start(at, length int) {
 		if href, ok := attributes.find("href"); ok && p.Base == "" {
 			p.Base, p.BaseAt = strings.TrimSpace(href.value), Span{at + href.offset, href.length}
 		}
-		return
 	}
-	integrity := attributes.value("integrity")
-	p.Digests = append(p.Digests, link.Digests(integrity)...)
-	for _, l := range linksOf(name, attributes) {
-		if name == "script" || name == "link" {
-			l.Integrity = integrity
-		}
-		r.add(l, at)
+}
+
+func (r *pageReader) body(attributes attributes, at int) {
+	p := r.page
+	r.whole = true
+	if p.HeadEnd < 0 {
+		p.HeadEnd = at
 	}
-	for _, a := range attributes {
+	if style := attributes.value("style"); style != "" {
+		p.Style.add(ReadStyle([]byte("body{" + style + "}")))
+	}
+	if attributes.value("topmargin") == "0" || attributes.value("marginheight") == "0" {
+		p.Style.NoMargin = true
+	}
+}
+
+// scripted reads the attributes that hold scripts, or a page.
+func (r *pageReader) scripted(list attributes, at int) {
+	for _, a := range list {
 		switch {
 		case strings.HasPrefix(a.name, "on"):
 			r.handler(a, at, a.value)
@@ -153,14 +172,16 @@ func (r *pageReader) start(at, length int) {
 			r.inner(a, at)
 		}
 	}
-	if style, ok := attributes.find("style"); ok {
-		for _, l := range ReadStyle([]byte(style.value)).Links {
-			l.Offset += at + style.offset
-			if len(style.value) != style.length { // character references make offsets differ from those in the file
-				l.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
-			}
-			r.add(l, 0)
+}
+
+// styled reads a style attribute.
+func (r *pageReader) styled(style attribute, at int) {
+	for _, l := range ReadStyle([]byte(style.value)).Links {
+		l.Offset += at + style.offset
+		if len(style.value) != style.length { // character references make offsets differ from those in the file
+			l.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
 		}
+		r.add(l, 0)
 	}
 }
 

@@ -46,36 +46,14 @@ func (e effort) png(data []byte) []byte {
 	if chunks == nil || len(chunks[0].data) != 13 {
 		return nil
 	}
-	h := chunks[0].data
-	width, height := int(binary.BigEndian.Uint32(h)), int(binary.BigEndian.Uint32(h[4:]))
-	samples := map[byte]int{0: 1, 2: 3, 3: 1, 4: 2, 6: 4}[h[9]]
-	if samples == 0 || h[12] != 0 || width <= 0 || height <= 0 || width > 1<<20 || height > 1<<20 {
-		return nil // interlaced pictures are rare, and their rows are put together in another way
-	}
-	bits := samples * int(h[8])
-	row := (width*bits + 7) / 8
-	if (row+1)*height > mostPixels {
+	p := rasterOf(chunks)
+	if p == nil {
 		return nil
 	}
-	var out bytes.Buffer
-	out.WriteString(pngSignature)
-	var packed []byte
-	for _, c := range chunks {
-		switch c.kind {
-		case "IDAT":
-			packed = append(packed, c.data...)
-		case "acTL", "fcTL", "fdAT", "eXIf":
-			return nil // moving pictures, and ones that are to be turned
-		}
-	}
-	rows := unpack(packed, (row+1)*height)
-	if rows == nil || !unfilter(rows, row, max(1, bits/8)) {
-		return nil
-	}
-	best := form{bits: h[8], kind: h[9]}
-	packed, lines := e.smallest(rows, row, max(1, bits/8), h[9] == paletteKind || h[8] < 8)
-	if h[8] == 8 && !slices.ContainsFunc(chunks, tied) {
-		for _, f := range reduced(rows, row, width, h[9]) {
+	best := form{bits: p.head[8], kind: p.head[9]}
+	packed, lines := e.smallest(p.rows, p.row, p.step, best.kind == paletteKind || best.bits < 8)
+	if best.bits == 8 && !slices.ContainsFunc(chunks, tied) {
+		for _, f := range reduced(p.rows, p.row, p.width, best.kind) {
 			other, more := e.smallest(f.rows, f.row, f.step, f.kind == paletteKind)
 			if len(other)+len(f.palette)+len(f.alpha) < len(packed)+len(best.palette)+len(best.alpha) {
 				best, packed, lines = f, other, more
@@ -88,32 +66,77 @@ func (e effort) png(data []byte) []byte {
 			packed = thorough(lines)
 		}
 	}
+	out := again(chunks, best, packed)
+	if !samePixels(data, out) {
+		return nil
+	}
+	return out
+}
+
+// A raster is a picture without its compression.
+type raster struct {
+	head       []byte // of IHDR
+	width, row int    // in pixels; in bytes
+	step       int    // bytes of a pixel, one at least
+	rows       []byte
+}
+
+// rasterOf opens a picture; nil for one that is put together in another way, damaged or too large.
+func rasterOf(chunks []chunk) *raster {
+	h := chunks[0].data
+	width, height := int(binary.BigEndian.Uint32(h)), int(binary.BigEndian.Uint32(h[4:]))
+	samples := map[byte]int{0: 1, 2: 3, 3: 1, 4: 2, 6: 4}[h[9]]
+	if samples == 0 || h[12] != 0 || width <= 0 || height <= 0 || width > 1<<20 || height > 1<<20 {
+		return nil // interlaced pictures are rare, and their rows are put together in another way
+	}
+	bits := samples * int(h[8])
+	p := &raster{head: h, width: width, row: (width*bits + 7) / 8, step: max(1, bits/8)}
+	if (p.row+1)*height > mostPixels {
+		return nil
+	}
+	var packed []byte
+	for _, c := range chunks {
+		switch c.kind {
+		case "IDAT":
+			packed = append(packed, c.data...)
+		case "acTL", "fcTL", "fdAT", "eXIf":
+			return nil // moving pictures, and ones that are to be turned
+		}
+	}
+	p.rows = unpack(packed, (p.row+1)*height)
+	if p.rows == nil || !unfilter(p.rows, p.row, p.step) {
+		return nil
+	}
+	return p
+}
+
+// again puts a picture together in another form, without what only people and editors read.
+func again(chunks []chunk, f form, packed []byte) []byte {
+	var out bytes.Buffer
+	out.WriteString(pngSignature)
 	written := false
 	for _, c := range chunks {
 		switch c.kind {
 		case "IHDR":
-			head := append([]byte(nil), h...)
-			head[8], head[9] = best.bits, best.kind
+			head := append([]byte(nil), c.data...)
+			head[8], head[9] = f.bits, f.kind
 			writeChunk(&out, "IHDR", head)
 		case "IDAT":
 			if written {
 				continue
 			}
 			written = true
-			if best.palette != nil {
-				writeChunk(&out, "PLTE", best.palette)
+			if f.palette != nil {
+				writeChunk(&out, "PLTE", f.palette)
 			}
-			if best.alpha != nil {
-				writeChunk(&out, "tRNS", best.alpha)
+			if f.alpha != nil {
+				writeChunk(&out, "tRNS", f.alpha)
 			}
 			writeChunk(&out, "IDAT", packed)
 		case "tEXt", "zTXt", "iTXt", "tIME", "pHYs", "bKGD", "hIST", "sPLT":
 		default:
 			writeChunk(&out, c.kind, c.data)
 		}
-	}
-	if !samePixels(data, out.Bytes()) {
-		return nil
 	}
 	return out.Bytes()
 }

@@ -3,6 +3,7 @@ package slim
 import (
 	"bytes"
 	"slices"
+	"strings"
 
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/js"
@@ -44,13 +45,10 @@ func treeOf(data []byte) (string, bool) {
 // squeezed puts the tokens of a script together again.
 func squeezed(data []byte) []byte {
 	lexer := js.NewLexer(parse.NewInputBytes(slices.Clip(data)))
-	out := make([]byte, 0, len(data))
-	last := js.TokenType(0)
-	var held [][]byte // comments that may be all that a function holds
-	space, line := false, false
+	s := squeezer{out: make([]byte, 0, len(data))}
 	for {
 		kind, text := lexer.Next()
-		if (kind == js.DivToken || kind == js.DivEqToken) && !endsValue(last) {
+		if (kind == js.DivToken || kind == js.DivEqToken) && !endsValue(s.last) {
 			kind, text = lexer.RegExp()
 		}
 		switch kind {
@@ -58,41 +56,55 @@ func squeezed(data []byte) []byte {
 			if lexer.Err() != nil && lexer.Err().Error() != "EOF" {
 				return nil
 			}
-			return out
+			return s.out
 		case js.WhitespaceToken:
-			space = true
-			continue
+			s.space = true
 		case js.LineTerminatorToken:
-			line = true
-			continue
+			s.line = true
 		case js.CommentToken, js.CommentLineTerminatorToken:
-			if kept(text) {
-				out = append(append(out, breakOf(len(out) > 0)...), text...)
-				line, space = true, false
-				continue
-			}
-			if last == js.OpenBraceToken {
-				held = append(held, text)
-			}
-			line = line || kind == js.CommentLineTerminatorToken || bytes.HasPrefix(text, []byte("//"))
-			space = true
-			continue
+			s.comment(kind, text)
+		default:
+			s.token(kind, text)
 		}
-		if kind == js.CloseBraceToken && last == js.OpenBraceToken {
-			for _, c := range held {
-				out = append(append(out, c...), breakOf(bytes.HasPrefix(c, []byte("//")))...)
-			}
-		}
-		held = nil
-		switch {
-		case line && len(out) > 0:
-			out = append(out, '\n')
-		case space && len(out) > 0 && apart(out[len(out)-1], text[0]):
-			out = append(out, ' ')
-		}
-		out = append(out, text...)
-		last, space, line = kind, false, false
 	}
+}
+
+// A squeezer writes the tokens of a script with as little between them as can be.
+type squeezer struct {
+	out         []byte
+	last        js.TokenType
+	held        [][]byte // comments that may be all that a function holds
+	space, line bool     // what was between the last token and the next
+}
+
+func (s *squeezer) comment(kind js.TokenType, text []byte) {
+	if kept(text) {
+		s.out = append(append(s.out, breakOf(len(s.out) > 0)...), text...)
+		s.line, s.space = true, false
+		return
+	}
+	if s.last == js.OpenBraceToken {
+		s.held = append(s.held, text)
+	}
+	s.line = s.line || kind == js.CommentLineTerminatorToken || bytes.HasPrefix(text, []byte("//"))
+	s.space = true
+}
+
+func (s *squeezer) token(kind js.TokenType, text []byte) {
+	if kind == js.CloseBraceToken && s.last == js.OpenBraceToken {
+		for _, c := range s.held {
+			s.out = append(append(s.out, c...), breakOf(bytes.HasPrefix(c, []byte("//")))...)
+		}
+	}
+	s.held = nil
+	switch {
+	case s.line && len(s.out) > 0:
+		s.out = append(s.out, '\n')
+	case s.space && len(s.out) > 0 && apart(s.out[len(s.out)-1], text[0]):
+		s.out = append(s.out, ' ')
+	}
+	s.out = append(s.out, text...)
+	s.last, s.space, s.line = kind, false, false
 }
 
 func breakOf(needed bool) string {
@@ -114,24 +126,23 @@ func kept(comment []byte) bool {
 
 // apart reports whether two tokens would become others without a space between them, by the letters where they meet.
 func apart(a, b byte) bool {
-	word := func(c byte) bool {
-		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '$' || c == '\\' || c == '#' ||
-			c == '@' ||
-			c >= 0x80
-	}
 	switch {
-	case word(a) && (word(b) || b == '"' || b == '\'' || b == '`' || b == '/' || b == '.'),
-		word(b) && (a == '.' || a == '/' || a == '"' || a == '\'' || a == '`'):
-		return true
-	case a == '{' || a == '}' || a == '(' || a == '[' || a == ';' || a == ',' || b == '}' || b == ')' || b == ']' || b == ';' || b == ',':
-		return false
+	case wordly(a):
+		return wordly(b) || oneOf(b, "\"'`/.")
+	case wordly(b):
+		return oneOf(a, "./\"'`)]")
 	case a == ')' || a == ']':
-		return word(b) || b == '/'
-	case b == '(' || b == '[' || b == '{':
-		return word(a) && false
+		return b == '/'
 	}
-	return !word(a) && !word(b) // two operators
+	return !oneOf(a, "{}([;,") && !oneOf(b, "{}()[];,") // two operators
 }
+
+// wordly reports whether a letter may be a part of a name or number.
+func wordly(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c >= 0x80 || oneOf(c, "_$\\#@")
+}
+
+func oneOf(c byte, list string) bool { return strings.IndexByte(list, c) >= 0 }
 
 func endsValue(t js.TokenType) bool {
 	switch t {

@@ -76,7 +76,15 @@ func (s store) Names(_ context.Context, folder string) ([]string, error) {
 	return names, err
 }
 
-func (s store) Read(_ context.Context, name string) ([]byte, error) { return os.ReadFile(s.path(name)) }
+func (s store) Fetch(ctx context.Context, name string, to io.Writer) error {
+	f, err := os.Open(s.path(name))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = io.Copy(to, progress.Reader(ctx, f, progress.None))
+	return err
+}
 
 func (s store) Put(ctx context.Context, f site.File, sent func(int64)) error {
 	to := s.path(f.Name)

@@ -253,8 +253,8 @@ func (s *store) Names(ctx context.Context, folder string) (names []string, err e
 	return names, err
 }
 
-func (s *store) Read(ctx context.Context, name string) (data []byte, err error) {
-	err = s.with(ctx, func(c *client.ServerConn) error {
+func (s *store) Fetch(ctx context.Context, name string, to io.Writer) error {
+	return s.with(ctx, func(c *client.ServerConn) error {
 		r, err := c.Retr(s.path(name))
 		if said(err) && absent(c, s.path(name)) {
 			return fs.ErrNotExist
@@ -262,10 +262,9 @@ func (s *store) Read(ctx context.Context, name string) (data []byte, err error) 
 		if err != nil {
 			return err
 		}
-		data, err = io.ReadAll(io.LimitReader(r, 64<<20))
+		_, err = io.Copy(to, r)
 		return errors.Join(err, r.Close())
 	})
-	return data, err
 }
 
 // Put implements site.Store. It writes under the name itself, which costs the fewest answers to wait for: what broke off is told from what

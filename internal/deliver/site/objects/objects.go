@@ -140,14 +140,14 @@ func (s *store) Names(ctx context.Context, folder string) ([]string, error) {
 	return names, nil
 }
 
-func (s *store) Read(ctx context.Context, name string) ([]byte, error) {
+func (s *store) Fetch(ctx context.Context, name string, to io.Writer) error {
 	o, err := s.c.GetObject(ctx, s.bucket, s.path(name), client.GetObjectOptions{})
 	if err != nil {
-		return nil, s.classify(err)
+		return s.classify(err)
 	}
 	defer o.Close()
-	data, err := io.ReadAll(io.LimitReader(o, 64<<20))
-	return data, s.classify(err)
+	_, err = io.Copy(to, o)
+	return s.classify(err)
 }
 
 func options(f site.File) client.PutObjectOptions {

@@ -10,6 +10,7 @@ import (
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
 
+	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/sitetest"
 )
 
@@ -39,7 +40,7 @@ func TestCertificate(t *testing.T) {
 	defer stop()
 	s, err := Open(ctx, address, Login{ID: "moth", Secret: "wick-and-oil"})
 	if err == nil {
-		if _, err = s.Read(ctx, "index.json"); err == nil {
+		if _, err = site.Read(ctx, s, "index.json"); err == nil {
 			t.Error("any certificate was taken")
 		}
 	}

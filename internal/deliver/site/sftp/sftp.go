@@ -156,14 +156,14 @@ func (s *store) Names(ctx context.Context, folder string) ([]string, error) {
 	return names, s.classify(err)
 }
 
-func (s *store) Read(_ context.Context, name string) ([]byte, error) {
+func (s *store) Fetch(ctx context.Context, name string, to io.Writer) error {
 	f, err := s.c.Open(s.path(name))
 	if err != nil {
-		return nil, s.classify(err)
+		return s.classify(err)
 	}
 	defer f.Close()
-	data, err := io.ReadAll(io.LimitReader(f, 64<<20))
-	return data, s.classify(err)
+	_, err = f.WriteTo(to)
+	return s.classify(err)
 }
 
 // chunk is how much of a file goes out before it is known to be there. Within it, bytes may arrive in any order.

@@ -37,7 +37,7 @@ func Conforms(t *testing.T, s site.Store) {
 	if len(list) != 0 {
 		t.Errorf("an empty store lists %v", list)
 	}
-	if _, err := s.Read(ctx, "index.json"); !errors.Is(err, fs.ErrNotExist) {
+	if _, err := site.Read(ctx, s, "index.json"); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("reading what is not there: %v", err)
 	}
 	must("removing what is not there", s.Remove(ctx, "versions/1"))
@@ -61,7 +61,7 @@ func Conforms(t *testing.T, s site.Store) {
 	if names, err := s.Names(ctx, ""); err != nil || !slices.Contains(names, "versions") {
 		t.Errorf("names at the root: %q (%v)", names, err)
 	}
-	if data, err := s.Read(ctx, "versions/1/data/lane 1.pack"); err != nil || string(data) != large {
+	if data, err := site.Read(ctx, s, "versions/1/data/lane 1.pack"); err != nil || string(data) != large {
 		t.Errorf("read back %d bytes (%v)", len(data), err)
 	}
 	if x, ok := s.(site.Copier); ok {
@@ -80,7 +80,7 @@ func Conforms(t *testing.T, s site.Store) {
 	}
 	for _, text := range []string{"first", "second, and longer", "3"} {
 		must("swapping", s.Swap(ctx, File("index.json", text)))
-		if data, err := s.Read(ctx, "index.json"); err != nil || string(data) != text {
+		if data, err := site.Read(ctx, s, "index.json"); err != nil || string(data) != text {
 			t.Errorf("after swapping it holds %q (%v), want %q", data, err, text)
 		}
 	}
@@ -107,7 +107,7 @@ func copies(t *testing.T, s site.Store, x site.Copier, text string) {
 	if err != nil {
 		t.Fatalf("copying: %v", err)
 	}
-	if data, err := s.Read(ctx, "versions/2/lane.pack"); err != nil || string(data) != text {
+	if data, err := site.Read(ctx, s, "versions/2/lane.pack"); err != nil || string(data) != text {
 		t.Errorf("the copy has %d bytes (%v)", len(data), err)
 	}
 	if err := x.Copy(ctx, "versions/1/gone.pack", "versions/2/gone.pack"); !errors.Is(err, fs.ErrNotExist) {
@@ -137,7 +137,7 @@ func splices(t *testing.T, s site.Store, x site.Splicer) {
 	if err != nil {
 		t.Fatalf("making a file from parts: %v", err)
 	}
-	if data, err := s.Read(ctx, "versions/4/data/lane.pack"); err != nil || string(data) != is {
+	if data, err := site.Read(ctx, s, "versions/4/data/lane.pack"); err != nil || string(data) != is {
 		t.Errorf("made from parts, it has %d bytes instead of %d, or others (%v)", len(data), len(is), err)
 	}
 	t.Logf("%d bytes were sent", sent)

@@ -2,7 +2,6 @@
 package webdav
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -174,14 +173,12 @@ func (s *store) entries(folder string) ([]fs.FileInfo, error) {
 	return entries, s.classify(err)
 }
 
-func (s *store) Read(ctx context.Context, name string) ([]byte, error) {
+func (s *store) Fetch(ctx context.Context, name string, to io.Writer) error {
 	r, err := s.request(ctx, http.MethodGet, name)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var data bytes.Buffer
-	err = s.do(r, name, &data)
-	return data.Bytes(), err
+	return s.do(r, name, to)
 }
 
 // folder makes a folder and those above it, the innermost first, once for all who want it: two at a time would get into each other's way.
@@ -237,9 +234,6 @@ func (s *store) put(ctx context.Context, f site.File, sent func(int64)) error {
 	return s.do(r, f.Name, io.Discard)
 }
 
-// longest is how much of an answer is read.
-const longest = 64 << 20
-
 func (s *store) do(r *http.Request, name string, into io.Writer) error {
 	answer, err := s.http.Do(r)
 	if err != nil {
@@ -250,7 +244,7 @@ func (s *store) do(r *http.Request, name string, into io.Writer) error {
 	if failed {
 		into = io.Discard
 	}
-	if _, err := io.Copy(into, io.LimitReader(answer.Body, longest)); err != nil {
+	if _, err := io.Copy(into, answer.Body); err != nil {
 		return s.classify(err)
 	}
 	if failed {
