@@ -35,7 +35,8 @@ type comparing struct {
 
 // Compare says what changed between two builds. names are up to two paths or versions that were sent; left out, the first is the version
 // that was sent last, and the second what would be packed of the project's export. entry names another entry page than Havvel finds. A
-// version whose archive is not here any more is fetched from the site that keeps it, by the courier; both are nil where there is no project.
+// version whose archive is not here any more is fetched from the site that keeps it, by the courier. Both are nil where there is no
+// project.
 func Compare(
 	ctx context.Context, p *project.Project, courier *deliver.Courier, names, to []string, entry string, report progress.Reporter,
 ) (*compare.Result, error) {

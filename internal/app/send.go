@@ -60,12 +60,19 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 			return out, err
 		}
 	}
-	var failed error
-	var sent []*deliver.Status
+	return out, k.sendAll(ctx, destinations, b, pages, how, out)
+}
+
+// sendAll sends a build to some destinations, one after the other.
+func (k *Desk) sendAll(
+	ctx context.Context, destinations []*project.Destination, b *export.Build, pages map[string]*deliver.Contents, how Sending, out *Deliveries,
+) error {
 	prover, err := k.prover(how.Proving)
 	if err != nil {
-		return out, err
+		return err
 	}
+	var failed error
+	var sent []*deliver.Status
 	for _, d := range destinations {
 		status, err := k.sendOne(ctx, prover, d, b, pages[d.Name], how)
 		if status != nil {
@@ -85,7 +92,7 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 	if len(sent) > 0 && !k.DryRun {
 		out.then(Next(k.Project, sent))
 	}
-	return out, failed
+	return failed
 }
 
 // unsent are the destinations that lack this version of this export, when there are any; so a command that failed at one of

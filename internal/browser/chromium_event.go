@@ -153,6 +153,14 @@ func (t *chromiumTab) told(ev any, worker bool) {
 		t.hear(Ended{string(e.RequestID), t.at(e.Timestamp.Float64()), 0, e.ErrorMessage})
 	case *network.EventWebSocketClosed:
 		t.hear(Ended{string(e.RequestID), t.at(e.Timestamp.Float64()), 0, ""})
+	default:
+		t.complained(ev, worker)
+	}
+}
+
+// complained takes what scripts and the browser find wrong.
+func (t *chromiumTab) complained(ev any, worker bool) {
+	switch e := ev.(type) {
 	case *runtime.EventExceptionThrown:
 		d := e.ExceptionDetails
 		x := Thrown{Message: thrown(d), Worker: worker, Calls: calls(d.StackTrace)}
@@ -165,18 +173,23 @@ func (t *chromiumTab) told(ev any, worker bool) {
 			t.hear(Logged{written(e.Args), worker, calls(e.StackTrace)})
 		}
 	case *log.EventEntryAdded:
-		l, c := e.Entry, Complained{Message: e.Entry.Text}
-		switch l.Source {
-		case "network", "javascript", "worker":
-			return // requests and exceptions are told one by one
-		}
-		if l.Level == "error" || l.Source == "security" || l.Source == "intervention" || l.Source == "violation" {
-			if l.URL != "" {
-				c.Place = Place{Address: l.URL, Line: int(l.LineNumber) + 1}
-			}
-			t.hear(c)
-		}
+		t.logged(e.Entry)
 	}
+}
+
+func (t *chromiumTab) logged(l *log.Entry) {
+	switch l.Source {
+	case "network", "javascript", "worker":
+		return // requests and exceptions are told one by one
+	}
+	if l.Level != "error" && l.Source != "security" && l.Source != "intervention" && l.Source != "violation" {
+		return
+	}
+	c := Complained{Message: l.Text}
+	if l.URL != "" {
+		c.Place = Place{Address: l.URL, Line: int(l.LineNumber) + 1}
+	}
+	t.hear(c)
 }
 
 // at is a time of the browser's clock, in seconds.

@@ -21,6 +21,7 @@ import (
 	"havvel/internal/atomicfile"
 	"havvel/internal/cli/term"
 	"havvel/internal/deliver"
+	"havvel/internal/deliver/portal"
 	"havvel/internal/fault"
 	"havvel/internal/inwords"
 	"havvel/internal/project"
@@ -62,21 +63,9 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 	if err != nil {
 		return err
 	}
-	p, err := a.project()
+	p, d, err := a.toTry(r, file, f)
 	if err != nil {
 		return err
-	}
-	d, err := p.Trying(r, f.against)
-	if err != nil {
-		return wrong("havvel rules try", "%w", err)
-	}
-	if len(r.Send) == 0 {
-		return deliver.No(d, deliver.Send)
-	}
-	for _, name := range f.recipes {
-		if len(r.Recipes.Steps(name)) == 0 {
-			return wrong("havvel rules try", "there are no [[%s]] steps in %s", name, file)
-		}
 	}
 	_, b, err := app.Open(ctx, nil, a.entry, app.Exact)
 	if err != nil {
@@ -102,34 +91,77 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 	if err != nil {
 		return err
 	}
-	pages, err := a.deskOf(p).SendablePages(ctx, []*project.Destination{d}, p.Game.Version)
-	if err != nil {
-		return err
-	}
 	parcel := deliver.Parcel{Version: p.Game.Version, Fingerprint: b.Fingerprint, Archive: archive}
-	rec := deliver.Record(st, p.Game, d.Address, parcel, f.publish, f.recipes)
-	answer, err := a.courier(p).Try(ctx, d, parcel, pages[d.Name], f.publish, f.recipes, f.limit, rec)
+	answer, rec, err := a.tryOn(ctx, p, d, parcel, f, st)
 	if err != nil {
 		return err
 	}
 	if f.record {
-		data, err := json.MarshalIndent(rec.Recording, "", "  ")
-		if err != nil {
+		if err := a.keepRecording(file, rec); err != nil {
 			return err
 		}
-		if err := atomicfile.Bytes(recordingOf(file), append(data, '\n')); err != nil {
-			return fmt.Errorf("keeping the recording: %w", err)
-		}
-		a.screen.Line("recorded in %s: %d requests", recordingOf(file), len(rec.Said))
 	}
 	st.doc.State, st.doc.Link = answer.State, cmp.Or(answer.Link, answer.Draft)
-	s := a.screen
-	switch {
-	case f.publish && deliver.Undecided(answer.State):
+	if f.publish && deliver.Undecided(answer.State) {
 		return app.NotDecided(r.Name, p.Game.Version, answer.State, f.limit).Then("the recipe works up to here; --limit waits longer")
-	case f.publish && answer.State != rulebook.Public:
+	}
+	a.showTried(answer, f.publish)
+	a.screen.Next("name it in havvel.toml:  rulebook = %q", file)
+	return nil
+}
+
+// toTry is the project, and a rulebook as one of its destinations.
+func (a *console) toTry(r *rulebook.Rulebook, file string, f tryFlags) (*project.Project, *project.Destination, error) {
+	p, err := a.project()
+	if err != nil {
+		return nil, nil, err
+	}
+	d, err := p.Trying(r, f.against)
+	if err != nil {
+		return nil, nil, wrong("havvel rules try", "%w", err)
+	}
+	if len(r.Send) == 0 {
+		return nil, nil, deliver.No(d, deliver.Send)
+	}
+	for _, name := range f.recipes {
+		if len(r.Recipes.Steps(name)) == 0 {
+			return nil, nil, wrong("havvel rules try", "there are no [[%s]] steps in %s", name, file)
+		}
+	}
+	return p, d, nil
+}
+
+// tryOn sends a parcel by the recipes that are tried.
+func (a *console) tryOn(
+	ctx context.Context, p *project.Project, d *project.Destination, parcel deliver.Parcel, f tryFlags, st *stepper,
+) (*portal.Answer, *deliver.Recorder, error) {
+	pages, err := a.deskOf(p).SendablePages(ctx, []*project.Destination{d}, p.Game.Version)
+	if err != nil {
+		return nil, nil, err
+	}
+	rec := deliver.Record(st, p.Game, d.Address, parcel, f.publish, f.recipes)
+	answer, err := a.courier(p).Try(ctx, d, parcel, pages[d.Name], f.publish, f.recipes, f.limit, rec)
+	return answer, rec, err
+}
+
+func (a *console) keepRecording(file string, rec *deliver.Recorder) error {
+	data, err := json.MarshalIndent(rec.Recording, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := atomicfile.Bytes(recordingOf(file), append(data, '\n')); err != nil {
+		return fmt.Errorf("keeping the recording: %w", err)
+	}
+	a.screen.Line("recorded in %s: %d requests", recordingOf(file), len(rec.Said))
+	return nil
+}
+
+// showTried says what the portal made of the parcel.
+func (a *console) showTried(answer *portal.Answer, published bool) {
+	s := a.screen
+	if published && answer.State != rulebook.Public {
 		s.Line("%s", s.In(term.Careful, "the recipe works up to here; what was not accepted can't be made public"))
-	default:
+	} else {
 		s.Line("%s", s.In(term.Good, "the recipe works"))
 	}
 	s.Line("  state: %s", answer.State)
@@ -141,8 +173,6 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 			s.Line("  look at it: %s", inwords.Clean(link))
 		}
 	}
-	s.Next("name it in havvel.toml:  rulebook = %q", file)
-	return nil
 }
 
 // recordingOf is where the recording of a rulebook is kept.

@@ -91,7 +91,6 @@ func (b *Build) suffixed(target string) bool {
 
 // matching marks the files that a name with unknown parts, or the name of a folder, can mean.
 func (b *Build) matching(l Link) {
-	f := l.From
 	prefix, _, star := strings.Cut(l.Target, "*")
 	suffix := ""
 	if i := strings.LastIndexByte(l.Target, '*'); i >= 0 {
@@ -101,30 +100,40 @@ func (b *Build) matching(l Link) {
 		suffix == "" && !strings.HasSuffix(prefix, "/") && (!star || len(prefix) < 4) {
 		return
 	}
-	for _, from := range b.placesOf(f, l.Base) {
-		dir := path.Dir(from)
-		whole := strings.TrimPrefix(path.Join(dir, prefix), "./")
-		if strings.HasSuffix(prefix, "/") {
-			if !b.dirs[whole] && prefix != "" {
-				continue
-			}
-			whole += "/"
-		}
-		if prefix == "" {
-			whole = ""
+	for _, from := range b.placesOf(l.From, l.Base) {
+		whole, ok := b.beginning(from, prefix)
+		if !ok {
+			continue
 		}
 		for _, other := range b.Parts() {
-			if !strings.HasPrefix(other.Path, whole) || other == f {
-				continue
-			}
-			exact := endsWith(other.Path, suffix)
-			if exact || other.Encoding != "" && endsWith(other.PlainPath(), suffix) {
-				b.linked[other] = true
-				if _, ok := b.vague[other]; !ok && star && exact {
-					b.vague[other] = &l
-				}
+			if strings.HasPrefix(other.Path, whole) && other != l.From {
+				b.match(other, suffix, &l, star)
 			}
 		}
+	}
+}
+
+// beginning is what the path of each file begins with that a name means which begins so; false where there is no such folder.
+func (b *Build) beginning(from, prefix string) (string, bool) {
+	if prefix == "" {
+		return "", true
+	}
+	whole := strings.TrimPrefix(path.Join(path.Dir(from), prefix), "./")
+	if !strings.HasSuffix(prefix, "/") {
+		return whole, true
+	}
+	return whole + "/", b.dirs[whole]
+}
+
+// match marks a file if its name ends so.
+func (b *Build) match(f *File, suffix string, l *Link, star bool) {
+	exact := endsWith(f.Path, suffix)
+	if !exact && (f.Encoding == "" || !endsWith(f.PlainPath(), suffix)) {
+		return
+	}
+	b.linked[f] = true
+	if _, ok := b.vague[f]; !ok && star && exact {
+		b.vague[f] = l
 	}
 }
 

@@ -23,22 +23,11 @@ const (
 // Unpacker says who unpacks a compressed file, and where that is seen; l is nil where it only follows from the file's name.
 func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 	_, promised := encoding.Named(f.Path)
-	var taken *Link // by what unpacks nothing
-	for _, i := range b.to[f] {
-		l := &b.Links[i]
-		switch {
-		case b.unpacked(l, f.Encoding):
-			return ByGame, l
-		case taken != nil:
-		case l.Result == Compressed,
-			l.Reading.Plain && len(l.Reading.Given) == 0,
-			l.From.Script == nil && l.Certainty == link.Certain,
-			taking[l.Use]:
-			taken = l
-		}
-	}
+	by, taken := b.takers(f)
 	others := b.others()
 	switch {
+	case by != nil:
+		return ByGame, by
 	case taken == nil && slices.Contains(others.Formats, f.Encoding) && !others.Plain:
 		return ByGame, b.NamedBy(f)
 	case taken != nil && promised != "":
@@ -55,6 +44,26 @@ func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 		return Untold, b.NamedBy(f)
 	}
 	return ByHost, nil
+}
+
+// takers are the first link whose script unpacks a file, and else the first that takes it without unpacking anything.
+func (b *Build) takers(f *File) (unpacks, taken *Link) {
+	for _, i := range b.to[f] {
+		l := &b.Links[i]
+		if b.unpacked(l, f.Encoding) {
+			return l, nil
+		}
+		if taken == nil && asItComes(l) {
+			taken = l
+		}
+	}
+	return nil, taken
+}
+
+// asItComes reports whether what asks for a file by a link unpacks nothing.
+func asItComes(l *Link) bool {
+	return l.Result == Compressed || l.Reading.Plain && len(l.Reading.Given) == 0 ||
+		l.From.Script == nil && l.Certainty == link.Certain || taking[l.Use]
 }
 
 // sawUnpacked is who unpacked a file in a trial in which the game started: the one who did on that host.
@@ -179,54 +188,57 @@ const (
 func (b *Build) Form(f *File, serves []string) Form {
 	plain, promised := encoding.Named(f.Path)
 	asIs := Form{Encoding: f.Encoding, Name: f.Path}
-	if f.Encoding == "" && (promised == "" || f.Bytes == 0) {
-		return asIs
-	}
-	best := Form{Name: plain}
-	if f.Page == nil {
-		for _, e := range []string{promised, encoding.Brotli, encoding.Gzip} {
-			if e != "" && slices.Contains(serves, e) {
-				best = Form{Encoding: e, Name: plain + encoding.Ending(e)}
-				break
-			}
-		}
-	}
-	with := func(form Form, fault Fault) Form {
-		form.Fault = fault
-		return form
-	}
-	if f.Encoding == "" && !slices.Contains(serves, promised) {
-		return asIs // such a host doesn't look at the name
-	}
-	if f.Encoding == "" {
-		return with(best, Misnamed)
-	}
-	if twin := b.byPath[plain]; twin != nil && twin != f && twin.Content() == f.Content() && len(b.to[f]) == 0 {
-		if slices.Contains(serves, promised) {
+	served := slices.Contains(serves, promised)
+	twin := b.byPath[plain]
+	switch {
+	case f.Encoding == "" && (promised == "" || f.Bytes == 0 || !served):
+		return asIs // a host that doesn't serve it doesn't look at the name
+	case f.Encoding == "":
+		return best(f, plain, promised, serves, Misnamed)
+	case twin != nil && twin != f && twin.Content() == f.Content() && len(b.to[f]) == 0:
+		if served {
 			return asIs
 		}
 		return Form{Name: plain, Fault: Unserved} // the other one is loaded
-	}
-	if slices.ContainsFunc(b.to[f], func(i int) bool { return b.Links[i].Result == Compressed }) {
+	case slices.ContainsFunc(b.to[f], func(i int) bool { return b.Links[i].Result == Compressed }):
 		return Form{Name: plain, Fault: Unserved} // asked for by this name, which a host without negotiation has no file of
 	}
+	return b.formFor(f, plain, promised, serves)
+}
+
+// best is the form in which a host that serves some formats can send a file.
+func best(f *File, plain, promised string, serves []string, fault Fault) Form {
+	if f.Page == nil {
+		for _, e := range []string{promised, encoding.Brotli, encoding.Gzip} {
+			if e != "" && slices.Contains(serves, e) {
+				return Form{Encoding: e, Name: plain + encoding.Ending(e), Fault: fault}
+			}
+		}
+	}
+	return Form{Name: plain, Fault: fault}
+}
+
+// formFor is the form of a compressed file, by who unpacks it.
+func (b *Build) formFor(f *File, plain, promised string, serves []string) Form {
+	asIs := Form{Encoding: f.Encoding, Name: f.Path}
+	served := slices.Contains(serves, promised)
 	switch who, _ := b.Unpacker(f); who {
 	case ByGame:
-		if promised != "" && slices.Contains(serves, promised) {
+		if promised != "" && served {
 			return Form{Encoding: f.Encoding, Name: plain + "-" + strings.TrimPrefix(f.Path, plain+".") + ".bin", Fault: Twice}
 		}
 	case ByNobody:
 		return Form{Name: f.Path, Fault: Hidden}
 	case Untold:
 		if promised != "" {
-			return with(asIs, Undecided) // it comes either as it is or unpacked, and the game wants one of them
+			asIs.Fault = Undecided // it comes either as it is or unpacked, and the game wants one of them
 		}
 	case ByHost:
 		switch {
 		case promised != f.Encoding:
-			return with(best, Misnamed)
-		case !slices.Contains(serves, promised):
-			return with(best, Unserved)
+			return best(f, plain, promised, serves, Misnamed)
+		case !served:
+			return best(f, plain, promised, serves, Unserved)
 		case f.Unfit != "":
 			return Form{Encoding: f.Encoding, Name: f.Path, Anew: true, Fault: Partial}
 		}

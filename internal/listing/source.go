@@ -133,34 +133,8 @@ func (s *source) value(from string) string {
 	switch from {
 	case "title":
 		return cmp.Or(s.title, g.Title)
-	case "short":
-		return g.Short
-	case "studio":
-		return g.Studio
 	case "version":
 		return s.version
-	case "tagline":
-		return l.Tagline
-	case "category":
-		return l.Category
-	case "genre":
-		return l.Genre
-	case "orientation":
-		return l.Orientation
-	case "opens":
-		return l.Opens
-	case "price":
-		return l.Price
-	case "amount":
-		return l.Amount
-	case "visibility":
-		return l.Visibility
-	case "contact":
-		return l.Contact
-	case "privacy":
-		return l.Privacy
-	case "video":
-		return l.Video
 	case "frame":
 		if l.Frame[0] > 0 {
 			return fmt.Sprintf("%dx%d", l.Frame[0], l.Frame[1])
@@ -174,7 +148,11 @@ func (s *source) value(from string) string {
 			return strconv.FormatBool(*l.Unfinished)
 		}
 	}
-	return ""
+	return map[string]string{
+		"short": g.Short, "studio": g.Studio, "tagline": l.Tagline, "category": l.Category, "genre": l.Genre, "orientation": l.Orientation,
+		"opens": l.Opens, "price": l.Price, "amount": l.Amount, "visibility": l.Visibility, "contact": l.Contact, "privacy": l.Privacy,
+		"video": l.Video,
+	}[from]
 }
 
 // blocks returns a source's text, block by block.

@@ -145,20 +145,21 @@ type heldFile [3]any
 
 // verify returns an error for what can't go into a page.
 func (f *folding) verify() error {
-	b := f.plan.result
 	imports := map[*export.File][]export.Link{}
-	for _, l := range b.Links {
-		switch {
-		case l.To == nil:
-		case l.To.Page != nil && l.From.Page != nil && slices.Contains([]string{"a", "area"}, f.tag(l)):
-			return f.cannot(l, "which is another page; players would be led away from the one that is handed over")
-		case l.To.Page != nil && l.From.Page != nil && f.tag(l) == "iframe" && f.plan.opaque():
-			return f.cannot(l, "a page in a frame, which the sandbox of %s keeps from this one", f.plan.to.Rules.Name)
-		case l.To.Script != nil && l.Import && l.Certainty == link.Certain:
+	for _, l := range f.plan.result.Links {
+		if l.To == nil {
+			continue
+		}
+		if l.To.Page != nil && l.From.Page != nil {
+			if err := f.verifyPage(l); err != nil {
+				return err
+			}
+		}
+		if l.To.Script != nil && l.Import && l.Certainty == link.Certain {
 			imports[l.From] = append(imports[l.From], l)
 		}
 	}
-	for _, l := range b.Links {
+	for _, l := range f.plan.result.Links {
 		if l.To == nil || l.To.Script == nil || !l.Worker {
 			continue
 		}
@@ -168,6 +169,17 @@ func (f *folding) verify() error {
 		if circle := circleOf(imports, l.To, nil); circle != nil {
 			return f.cannot(*circle, "and that leads back to itself, which a worker can't import from a page")
 		}
+	}
+	return nil
+}
+
+// verifyPage returns an error for a page that another page can't lead to in one page.
+func (f *folding) verifyPage(l export.Link) error {
+	switch tag := f.tag(l); {
+	case tag == "a" || tag == "area":
+		return f.cannot(l, "which is another page; players would be led away from the one that is handed over")
+	case tag == "iframe" && f.plan.opaque():
+		return f.cannot(l, "a page in a frame, which the sandbox of %s keeps from this one", f.plan.to.Rules.Name)
 	}
 	return nil
 }

@@ -53,14 +53,13 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 		return nil, err
 	}
 	start = start[:n]
-	if n == 0 {
+	switch {
+	case n == 0:
 		return nil, &BadMaster{name, "it is empty", "export it again"}
-	}
-	if bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")) {
+	case bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")):
 		w, h := webm.Size(start)
 		return &header{format: "webm", width: w, height: h}, nil
-	}
-	if len(start) > 20 && string(start[:4]) == "RIFF" && string(start[8:16]) == "WEBPVP8X" && start[20]&2 != 0 {
+	case n > 20 && string(start[:4]) == "RIFF" && string(start[8:16]) == "WEBPVP8X" && start[20]&2 != 0:
 		return nil, &BadMaster{name, "it is an animated WebP, of which no single picture can be read", "save the picture that is meant as PNG"}
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
@@ -74,6 +73,11 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 		w, h := sized(icon)
 		return &header{format: "svg", width: w, height: h, turn: 1, cost: 4 * int64(w) * int64(h)}, nil
 	}
+	return pixelHeader(name, f, start)
+}
+
+// pixelHeader reads the header of a picture that is made of pixels.
+func pixelHeader(name string, f io.ReadSeeker, start []byte) (*header, error) {
 	config, format, err := image.DecodeConfig(bufio.NewReader(f))
 	if errors.Is(err, image.ErrFormat) {
 		return nil, &BadMaster{name, "it is no PNG, JPEG, WebP, GIF or SVG", "save it as PNG"}
@@ -85,7 +89,11 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	h := &header{format: format, width: config.Width, height: config.Height, turn: orientation(md)}
 	h.cost = int64(config.Width) * int64(config.Height) * bytesPerPixel(config.ColorModel, format, start)
 	h.md, h.start, h.inks = md, start, config.ColorModel == color.CMYKModel
-	h.animated = format != "gif" && md != nil && (md.NumFrames > 1 || md.HasFrames) || format == "gif" && moves(f)
+	if format == "gif" {
+		h.animated = moves(f)
+	} else {
+		h.animated = md != nil && (md.NumFrames > 1 || md.HasFrames)
+	}
 	if h.turn >= 5 {
 		h.width, h.height = h.height, h.width
 	}

@@ -196,11 +196,26 @@ func (s *Declared) verify(doc *settings.Document, at string) {
 func (l *Listing) verify(doc *settings.Document, at string) {
 	doc.Within(at+".orientation", l.Orientation, "any", "portrait", "landscape")
 	doc.Within(at+".opens", l.Opens, "in-page", "on-click", "full-screen")
-	doc.Within(at+".price", l.Price, "free", "open", "fixed")
 	doc.Within(at+".visibility", l.Visibility, "everybody", "link", "nobody")
 	doc.Each(at+".devices", l.Devices, devices...)
 	doc.Each(at+".content", l.Content, contents...)
 	doc.Each(at+".generated", l.Generated, generators...)
+	l.verifyLanguages(doc, at)
+	l.verifyPrice(doc, at)
+	l.verifyLinks(doc, at)
+	if l.Age != nil && (*l.Age < 0 || *l.Age > 21) {
+		doc.Wrong(at+".age", "is %d; it is in years, from 0 to 21", *l.Age)
+	}
+	if l.Frame[0] < 0 || l.Frame[1] < 0 || (l.Frame[0] == 0) != (l.Frame[1] == 0) {
+		doc.Wrong(at+".frame", "needs a width and a height, as in [960, 540]")
+	}
+	verifyControls(doc, at, l.Controls, l.Headings)
+	for code, t := range l.In {
+		verifyControls(doc, at+"."+code, t.Controls, t.Headings)
+	}
+}
+
+func (l *Listing) verifyLanguages(doc *settings.Document, at string) {
 	for i, code := range l.Languages {
 		if _, err := language.Parse(code); err != nil {
 			doc.Wrong(fmt.Sprintf("%s.languages[%d]", at, i), "has %q, which is no language; write \"en\", \"de\" or \"pt-BR\"", code)
@@ -213,18 +228,19 @@ func (l *Listing) verify(doc *settings.Document, at string) {
 			doc.Wrong(at+"."+code, "is the page's own language: its texts stand in [listing]")
 		}
 	}
+}
+
+func (l *Listing) verifyPrice(doc *settings.Document, at string) {
+	doc.Within(at+".price", l.Price, "free", "open", "fixed")
 	if l.Amount != "" && !amountForm.MatchString(l.Amount) {
 		doc.Wrong(at+".amount", "is %q; write it like \"3.00 EUR\"", l.Amount)
 	}
 	if l.Price == "fixed" && l.Amount == "" {
 		doc.Wrong(at+".amount", `is missing: a fixed price needs one, as in "3.00 EUR"`)
 	}
-	if l.Age != nil && (*l.Age < 0 || *l.Age > 21) {
-		doc.Wrong(at+".age", "is %d; it is in years, from 0 to 21", *l.Age)
-	}
-	if l.Frame[0] < 0 || l.Frame[1] < 0 || (l.Frame[0] == 0) != (l.Frame[1] == 0) {
-		doc.Wrong(at+".frame", "needs a width and a height, as in [960, 540]")
-	}
+}
+
+func (l *Listing) verifyLinks(doc *settings.Document, at string) {
 	if l.Contact != "" && !contactForm.MatchString(l.Contact) && !web(l.Contact) {
 		doc.Wrong(at+".contact", "is %q; it must be an e-mail address or a link", l.Contact)
 	}
@@ -232,10 +248,6 @@ func (l *Listing) verify(doc *settings.Document, at string) {
 		if link != "" && !web(link) {
 			doc.Wrong(at+"."+key, "is %q; it must be a link", link)
 		}
-	}
-	verifyControls(doc, at, l.Controls, l.Headings)
-	for code, t := range l.In {
-		verifyControls(doc, at+"."+code, t.Controls, t.Headings)
 	}
 	for i, c := range l.Credits {
 		one := fmt.Sprintf("%s.credit[%d]", at, i)

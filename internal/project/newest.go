@@ -14,18 +14,12 @@ const mostSources = 50_000
 // version control, tools and havvel itself write don't count. It is "" when there is none.
 func (p *Project) Newest() (path string, changed time.Time) {
 	looked := 0
-	export := p.ExportPath()
 	// A folder that can't be read is passed over: what it holds can't be told.
 	_ = filepath.WalkDir(p.Folder, func(name string, d fs.DirEntry, err error) error {
-		base := d.Name()
 		switch {
-		case err != nil && d.IsDir(),
-			d.IsDir() && name != p.Folder && (strings.HasPrefix(base, ".") || base == "node_modules" || base == "packed" || base == "export" ||
-				base == "build" || base == "dist" || name == export):
+		case d.IsDir() && (err != nil || name != p.Folder && p.passedOver(name)):
 			return filepath.SkipDir
-		case d.IsDir():
-			return nil
-		case name == export || base == Name || strings.HasPrefix(base, ".") || strings.HasSuffix(base, ".zip") || strings.HasSuffix(base, ".log"):
+		case d.IsDir() || err != nil || name == p.ExportPath() || byTools(d.Name()):
 			return nil
 		}
 		if looked++; looked > mostSources {
@@ -39,4 +33,19 @@ func (p *Project) Newest() (path string, changed time.Time) {
 		return nil
 	})
 	return path, changed
+}
+
+// passedOver reports whether a folder holds nothing that the developer wrote.
+func (p *Project) passedOver(folder string) bool {
+	switch base := filepath.Base(folder); base {
+	case "node_modules", "packed", "export", "build", "dist":
+		return true
+	default:
+		return strings.HasPrefix(base, ".") || folder == p.ExportPath()
+	}
+}
+
+// byTools reports whether a file of that name is one that tools write, or the project's settings.
+func byTools(base string) bool {
+	return base == Name || strings.HasPrefix(base, ".") || strings.HasSuffix(base, ".zip") || strings.HasSuffix(base, ".log")
 }

@@ -80,6 +80,29 @@ func (d *Destination) verifySite(doc *settings.Document) {
 		return
 	}
 	by, _ := protocol.Find(u.Scheme)
+	d.verifyAddress(doc, at, by)
+	d.verifySpecial(doc, by)
+	if d.Lanes < 0 || d.Lanes > 64 {
+		doc.Wrong(d.path+".lanes", "is %d; it is how many files travel at once: from 1 to 64", d.Lanes)
+	}
+	if d.Keep < 0 || d.Keep == 1 {
+		doc.Wrong(
+			d.path+".keep",
+			"is %d; it is how many versions stay there: 0 for all, or 2 and more, so that there is one to go back to",
+			d.Keep,
+		)
+	}
+	d.verifyPublic(doc)
+	d.verifyPage(doc)
+	doc.Each(d.path+".serves", d.Serves, "gzip", "br")
+	if by.Bucket && d.Serves == nil {
+		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
+		d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
+	}
+}
+
+func (d *Destination) verifyAddress(doc *settings.Document, at string, by protocol.Protocol) {
+	u := d.site
 	switch {
 	case u.Scheme != "file" && u.Host == "":
 		doc.Wrong(at, "is %q, which names no host", u.Redacted())
@@ -93,30 +116,17 @@ func (d *Destination) verifySite(doc *settings.Document) {
 	case by.Bucket && d.Key == "":
 		d.Key = usualKey(d.Name)
 	}
-	d.verifySpecial(doc, by)
-	if d.Lanes < 0 || d.Lanes > 64 {
-		doc.Wrong(d.path+".lanes", "is %d; it is how many files travel at once: from 1 to 64", d.Lanes)
+}
+
+func (d *Destination) verifyPublic(doc *settings.Document) {
+	if d.Public == "" {
+		return
 	}
-	if d.Keep < 0 || d.Keep == 1 {
-		doc.Wrong(
-			d.path+".keep",
-			"is %d; it is how many versions stay there: 0 for all, or 2 and more, so that there is one to go back to",
-			d.Keep,
-		)
+	p, err := url.Parse(d.Public)
+	if err != nil || p.Host == "" || p.Scheme != "http" && p.Scheme != "https" {
+		doc.Wrong(d.path+".public", "is %q; it must be the https:// address where players find the site", d.Public)
 	}
-	if d.Public != "" {
-		p, err := url.Parse(d.Public)
-		if err != nil || p.Host == "" || p.Scheme != "http" && p.Scheme != "https" {
-			doc.Wrong(d.path+".public", "is %q; it must be the https:// address where players find the site", d.Public)
-		}
-		d.Public = strings.TrimSuffix(d.Public, "/") + "/"
-	}
-	d.verifyPage(doc)
-	doc.Each(d.path+".serves", d.Serves, "gzip", "br")
-	if by.Bucket && d.Serves == nil {
-		d.Serves = []string{"gzip", "br"} // an object keeps its Content-Encoding
-		d.Rules = rulebook.Site(d.Name, d.Serves, d.Isolation)
-	}
+	d.Public = strings.TrimSuffix(d.Public, "/") + "/"
 }
 
 // special are the settings that only sites of some protocols know.

@@ -72,52 +72,71 @@ type Said struct {
 // Follow works out how a session went.
 func Follow(s *Session) *Play {
 	p := &Play{ID: s.ID, Opened: s.Opened, Device: s.Device, Shown: -1, Clip: s.Clip, ClipBegan: -1}
-	away := int64(-1)
-	says, pressed := false, false // anything of itself; something, after the first picture
+	f := follower{Play: p, away: -1}
 	for _, e := range s.Events {
-		says = says || e.Kind == "event"
-		if e.Kind != "answer" { // answers come after the game
-			p.Length = max(p.Length, e.At)
-		}
-		switch e.Kind {
-		case "event":
-			p.event(e)
-		case "shown":
-			if p.Shown < 0 {
-				p.Shown = e.At
-			}
-		case "frames":
-			if fps, err := strconv.ParseFloat(string(e.Data.FPS), 64); err == nil && fps >= 0 && fps < 1000 {
-				p.Frames = append(p.Frames, Rate{e.At, fps})
-			}
-		case "error":
-			d := e.Data
-			p.Errors = append(p.Errors, Fault{Mark{e.At, string(d.Message)}, string(d.File), string(d.Line), string(d.Column), string(d.Stack)})
-		case "presses":
-			p.press(e.Data)
-			pressed = pressed || p.Shown >= 0
-		case "answer":
-			if q, err := strconv.Atoi(string(e.Data.Question)); err == nil && q >= 0 && q < 100 {
-				p.Answers = append(p.Answers, Said{q, string(e.Data.Answer)})
-			}
-		case "paused":
-			away = e.At
-		case "resumed":
-			if away >= 0 {
-				p.Away = append(p.Away, Span{away, max(away, e.At)})
-			}
-			away = -1
-		case "clip":
-			if p.ClipBegan < 0 {
-				p.ClipBegan = e.At
-			}
-		}
+		f.take(e)
 	}
-	p.end(away)
-	if !says && pressed && p.Presses > 0 {
+	p.end(f.away)
+	if !f.says && f.pressed && p.Presses > 0 {
 		p.Started, p.Inferred = true, true
 	}
 	return p
+}
+
+// A follower goes through a session's events.
+type follower struct {
+	*Play
+	away    int64 // since when the player is away; -1 for not
+	says    bool  // the game says something of itself
+	pressed bool  // something was pressed after the first picture
+}
+
+func (f *follower) take(e Event) {
+	if e.Kind != "answer" { // answers come after the game
+		f.Length = max(f.Length, e.At)
+	}
+	switch e.Kind {
+	case "event":
+		f.says = true
+		f.event(e)
+	case "shown":
+		if f.Shown < 0 {
+			f.Shown = e.At
+		}
+	case "presses":
+		f.press(e.Data)
+		f.pressed = f.pressed || f.Shown >= 0
+	case "paused":
+		f.away = e.At
+	case "resumed":
+		if f.away >= 0 {
+			f.Away = append(f.Away, Span{f.away, max(f.away, e.At)})
+		}
+		f.away = -1
+	case "clip":
+		if f.ClipBegan < 0 {
+			f.ClipBegan = e.At
+		}
+	default:
+		f.note(e)
+	}
+}
+
+// note keeps what an event tells.
+func (p *Play) note(e Event) {
+	d := e.Data
+	switch e.Kind {
+	case "frames":
+		if fps, err := strconv.ParseFloat(string(d.FPS), 64); err == nil && fps >= 0 && fps < 1000 {
+			p.Frames = append(p.Frames, Rate{e.At, fps})
+		}
+	case "error":
+		p.Errors = append(p.Errors, Fault{Mark{e.At, string(d.Message)}, string(d.File), string(d.Line), string(d.Column), string(d.Stack)})
+	case "answer":
+		if q, err := strconv.Atoi(string(d.Question)); err == nil && q >= 0 && q < 100 {
+			p.Answers = append(p.Answers, Said{q, string(d.Answer)})
+		}
+	}
 }
 
 // mostPresses bounds what one tester is believed to have pressed.

@@ -187,19 +187,13 @@ func (s *Step) verifyBody(d *settings.Document, at string) {
 	for i, p := range s.Parts {
 		in := fmt.Sprintf("%s.part[%d]", at, i)
 		d.Must(in+".name", p.Name)
-		if kind := p.Type.String(); kind != "" && len(p.Type.Formulas()) == 0 {
-			if _, _, err := mime.ParseMediaType(kind); err != nil || !strings.Contains(kind, "/") {
-				d.Wrong(in+".type", "is %q, which is no content type such as \"application/zip\"", kind)
-			}
+		if p.Type.String() != "" {
+			verifyType(d, in+".type", p.Type)
 		}
 	}
 	for name, v := range s.Headers {
-		kind := v.String()
-		if !strings.EqualFold(name, "Content-Type") || len(v.Formulas()) > 0 {
-			continue
-		}
-		if _, _, err := mime.ParseMediaType(kind); err != nil || !strings.Contains(kind, "/") {
-			d.Wrong(at+".headers."+name, "is %q, which is no content type such as \"application/zip\"", kind)
+		if strings.EqualFold(name, "Content-Type") {
+			verifyType(d, at+".headers."+name, v)
 		}
 	}
 	if s.Resumable && (s.File == nil || s.Method != "POST") {
@@ -207,6 +201,16 @@ func (s *Step) verifyBody(d *settings.Document, at string) {
 	}
 	if s.Reuse != nil && !s.Resumable {
 		d.Wrong(at+".reuse", "is for a resumable upload")
+	}
+}
+
+// verifyType checks a content type, where it is written as it is.
+func verifyType(d *settings.Document, at string, t expression.Text) {
+	if len(t.Formulas()) > 0 {
+		return
+	}
+	if _, _, err := mime.ParseMediaType(t.String()); err != nil || !strings.Contains(t.String(), "/") {
+		d.Wrong(at, "is %q, which is no content type such as \"application/zip\"", t)
 	}
 }
 

@@ -80,51 +80,22 @@ func Views(rules *rulebook.Rulebook) []rulebook.View {
 // Start starts a server. It serves until it is closed.
 func Start(c Config) (*Server, error) {
 	s := &Server{guests: map[chan []byte]bool{}, stop: make(chan struct{})}
-	host, guard := "127.0.0.1", "/"
-	if c.LAN {
-		host, guard = "", "/"+strings.ToLower(rand.Text()[:16])+"/"
-	}
-	pages, err := net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(c.Port)))
+	l, err := listen(c)
 	if err != nil {
-		return nil, fmt.Errorf("starting the server: %w", err)
+		return nil, err
 	}
-	games, err := net.Listen("tcp", net.JoinHostPort(host, "0"))
-	if err != nil {
-		pages.Close()
-		return nil, fmt.Errorf("starting the server: %w", err)
-	}
-	name := "127.0.0.1"
-	if c.LAN {
-		name = ownAddress()
-	}
-	folder := guard + "game/"
+	folder := l.guard + "game/"
 	if c.Build.Root() == folder { // in the folder that it expects to be in, its mistakes could not be seen
-		folder = guard + "build/"
+		folder = l.guard + "build/"
 	}
 	folder = cmp.Or(c.At, folder)
-	around := name
-	if !c.LAN {
-		around = "localhost" // another site than the game's, as on a portal: cookies, storage and service workers are apart
-	}
-	scheme := "http"
-	if c.LAN { // only a secure page has all that games use, such as threads, sensors and the clipboard
-		scheme = "https"
-		own, err := certificate(name)
-		if err != nil {
-			pages.Close()
-			games.Close()
-			return nil, err
-		}
-		secure := &tls.Config{Certificates: []tls.Certificate{own}}
-		pages, games = tls.NewListener(pages, secure), tls.NewListener(games, secure)
-	}
-	s.Page = addressOf(scheme, around, pages, guard)
+	s.Page = addressOf(l.scheme, l.around, l.pages, l.guard)
 	top := folder
 	if c.Front != nil {
-		s.Front = addressOf(scheme, name, games, top)
+		s.Front = addressOf(l.scheme, l.name, l.games, top)
 		folder += c.Front.Under
 	}
-	s.Game = addressOf(scheme, name, games, folder)
+	s.Game = addressOf(l.scheme, l.name, l.games, folder)
 	heard := c.Heard
 	s.game = newGame(
 		c.Build,
@@ -142,8 +113,18 @@ func Start(c Config) (*Server, error) {
 			},
 		},
 	)
+	s.serve(l.games, s.games(c, top, folder))
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET "+l.guard+"{$}", s.stage(c, l.guard))
+	mux.HandleFunc("GET "+l.guard+"news", s.follow)
+	s.serve(l.pages, mux)
+	return s, nil
+}
+
+// games answers for the game's files, in a folder below the top.
+func (s *Server) games(c Config, top, folder string) http.Handler {
 	inside := http.StripPrefix(strings.TrimSuffix(folder, "/"), s.game)
-	s.serve(games, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch rest, in := strings.CutPrefix(r.URL.Path, top); {
 		case in && c.Front != nil && (rest == "" || rest == export.EntryName):
 			s.game.front(w, r, c.Front.Page, "text/html")
@@ -154,12 +135,44 @@ func Start(c Config) (*Server, error) {
 		default:
 			s.game.astray(w, r)
 		}
-	}))
-	mux := http.NewServeMux()
-	mux.HandleFunc("GET "+guard+"{$}", s.stage(c, guard))
-	mux.HandleFunc("GET "+guard+"news", s.follow)
-	s.serve(pages, mux)
-	return s, nil
+	})
+}
+
+// listeners are where a server is reached: the page around the game, and the game, on ports of their own.
+type listeners struct {
+	pages, games net.Listener
+	scheme       string
+	name, around string // hosts of the game and of the page
+	guard        string // folder of all that is there
+}
+
+func listen(c Config) (l *listeners, err error) {
+	// The page is on another site than the game, as on a portal: cookies, storage and service workers are apart.
+	l = &listeners{scheme: "http", name: "127.0.0.1", around: "localhost", guard: "/"}
+	host := l.name
+	if c.LAN { // only a secure page has all that games use, such as threads, sensors and the clipboard
+		l.scheme, l.name, host = "https", ownAddress(), ""
+		l.around, l.guard = l.name, "/"+strings.ToLower(rand.Text()[:16])+"/"
+	}
+	if l.pages, err = net.Listen("tcp", net.JoinHostPort(host, fmt.Sprint(c.Port))); err != nil {
+		return nil, fmt.Errorf("starting the server: %w", err)
+	}
+	if l.games, err = net.Listen("tcp", net.JoinHostPort(host, "0")); err != nil {
+		l.pages.Close()
+		return nil, fmt.Errorf("starting the server: %w", err)
+	}
+	if !c.LAN {
+		return l, nil
+	}
+	own, err := certificate(l.name)
+	if err != nil {
+		l.pages.Close()
+		l.games.Close()
+		return nil, err
+	}
+	secure := &tls.Config{Certificates: []tls.Certificate{own}}
+	l.pages, l.games = tls.NewListener(l.pages, secure), tls.NewListener(l.games, secure)
+	return l, nil
 }
 
 func addressOf(scheme, name string, l net.Listener, guard string) string {

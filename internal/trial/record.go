@@ -105,60 +105,92 @@ const (
 // make turns what was done and heard into steps. Where the player waited, the steps wait for what came meanwhile: an event, a call, or
 // else the picture.
 func (rec *Recording) make(inputs []input, heard []serve.Event) {
-	said, at, since := 0, 0.0, 0.0 // at is when the last input ended, since when it began
-	add := func(format string, args ...any) { rec.Steps = append(rec.Steps, fmt.Sprintf(format, args...)) }
-	until := func(next float64) (waits bool) {
-		within := min(60, max(5, math.Ceil(2*(next-at)/1000)+2))
-		known := map[string]bool{}
-		for ; said < len(heard) && heard[said].At < next; said++ {
-			e := heard[said]
-			if line := fmt.Sprintf("expect %s %s within %.0fs", e.Kind, e.Name, within); !known[line] && e.At >= since {
-				known[line] = true
-				rec.Steps = append(rec.Steps, line)
-				waits = true
-			}
-		}
-		return waits
+	m := maker{Recording: rec, heard: heard}
+	for n := 0; n < len(inputs); {
+		n = m.step(inputs, n)
 	}
-	for n := 0; n < len(inputs); n++ {
-		i := inputs[n]
-		gap := i.At - at
-		waits := until(i.At)
-		switch {
-		case waits || gap < 50 || n == 0 && i.screen == nil:
-		case gap >= breath && i.screen != nil:
-			name := fmt.Sprintf("step %d", len(rec.Steps)+1)
-			rec.screens[name] = *i.screen
-			add("expect picture %s up to 30%% within %.0fs", name, min(60, max(5, math.Ceil(2*gap/1000)+2)))
-		default:
-			add("wait %.0fms", math.Round(gap/10)*10)
-		}
-		at, since = i.To, i.At
-		switch {
-		case i.What == "key" && i.To-i.At < shortPress:
-			add("press %s", i.Key)
-		case i.What == "key":
-			add("hold %s for %.0fms", i.Key, i.To-i.At)
-		case i.What == "pad" && i.To-i.At < shortPress:
-			add("pad %s", i.Key)
-		case i.What == "pad":
-			add("pad %s for %.0fms", i.Key, i.To-i.At)
-		case i.What == "wheel":
-			for n+1 < len(inputs) && inputs[n+1].What == "wheel" && inputs[n+1].At-at < breath {
-				n++
-				i.Pixels, at = i.Pixels+inputs[n].Pixels, inputs[n].To
-			}
-			add("wheel %.0f", i.Pixels)
-		case i.Moved > fewPixels:
-			add("drag %s to %s", place(i.X, i.Y), place(i.X2, i.Y2))
-		case i.Right:
-			add("right-press %s", place(i.X, i.Y))
-		default:
-			add("tap %s", place(i.X, i.Y))
+	m.until(math.Inf(1))
+	m.add("picture end")
+}
+
+// A maker makes steps.
+type maker struct {
+	*Recording
+	heard []serve.Event
+	said  int     // how many of them the steps wait for, or passed
+	at    float64 // when the last input ended, in milliseconds
+	since float64 // when it began
+}
+
+func (m *maker) add(format string, args ...any) {
+	m.Steps = append(m.Steps, fmt.Sprintf(format, args...))
+}
+
+// until has the steps wait for what was heard before a time.
+func (m *maker) until(next float64) (waits bool) {
+	within := min(60, max(5, math.Ceil(2*(next-m.at)/1000)+2))
+	known := map[string]bool{}
+	for ; m.said < len(m.heard) && m.heard[m.said].At < next; m.said++ {
+		e := m.heard[m.said]
+		if line := fmt.Sprintf("expect %s %s within %.0fs", e.Kind, e.Name, within); !known[line] && e.At >= m.since {
+			known[line] = true
+			m.Steps = append(m.Steps, line)
+			waits = true
 		}
 	}
-	until(math.Inf(1))
-	add("picture end")
+	return waits
+}
+
+// step makes the steps for an input, and returns which one is next.
+func (m *maker) step(inputs []input, n int) (next int) {
+	i := inputs[n]
+	gap := i.At - m.at
+	waits := m.until(i.At)
+	switch {
+	case waits || gap < 50 || n == 0 && i.screen == nil:
+	case gap >= breath && i.screen != nil:
+		name := fmt.Sprintf("step %d", len(m.Steps)+1)
+		m.screens[name] = *i.screen
+		m.add("expect picture %s up to 30%% within %.0fs", name, min(60, max(5, math.Ceil(2*gap/1000)+2)))
+	default:
+		m.add("wait %.0fms", math.Round(gap/10)*10)
+	}
+	m.at, m.since = i.To, i.At
+	switch i.What {
+	case "key":
+		m.held(i, "press", "hold")
+	case "pad":
+		m.held(i, "pad", "pad")
+	case "wheel":
+		for n+1 < len(inputs) && inputs[n+1].What == "wheel" && inputs[n+1].At-m.at < breath {
+			n++
+			i.Pixels, m.at = i.Pixels+inputs[n].Pixels, inputs[n].To
+		}
+		m.add("wheel %.0f", i.Pixels)
+	default:
+		m.pointed(i)
+	}
+	return n + 1
+}
+
+// held is a step of something that was pressed, for a moment or longer.
+func (m *maker) held(i input, press, hold string) {
+	if i.To-i.At < shortPress {
+		m.add("%s %s", press, i.Key)
+		return
+	}
+	m.add("%s %s for %.0fms", hold, i.Key, i.To-i.At)
+}
+
+func (m *maker) pointed(i input) {
+	switch {
+	case i.Moved > fewPixels:
+		m.add("drag %s to %s", place(i.X, i.Y), place(i.X2, i.Y2))
+	case i.Right:
+		m.add("right-press %s", place(i.X, i.Y))
+	default:
+		m.add("tap %s", place(i.X, i.Y))
+	}
 }
 
 func place(x, y float64) string { return fmt.Sprintf("%.1f%% %.1f%%", 100*x, 100*y) }

@@ -49,34 +49,14 @@ func (r *viewer) start(ctx context.Context) error {
 
 func (r *viewer) follow(ctx context.Context) (*starting, error) {
 	s := &starting{}
-	replies := make(chan answered, 1)
-	asking, last := false, answered{at: time.Now(), state: &state{}}
+	q := questions{viewer: r, replies: make(chan answered, 1), last: answered{at: time.Now(), state: &state{}}}
 	for {
-		if !asking {
-			asking = true
-			go func() {
-				state, err := r.ask(ctx)
-				replies <- answered{state, err, time.Now()}
-			}()
-		}
-		select {
-		case a := <-replies:
-			asking = false
-			if a.err == nil {
-				last = a
-			}
-			pause(ctx, often-time.Since(a.at))
-		case <-time.After(often):
-		}
+		q.await(ctx)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if last.err == nil && time.Since(last.at) < silentAfter && r.sight.age() > silentAfter {
-			if p, err := r.tab.Picture(ctx); err == nil { // a screencast tells nothing of what was drawn before it, and doesn't change
-				r.sight.look(p, time.Now())
-			}
-		}
-		m := r.moment(last)
+		r.glance(ctx, q.last)
+		m := r.moment(q.last)
 		if s.next(m) && s.Answer != "" {
 			return s, nil
 		}
@@ -87,12 +67,50 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 			return s, nil
 		}
 		if s.WantsTo || over && m.Visible && m.Work == "" && !m.Begun && m.At-m.Answered < hungAfter {
-			return s, r.tell(ctx, s, last)
+			return s, r.tell(ctx, s, q.last)
 		}
 		if over {
 			s.end(m, limit)
 			return s, nil
 		}
+	}
+}
+
+// questions are what the page is asked all the time. One at a time is on its way.
+type questions struct {
+	*viewer
+	asking  bool
+	replies chan answered
+	last    answered // that had an answer
+}
+
+// await asks, and waits for an answer, but not for long.
+func (q *questions) await(ctx context.Context) {
+	if !q.asking {
+		q.asking = true
+		go func() {
+			state, err := q.ask(ctx)
+			q.replies <- answered{state, err, time.Now()}
+		}()
+	}
+	select {
+	case a := <-q.replies:
+		q.asking = false
+		if a.err == nil {
+			q.last = a
+		}
+		pause(ctx, often-time.Since(a.at))
+	case <-time.After(often):
+	}
+}
+
+// glance takes a picture where nothing was drawn for a while: a screencast tells nothing of what was drawn before it, and doesn't change.
+func (r *viewer) glance(ctx context.Context, last answered) {
+	if last.err != nil || time.Since(last.at) >= silentAfter || r.sight.age() <= silentAfter {
+		return
+	}
+	if p, err := r.tab.Picture(ctx); err == nil {
+		r.sight.look(p, time.Now())
 	}
 }
 

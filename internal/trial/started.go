@@ -90,6 +90,11 @@ func (s *starting) next(m moment) bool {
 		s.isQuiet = false
 		return m.Visible && !m.Begun && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
 	}
+	return s.calm(m)
+}
+
+// calm takes a moment in which nothing loads.
+func (s *starting) calm(m moment) bool {
 	if !s.isQuiet {
 		s.isQuiet, s.quiet = true, m.Own
 	}

@@ -11,6 +11,9 @@ import (
 	"havvel/internal/browser"
 )
 
+// An action is what a step does.
+type action = func(context.Context, *viewer) error
+
 // A Step is one thing that a trial does once the game has started. Parse makes one of a line such as:
 //
 //	wait 500ms
@@ -36,7 +39,7 @@ import (
 type Step struct {
 	Line string
 
-	do func(context.Context, *viewer) error
+	do action
 }
 
 var (
@@ -49,53 +52,48 @@ func Parse(line string) (Step, error) {
 	line = strings.Join(strings.Fields(line), " ")
 	word, rest, _ := strings.Cut(line, " ")
 	s := Step{Line: line}
-	var err error
-	switch word {
-	case "wait":
-		var d time.Duration
-		if d, err = time.ParseDuration(rest); err == nil && (d < 0 || d > time.Minute) {
-			err = fmt.Errorf("%s is too long; a minute is the most", d)
+	read := words()[word]
+	if read == nil {
+		read = func(string) (action, error) {
+			return nil, fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, picture, " +
+				"expect or for")
 		}
-		s.do = func(ctx context.Context, v *viewer) error { v.pause(ctx, d); return ctx.Err() }
-	case "press":
-		s.do, err = press(rest)
-	case "hold":
-		s.do, err = hold(rest)
-	case "tap":
-		s.do, err = tap(rest)
-	case "right-press":
-		s.do, err = rightPress(rest)
-	case "hover":
-		s.do, err = hover(rest)
-	case "wheel":
-		s.do, err = wheel(rest)
-	case "rotate":
-		s.do = func(ctx context.Context, v *viewer) error { return v.rotate(ctx) }
-	case "pad":
-		s.do, err = pad(rest)
-	case "hide":
-		s.do, err = during(rest, (*viewer).hide)
-	case "offline":
-		s.do, err = during(rest, func(v *viewer, ctx context.Context, off bool) error { return v.tab.Offline(ctx, off) })
-	case "drag":
-		s.do, err = drag(rest)
-	case "picture":
-		if rest == "" {
-			err = fmt.Errorf("the picture needs a name")
-		}
-		s.do = func(ctx context.Context, v *viewer) error { _, err := v.named(ctx, rest); return err }
-	case "expect":
-		s.do, err = expect(rest)
-	case "for":
-		s.do, err = repeated(rest)
-	default:
-		err = fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, picture, " +
-			"expect or for")
 	}
-	if err != nil {
+	var err error
+	if s.do, err = read(rest); err != nil {
 		return s, fmt.Errorf("the step %q: %w", line, err)
 	}
 	return s, nil
+}
+
+// words are those that steps begin with, and what reads the rest of the line.
+func words() map[string]func(rest string) (action, error) {
+	return map[string]func(string) (action, error){
+		"wait": wait, "press": press, "hold": hold, "tap": tap, "right-press": rightPress, "hover": hover, "wheel": wheel, "pad": pad,
+		"drag": drag, "picture": snapshot, "expect": expect, "for": repeated,
+		"rotate": func(string) (action, error) {
+			return func(ctx context.Context, v *viewer) error { return v.rotate(ctx) }, nil
+		},
+		"hide": func(rest string) (action, error) { return during(rest, (*viewer).hide) },
+		"offline": func(rest string) (action, error) {
+			return during(rest, func(v *viewer, ctx context.Context, off bool) error { return v.tab.Offline(ctx, off) })
+		},
+	}
+}
+
+func wait(rest string) (action, error) {
+	d, err := time.ParseDuration(rest)
+	if err == nil && (d < 0 || d > time.Minute) {
+		err = fmt.Errorf("%s is too long; a minute is the most", d)
+	}
+	return func(ctx context.Context, v *viewer) error { v.pause(ctx, d); return ctx.Err() }, err
+}
+
+func snapshot(name string) (action, error) {
+	if name == "" {
+		return nil, fmt.Errorf("the picture needs a name")
+	}
+	return func(ctx context.Context, v *viewer) error { _, err := v.named(ctx, name); return err }, nil
 }
 
 func press(name string) (func(context.Context, *viewer) error, error) {

@@ -170,7 +170,8 @@ var errSum = errors.New("its checksum is another")
 // header reads a member's header, with fields of any length. The error is io.EOF where no member begins.
 func (g *gzipped) header() error {
 	head, err := g.raw.Peek(10)
-	if g.Members > 0 && (len(head) < 3 || head[0] != 0x1f || head[1] != 0x8b || head[2] != 8) {
+	begins := len(head) >= 3 && head[0] == 0x1f && head[1] == 0x8b && head[2] == 8
+	if g.Members > 0 && !begins {
 		g.Trailing = len(head) > 0
 		return io.EOF
 	}
@@ -178,32 +179,12 @@ func (g *gzipped) header() error {
 		return short(err)
 	}
 	flags := head[3]
-	if head[0] != 0x1f || head[1] != 0x8b || head[2] != 8 || flags&0xe0 != 0 {
+	if !begins || flags&0xe0 != 0 {
 		return fmt.Errorf("its gzip header is damaged")
 	}
 	g.raw.Discard(10) // it was peeked at
-	if flags&4 != 0 { // extra field
-		var length [2]byte
-		if _, err := io.ReadFull(g.raw, length[:]); err != nil {
-			return short(err)
-		}
-		if _, err := g.raw.Discard(int(binary.LittleEndian.Uint16(length[:]))); err != nil {
-			return short(err)
-		}
-	}
-	for _, field := range []byte{8, 16} { // name, comment: up to a zero
-		for flags&field != 0 {
-			if b, err := g.raw.ReadByte(); err != nil {
-				return short(err)
-			} else if b == 0 {
-				break
-			}
-		}
-	}
-	if flags&2 != 0 { // checksum of the header
-		if _, err := g.raw.Discard(2); err != nil {
-			return short(err)
-		}
+	if err := g.fields(flags); err != nil {
+		return short(err)
 	}
 	if g.inflate == nil {
 		g.inflate, g.sum = g.inflater(), crc32.NewIEEE()
@@ -212,6 +193,34 @@ func (g *gzipped) header() error {
 	}
 	g.sum.Reset()
 	g.open, g.size = true, 0
+	return nil
+}
+
+// fields reads the fields of a header that its flags name.
+func (g *gzipped) fields(flags byte) error {
+	if flags&4 != 0 { // extra field
+		var length [2]byte
+		if _, err := io.ReadFull(g.raw, length[:]); err != nil {
+			return err
+		}
+		if _, err := g.raw.Discard(int(binary.LittleEndian.Uint16(length[:]))); err != nil {
+			return err
+		}
+	}
+	for _, field := range []byte{8, 16} { // name, comment: up to a zero
+		for flags&field != 0 {
+			if b, err := g.raw.ReadByte(); err != nil {
+				return err
+			} else if b == 0 {
+				break
+			}
+		}
+	}
+	if flags&2 != 0 { // checksum of the header
+		if _, err := g.raw.Discard(2); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -95,29 +95,48 @@ func (w *walker) gives(e *js.CallExpr) {
 	if len(e.Args.List) > 0 {
 		first = e.Args.List[0].Value
 	}
-	own, known := plain[name]
-	switch {
-	case name == "open" && on != nil && len(e.Args.List) > 1:
-		if v, ok := bare(on).(*js.Var); ok {
-			v = resolved(v)
-			w.opened[v] = append(w.opened[v], e.Args.List[1].Value)
-		}
-	case (name == "pipeThrough" || name == "pipeTo") && first != nil:
-		w.given = append(w.given, give{value: on, stream: first})
-	case name == "write" && on != nil && first != nil:
-		w.given = append(w.given, give{value: first, stream: on})
-	case known && own && on != nil && first == nil:
-		w.given = append(w.given, give{value: on})
+	if on != nil && w.streams(name, on, first, e.Args.List) {
+		return
+	}
+	switch own, known := plain[name]; {
 	case known && !own && first != nil:
 		w.given = append(w.given, give{value: first})
-	case first != nil && name != "" && (len(w.decodes.formats) > 0 || w.foreign(e.X)):
-		for _, a := range e.Args.List[:min(2, len(e.Args.List))] {
-			switch bare(a.Value).(type) {
-			case *js.FuncDecl, *js.ArrowFunc, *js.LiteralExpr, *js.ObjectExpr, *js.BinaryExpr, *js.TemplateExpr:
-				continue
-			}
-			w.given = append(w.given, give{value: a.Value, callee: e.X})
+	case first != nil && name != "" && !isStream(name) && (len(w.decodes.formats) > 0 || w.foreign(e.X)):
+		w.givesTo(e)
+	}
+}
+
+// streams notes a call of a method that bytes go into or come from. It is false for another one.
+func (w *walker) streams(name string, on, first js.IExpr, list []js.Arg) bool {
+	own, known := plain[name]
+	switch {
+	case name == "open" && len(list) > 1:
+		if v, ok := bare(on).(*js.Var); ok {
+			v = resolved(v)
+			w.opened[v] = append(w.opened[v], list[1].Value)
 		}
+	case isStream(name) && first != nil:
+		w.given = append(w.given, give{value: on, stream: first})
+	case name == "write" && first != nil:
+		w.given = append(w.given, give{value: first, stream: on})
+	case known && own && first == nil:
+		w.given = append(w.given, give{value: on})
+	default:
+		return false
+	}
+	return true
+}
+
+func isStream(name string) bool { return name == "pipeThrough" || name == "pipeTo" }
+
+// givesTo notes what a function of the script's own is given.
+func (w *walker) givesTo(e *js.CallExpr) {
+	for _, a := range e.Args.List[:min(2, len(e.Args.List))] {
+		switch bare(a.Value).(type) {
+		case *js.FuncDecl, *js.ArrowFunc, *js.LiteralExpr, *js.ObjectExpr, *js.BinaryExpr, *js.TemplateExpr:
+			continue
+		}
+		w.given = append(w.given, give{value: a.Value, callee: e.X})
 	}
 }
 

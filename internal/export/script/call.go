@@ -150,23 +150,37 @@ func (v *evaluator) made(e *js.NewExpr, in *frame) value {
 	}
 	var out value
 	for _, a := range v.value(e.X, in) {
-		switch {
-		case a.what == isGlobal && a.name == "URL" && len(list) == 1:
-			out = append(out, v.text(list[0].Value, in)...)
-		case a.what == isGlobal && a.name == "URL" && len(list) > 1:
-			out = append(out, resolve(v.text(list[0].Value, in), v.text(list[1].Value, in))...)
-		case a.what == isGlobal && (a.name == "Image" || a.name == "Audio"):
-			out = append(out, v.builtin(a.name, list, in)...)
-		case a.what == isGlobal && (a.name == "Request" || a.name == "String" || a.name == "Set"):
-			out = append(out, v.first(list, in)...)
-		case a.what == isGlobal && wrapping[a.name]:
-			out = append(out, v.spread(v.first(list, in)).bytes()...)
-		case a.what == isGlobal && a.name == "DecompressionStream":
-			format, _ := v.first(list, in).only()
-			out = append(out, alternative{what: isDecoder, name: format})
-		case a.what == isObject:
+		switch a.what {
+		case isGlobal:
+			out = append(out, v.madeOf(a.name, list, in)...)
+		case isObject:
 			out = append(out, a)
 		}
 	}
 	return out
+}
+
+// madeOf is what the constructor of a global name makes.
+func (v *evaluator) madeOf(name string, list []js.Arg, in *frame) value {
+	switch name {
+	case "URL":
+		switch len(list) {
+		case 0:
+			return nil
+		case 1:
+			return v.text(list[0].Value, in)
+		}
+		return resolve(v.text(list[0].Value, in), v.text(list[1].Value, in))
+	case "Image", "Audio":
+		return v.builtin(name, list, in)
+	case "Request", "String", "Set":
+		return v.first(list, in)
+	case "DecompressionStream":
+		format, _ := v.first(list, in).only()
+		return value{{what: isDecoder, name: format}}
+	}
+	if wrapping[name] {
+		return v.spread(v.first(list, in)).bytes()
+	}
+	return nil
 }

@@ -29,56 +29,59 @@ func (r *reader) pieces(a alternative) (n name) {
 			break
 		}
 	}
-	switch first := parts[0]; first.base {
-	case none:
-		n.vague = !first.known
-	case origin:
-		n.base, n.root = link.OfOrigin, true
-		root := link.Piece{Offset: first.at, Len: first.length, Root: true}
-		n.list = append(n.list, root)
-		parts = parts[1:]
-	case pageRoot, hereRoot:
-		if first.base == hereRoot {
-			n.base = link.OfFile
-		}
-		parts = parts[1:]
-	case pageFolder, hereFolder:
-		if first.base == hereFolder {
-			n.base = link.OfFile
-		}
-		parts = parts[1:]
-		if len(parts) > 0 && strings.HasPrefix(parts[0].text, "/") {
-			n.list = append(n.list, link.Piece{Text: ".", Len: -1})
-		}
-	case page, here: // the address itself, with something behind it
-		if first.base == here {
-			n.base = link.OfFile
-		}
-		parts = parts[1:]
-		if len(parts) > 0 && !strings.HasPrefix(parts[0].text, "?") && !strings.HasPrefix(parts[0].text, "#") {
-			n.list, n.vague = append(n.list, link.Piece{Text: link.Star, Len: -1}), true
-		}
-	}
+	parts = n.begin(parts)
 	var b strings.Builder
 	for _, p := range n.list {
 		b.WriteString(p.Text)
 	}
 	for _, p := range parts {
-		piece := link.Piece{Text: p.text, Offset: p.at, Len: p.length, Quote: p.quote, From: p.from, Kept: p.fixed}
-		if !p.known || p.base != none {
-			piece = link.Piece{Text: link.Star, Len: -1}
-		}
-		if piece.Len >= 0 && piece.Text != "" {
-			n.written = true
-		}
-		if p.from != "" {
-			piece.Len, piece.From, n.written = -1, p.from, true
-		}
+		piece := n.piece(p)
 		b.WriteString(piece.Text)
 		n.list = append(n.list, piece)
 	}
 	n.target = b.String()
 	return n
+}
+
+// begin takes from the first part what the name is relative to, and returns the parts that are left.
+func (n *name) begin(parts []part) []part {
+	first := parts[0]
+	if first.base == hereRoot || first.base == hereFolder || first.base == here {
+		n.base = link.OfFile
+	}
+	rest := parts[1:]
+	switch first.base {
+	case none:
+		n.vague = !first.known
+		return parts
+	case origin:
+		n.base, n.root = link.OfOrigin, true
+		n.list = append(n.list, link.Piece{Offset: first.at, Len: first.length, Root: true})
+	case pageFolder, hereFolder:
+		if len(rest) > 0 && strings.HasPrefix(rest[0].text, "/") {
+			n.list = append(n.list, link.Piece{Text: ".", Len: -1})
+		}
+	case page, here: // the address itself, with something behind it
+		if len(rest) > 0 && !strings.HasPrefix(rest[0].text, "?") && !strings.HasPrefix(rest[0].text, "#") {
+			n.list, n.vague = append(n.list, link.Piece{Text: link.Star, Len: -1}), true
+		}
+	}
+	return rest
+}
+
+// piece is a part as it stands in a name.
+func (n *name) piece(p part) link.Piece {
+	piece := link.Piece{Text: p.text, Offset: p.at, Len: p.length, Quote: p.quote, From: p.from, Kept: p.fixed}
+	if !p.known || p.base != none {
+		piece = link.Piece{Text: link.Star, Len: -1}
+	}
+	if piece.Len >= 0 && piece.Text != "" {
+		n.written = true
+	}
+	if p.from != "" {
+		piece.Len, piece.From, n.written = -1, p.from, true
+	}
+	return piece
 }
 
 // load works out what reaches a sink.
@@ -188,7 +191,8 @@ func namesFile(text string) bool {
 
 // pathLike reports whether a text looks like a path or an address.
 func pathLike(text string) bool {
-	return link.LooksLikePath(text) || link.IsFolder(strings.TrimSuffix(text, link.Star)) || link.IsAddress(text) || strings.HasSuffix(text, "/")
+	return link.LooksLikePath(text) || link.IsFolder(strings.TrimSuffix(text, link.Star)) || link.IsAddress(text) ||
+		strings.HasSuffix(text, "/")
 }
 
 // keptFolder reports whether a name is that of a folder: a list of files to keep holds pages, by their folders.

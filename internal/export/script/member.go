@@ -25,47 +25,27 @@ func (v *evaluator) member(x js.IExpr, name string, in *frame) value {
 
 func (v *evaluator) memberOf(objects value, x js.IExpr, name string, in *frame) value {
 	var out []value
-	found := false
 	for _, a := range objects {
-		m, ok := v.own(a, name)
-		if ok {
-			out, found = append(out, m), true
+		if m, ok := v.own(a, name); ok {
+			out = append(out, m)
 		}
 	}
-	sure := found
-	put := func(in *js.Var) {
-		for _, m := range v.named[named{in, name}] {
-			out, found = append(out, v.value(m.value, nil)), true
-		}
-	}
+	sure := len(out) > 0
 	direct, _ := bare(x).(*js.Var)
 	if direct != nil {
 		direct = resolved(direct)
-		put(direct)
+		out = append(out, v.heldBy(direct, name)...)
 		if name == "response" || name == "responseText" {
 			for _, address := range v.opened[direct] {
-				out, found = append(out, v.loaded(v.value(address, in))), true
+				out = append(out, v.loaded(v.value(address, in)))
 			}
 		}
 	}
 	for _, a := range objects {
-		if class, ok := a.node.(*js.ClassDecl); ok {
-			for _, m := range v.members[name] {
-				if m.object == js.IExpr(class) {
-					out, found = append(out, v.value(m.value, nil)), true
-				}
-			}
-		}
-		if a.node != nil {
-			for _, in := range v.holders[a.node] {
-				if in != direct {
-					put(in)
-				}
-			}
-		}
+		out = append(out, v.inherited(a, name, direct)...)
 	}
 	v.steps -= 1 + len(out)
-	if found {
+	if len(out) > 0 {
 		return union(sure && len(out) == 1 || len(out) == 1, out...)
 	}
 	for _, a := range objects {
@@ -74,6 +54,34 @@ func (v *evaluator) memberOf(objects value, x js.IExpr, name string, in *frame) 
 		}
 	}
 	return v.byName(name, objects)
+}
+
+// heldBy is what was set under a name of a variable.
+func (v *evaluator) heldBy(holder *js.Var, name string) (out []value) {
+	for _, m := range v.named[named{holder, name}] {
+		out = append(out, v.value(m.value, nil))
+	}
+	return out
+}
+
+// inherited is what an object has under a name by its class, or by the variables that hold it, but for one.
+func (v *evaluator) inherited(a alternative, name string, but *js.Var) (out []value) {
+	if class, ok := a.node.(*js.ClassDecl); ok {
+		for _, m := range v.members[name] {
+			if m.object == js.IExpr(class) {
+				out = append(out, v.value(m.value, nil))
+			}
+		}
+	}
+	if a.node == nil {
+		return out
+	}
+	for _, in := range v.holders[a.node] {
+		if in != but {
+			out = append(out, v.heldBy(in, name)...)
+		}
+	}
+	return out
 }
 
 // byName looks a property up by its name alone, where it is not known which object it is of.

@@ -233,23 +233,29 @@ func (d *description) steps() error {
 		d.rules.Notes = append(d.rules.Notes, "There is HEAD and PATCH beside the upload: resumable = true may be right for it.")
 	}
 	for _, o := range all {
-		last := path.Base(o.path)
-		switch {
-		case o.path == collection && o.method == http.MethodGet:
-			d.addFind(o)
-		case o.path == d.item && o.method == http.MethodGet:
-			d.addFollow(o)
-		case path.Dir(o.path) == d.item && o.method != http.MethodGet && publishWords.MatchString(last) && o.method != http.MethodDelete:
-			d.add("publish", o.summary(), o)
-		case path.Dir(o.path) == d.item && o.method != http.MethodGet && removeWords.MatchString(last):
-			d.add("withdraw", o.summary(), o)
-		}
+		d.further(o, collection)
 	}
 	slices.SortStableFunc(d.rules.Steps, func(x, y step) int {
 		return slices.Index(order, x.Recipe) - slices.Index(order, y.Recipe)
 	})
 	d.end()
 	return nil
+}
+
+// further adds what is done with a version after its upload, where an operation does it.
+func (d *description) further(o operation, collection string) {
+	last, reads := path.Base(o.path), o.method == http.MethodGet
+	switch {
+	case reads && o.path == collection:
+		d.addFind(o)
+	case reads && o.path == d.item:
+		d.addFollow(o)
+	case reads || path.Dir(o.path) != d.item:
+	case publishWords.MatchString(last) && o.method != http.MethodDelete:
+		d.add("publish", o.summary(), o)
+	case removeWords.MatchString(last):
+		d.add("withdraw", o.summary(), o)
+	}
 }
 
 var order = []string{"send", "find", "follow", "publish", "withdraw"}

@@ -2,6 +2,7 @@
 package place
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -64,25 +65,46 @@ func New(source string) (Place, error) {
 	p := Place{source: source}
 	text, all := strings.CutPrefix(source, "all ")
 	p.many = all
-	var err error
+	word, rest, _ := strings.Cut(text, " ")
+	rest = strings.TrimSpace(rest)
+	read := (*Place).named
+	switch {
+	case strings.HasPrefix(text, "/") || text == "":
+		read, rest = (*Place).pointer, text
+	case strings.HasPrefix(text, "$"):
+		read, rest = (*Place).path, text
+	case word == "xml":
+		read = (*Place).xml
+	case word == "html":
+		read = (*Place).html
+	case word == "text":
+		read = (*Place).text
+	case word == "event":
+		read = (*Place).event
+	default:
+		rest = text
+	}
+	err := read(&p, rest)
+	if errors.Is(err, errNoPlace) {
+		return p, fmt.Errorf("%q is no place in an answer; write \"/id\" (JSON Pointer), \"$.id\" (JSONPath), \"xml //id\", \"html //a/@href\", "+
+			"\"text id=(.*)\", \"event NAME /id\", \"header NAME\", \"link REL\", \"cookie NAME\", \"status\", \"address\" or \"body\"", source)
+	}
+	if err != nil {
+		return p, fmt.Errorf("%q: %w", source, err)
+	}
+	return p, nil
+}
+
+var errNoPlace = errors.New("no place")
+
+// named reads a place that is none in the answer's body, or all of it.
+func (p *Place) named(text string) error {
 	word, rest, _ := strings.Cut(text, " ")
 	rest = strings.TrimSpace(rest)
 	switch {
-	case strings.HasPrefix(text, "/") || text == "":
-		err = p.pointer(text)
-	case strings.HasPrefix(text, "$"):
-		err = p.path(text)
-	case word == "xml":
-		err = p.xml(rest)
-	case word == "html":
-		err = p.html(rest)
-	case word == "text":
-		err = p.text(rest)
-	case word == "event":
-		err = p.event(rest)
 	case word == "header":
 		if !httpguts.ValidHeaderFieldName(rest) {
-			err = fmt.Errorf("%q is no name of a header field", rest)
+			return fmt.Errorf("%q is no name of a header field", rest)
 		}
 		p.find = func(a *Answer) ([]any, error) { return anys(a.Header.Values(rest)), nil }
 	case word == "link" && rest != "":
@@ -103,13 +125,9 @@ func New(source string) (Place, error) {
 	case text == "body":
 		p.find = func(a *Answer) ([]any, error) { return []any{string(a.Body)}, nil }
 	default:
-		return p, fmt.Errorf("%q is no place in an answer; write \"/id\" (JSON Pointer), \"$.id\" (JSONPath), \"xml //id\", \"html //a/@href\", "+
-			"\"text id=(.*)\", \"event NAME /id\", \"header NAME\", \"link REL\", \"cookie NAME\", \"status\", \"address\" or \"body\"", source)
+		return errNoPlace
 	}
-	if err != nil {
-		return p, fmt.Errorf("%q: %w", source, err)
-	}
-	return p, nil
+	return nil
 }
 
 func anys(list []string) []any {

@@ -48,36 +48,8 @@ func Conforms(t *testing.T, s site.Store) {
 		t.Errorf("%d of %d bytes were reported as sent", sent, len(large))
 	}
 	must("putting an empty file", s.Put(ctx, File("versions/1/empty.txt", ""), func(int64) {}))
-	list, err = s.List(ctx, "versions/1", "data", "data/gone")
-	must("listing", err)
-	if len(list) != 2 || list["data/lane 1.pack"] != int64(len(large)) || list["empty.txt"] != 0 {
-		t.Errorf("listed: %v", list)
-	}
-	names, err := s.Names(ctx, "versions/1")
-	slices.Sort(names)
-	if err != nil || !slices.Equal(names, []string{"data", "empty.txt"}) {
-		t.Errorf("names right in a folder: %q (%v)", names, err)
-	}
-	if names, err := s.Names(ctx, ""); err != nil || !slices.Contains(names, "versions") {
-		t.Errorf("names at the root: %q (%v)", names, err)
-	}
-	if data, err := site.Read(ctx, s, "versions/1/data/lane 1.pack"); err != nil || string(data) != large {
-		t.Errorf("read back %d bytes (%v)", len(data), err)
-	}
-	if x, ok := s.(site.Copier); ok {
-		copies(t, s, x, large)
-	}
-	if x, ok := s.(site.Splicer); ok {
-		splices(t, s, x)
-	}
-	if x, ok := s.(site.Grafter); ok {
-		grafts(t, s, x)
-	}
-	if x, ok := s.(site.Summer); ok {
-		if got, err := x.Sum(ctx, "versions/1/data/lane 1.pack"); err == nil && got != sum([]byte(large)) {
-			t.Errorf("the sum is %s", got)
-		}
-	}
+	shows(t, s, large)
+	able(t, s, large)
 	for _, text := range []string{"first", "second, and longer", "3"} {
 		must("swapping", s.Swap(ctx, File("index.json", text)))
 		if data, err := site.Read(ctx, s, "index.json"); err != nil || string(data) != text {
@@ -93,6 +65,44 @@ func Conforms(t *testing.T, s site.Store) {
 	must("removing a folder", s.Remove(ctx, "versions/1"))
 	if list, err = s.List(ctx, "versions/1"); err != nil || len(list) != 0 {
 		t.Errorf("a removed folder lists %v (%v)", list, err)
+	}
+}
+
+// shows checks what a store tells of the two files that were put into it.
+func shows(t *testing.T, s site.Store, large string) {
+	ctx := context.Background()
+	list, err := s.List(ctx, "versions/1", "data", "data/gone")
+	if err != nil || len(list) != 2 || list["data/lane 1.pack"] != int64(len(large)) || list["empty.txt"] != 0 {
+		t.Errorf("listed: %v (%v)", list, err)
+	}
+	names, err := s.Names(ctx, "versions/1")
+	slices.Sort(names)
+	if err != nil || !slices.Equal(names, []string{"data", "empty.txt"}) {
+		t.Errorf("names right in a folder: %q (%v)", names, err)
+	}
+	if names, err := s.Names(ctx, ""); err != nil || !slices.Contains(names, "versions") {
+		t.Errorf("names at the root: %q (%v)", names, err)
+	}
+	if data, err := site.Read(ctx, s, "versions/1/data/lane 1.pack"); err != nil || string(data) != large {
+		t.Errorf("read back %d bytes (%v)", len(data), err)
+	}
+}
+
+// able checks what a store can do besides.
+func able(t *testing.T, s site.Store, large string) {
+	if x, ok := s.(site.Copier); ok {
+		copies(t, s, x, large)
+	}
+	if x, ok := s.(site.Splicer); ok {
+		splices(t, s, x)
+	}
+	if x, ok := s.(site.Grafter); ok {
+		grafts(t, s, x)
+	}
+	if x, ok := s.(site.Summer); ok {
+		if got, err := x.Sum(context.Background(), "versions/1/data/lane 1.pack"); err == nil && got != sum([]byte(large)) {
+			t.Errorf("the sum is %s", got)
+		}
 	}
 }
 
