@@ -85,6 +85,33 @@ func (e *Hidden) Fault() *fault.Error {
 // Index reads what there is. The folders of the versions themselves decide: one that the register doesn't name is read, and one that is
 // gone is none. It is empty where nothing was sent yet; what can't be read is an error, and never taken for missing.
 func (s *Site) Index(ctx context.Context) (*Index, error) {
+	for try := 0; ; try++ {
+		x, err := s.index(ctx)
+		var hidden *Hidden
+		if !errors.As(err, &hidden) || try == settling {
+			return x, err
+		}
+		if err := s.rest(ctx, s.Patience/2, "the host lists "+hidden.Name+", and doesn't show it yet"); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// settling is how often what can't be read is asked for again: some hosts list what was just written before they show it.
+const settling = 3
+
+func (s *Site) rest(ctx context.Context, d time.Duration, why string) error {
+	s.Report.Begin(why, 0)
+	defer s.Report.End()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+func (s *Site) index(ctx context.Context) (*Index, error) {
 	var front, register *Index
 	var top, folders []string
 	var noFolders error

@@ -55,6 +55,7 @@ func TestHidden(t *testing.T) {
 			t.Fatal(err)
 		}
 		bad := site.New(lying{base, name}, 2, "moth")
+		bad.Patience = time.Millisecond
 		var hidden *site.Hidden
 		if _, err := bad.Send(ctx, sitetest.Edition(3), progress.None); !errors.As(err, &hidden) {
 			t.Errorf("%q: sending: %v", name, err)
@@ -65,6 +66,35 @@ func TestHidden(t *testing.T) {
 		if x, err := good.Index(ctx); err != nil || len(x.Versions) != 2 || x.Current != sitetest.Edition(1).Folder {
 			t.Errorf("%q: afterwards it holds %+v (%v)", name, x, err)
 		}
+	}
+}
+
+// late is a host that lists what was written before it shows it.
+type late struct {
+	site.Store
+	left *int
+}
+
+func (l late) Fetch(ctx context.Context, name string, to io.Writer) error {
+	if name == "havvel-versions.json" && *l.left > 0 {
+		*l.left--
+		return fs.ErrNotExist
+	}
+	return l.Store.Fetch(ctx, name, to)
+}
+
+// TestLate: what a host shows a moment later is waited for.
+func TestLate(t *testing.T) {
+	ctx := context.Background()
+	base, _ := folder.Open(t.TempDir())
+	if _, err := site.New(base, 2, "moth").Send(ctx, sitetest.Edition(0), progress.None); err != nil {
+		t.Fatal(err)
+	}
+	left := 2
+	s := site.New(late{base, &left}, 2, "moth")
+	s.Patience = time.Millisecond
+	if x, err := s.Index(ctx); err != nil || len(x.Versions) != 1 || left != 0 {
+		t.Errorf("it holds %+v (%v)", x, err)
 	}
 }
 
