@@ -69,26 +69,15 @@ func publishable(d *project.Destination, s *deliver.Status) error {
 
 // Next says what to do about the deliveries that wait for the developer: those that can be made public first.
 func Next(p *project.Project, shown []*deliver.Status) string {
+	if len(shown) == 0 {
+		return "havvel send"
+	}
 	in := map[string][]string{} // destinations, by what to do
 	for _, st := range shown {
-		switch {
-		case st.State == rulebook.Draft && !deliver.Can(p.To[st.Destination], deliver.Publish):
-			in["share"] = append(in["share"], st.Destination)
-		case st.State == rulebook.Draft:
-			in["publish"] = append(in["publish"], st.Destination)
-		case st.State == rulebook.Unknown:
-			in["lost"] = append(in["lost"], st.Destination)
-		case Awaited(p.To[st.Destination], st.State):
-			in["wait"] = append(in["wait"], st.Destination)
-		case deliver.Undecided(st.State):
-			in["look"] = append(in["look"], p.To[st.Destination].Rules.Name)
-		case st.State == rulebook.Refused:
-			in["fix"] = append(in["fix"], st.Destination)
-		}
+		what := waitsFor(p.To[st.Destination], st.State)
+		in[what] = append(in[what], st.Destination)
 	}
 	switch {
-	case len(shown) == 0:
-		return "havvel send"
 	case len(in["lost"]) > 0:
 		return fmt.Sprintf("look at your page there; where the version is missing, havvel send --again%s", ToFlags(p, in["lost"]))
 	case len(in["publish"]) > 0:
@@ -100,9 +89,32 @@ func Next(p *project.Project, shown []*deliver.Status) string {
 	case len(in["share"]) > 0:
 		return fmt.Sprintf("havvel where --share%s  (lines with the link, to paste)", ToFlags(p, in["share"]))
 	case len(in["look"]) > 0:
-		return fmt.Sprintf("look at your page on %s; the rulebook doesn't say how a version is followed there", inwords.List(in["look"]))
+		var names []string
+		for _, name := range in["look"] {
+			names = append(names, p.To[name].Rules.Name)
+		}
+		return fmt.Sprintf("look at your page on %s; the rulebook doesn't say how a version is followed there", inwords.List(names))
 	case len(in["fix"]) > 0:
 		return "fix what is named above, export again, and send it as a new version"
+	}
+	return ""
+}
+
+// waitsFor says what a delivery waits for the developer to do; "" for nothing.
+func waitsFor(d *project.Destination, state string) string {
+	switch {
+	case state == rulebook.Draft && !deliver.Can(d, deliver.Publish):
+		return "share"
+	case state == rulebook.Draft:
+		return "publish"
+	case state == rulebook.Unknown:
+		return "lost"
+	case Awaited(d, state):
+		return "wait"
+	case deliver.Undecided(state):
+		return "look"
+	case state == rulebook.Refused:
+		return "fix"
 	}
 	return ""
 }

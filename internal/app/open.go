@@ -49,30 +49,27 @@ func Open(ctx context.Context, args []string, entry string, read Reading) (*proj
 	if err != nil && !errors.Is(err, project.ErrNone) {
 		return nil, nil, err
 	}
-	path := "."
-	switch {
-	case len(args) > 0:
-		path = args[0]
-	case p != nil:
-		path = inwords.Near(p.ExportPath())
-	case isWorkshop("."):
-		if path, err = FindExport(nil); err != nil {
-			return nil, nil, err
-		}
+	path, err := placeOf(p, args)
+	if err != nil {
+		return nil, nil, err
 	}
+	named := len(args) > 0
 	b, err := read(ctx, p, path)
 	var unreadable *export.Unreadable
-	if errors.As(err, &unreadable) && p != nil && len(args) == 0 && !Exists(path) {
+	if errors.As(err, &unreadable) && p != nil && !named && !Exists(path) {
 		unreadable.Next = fmt.Sprintf("%s names it as game.export; export the game again, or correct the path there", project.Name)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := Enter(p, b, entry, len(args) == 0); err != nil {
+	if err := Enter(p, b, entry, !named); err != nil {
 		b.Close()
 		return nil, nil, err
 	}
-	if len(args) == 0 && p == nil && b.Entry == nil {
+	if named {
+		return p, b, nil
+	}
+	if p == nil && b.Entry == nil {
 		b.Close()
 		return nil, nil, &export.Unreadable{
 			Path:   "this folder",
@@ -80,10 +77,23 @@ func Open(ctx context.Context, args []string, entry string, read Reading) (*proj
 			Next:   "name the folder or zip that the engine wrote",
 		}
 	}
-	if p != nil && len(args) == 0 {
+	if p != nil {
 		b.See(sights(p, b))
 	}
 	return p, b, nil
+}
+
+// placeOf is where the export of a command is.
+func placeOf(p *project.Project, args []string) (string, error) {
+	switch {
+	case len(args) > 0:
+		return args[0], nil
+	case p != nil:
+		return inwords.Near(p.ExportPath()), nil
+	case isWorkshop("."):
+		return FindExport(nil)
+	}
+	return ".", nil
 }
 
 // sights are the requests that the last trials of this very export saw.

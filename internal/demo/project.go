@@ -222,35 +222,7 @@ func clear(folder string) error {
 	if len(noted) == 0 {
 		return &NotDemo{folder, entries[0].Name()}
 	}
-	var files []string
-	err = filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		name, err := filepath.Rel(folder, path)
-		if err != nil {
-			return err
-		}
-		name = filepath.ToSlash(name)
-		if d.IsDir() {
-			if slices.Contains(own, name) {
-				return filepath.SkipDir
-			}
-			return nil
-		}
-		if name == marker {
-			return nil
-		}
-		data, err := os.ReadFile(path)
-		if err != nil {
-			return err
-		}
-		if noted[name] != sum(data) {
-			return &NotDemo{folder, name + " (new or changed)"}
-		}
-		files = append(files, path)
-		return nil
-	})
+	files, err := unchanged(folder, noted)
 	if err != nil {
 		return err
 	}
@@ -265,4 +237,34 @@ func clear(folder string) error {
 		}
 	}
 	return nil
+}
+
+// unchanged lists the files of a demo. The error is a *NotDemo where one is new or changed.
+func unchanged(folder string, noted map[string]string) (files []string, err error) {
+	err = filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		name, err := filepath.Rel(folder, path)
+		if err != nil {
+			return err
+		}
+		name = filepath.ToSlash(name)
+		switch {
+		case d.IsDir() && slices.Contains(own, name):
+			return filepath.SkipDir
+		case d.IsDir(), name == marker:
+			return nil
+		}
+		data, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		if noted[name] != sum(data) {
+			return &NotDemo{folder, name + " (new or changed)"}
+		}
+		files = append(files, path)
+		return nil
+	})
+	return files, err
 }

@@ -124,27 +124,35 @@ func (b *Build) leadFor(f *File, l link.Link, r Runner) Link {
 	case l.Base != link.OfAny:
 		return b.leadFrom(f, l, from, base)
 	}
-	type place struct{ from, base string }
-	places := []place{{from, base}, {f.Path, ""}, {b.Base + "x", ""}}
-	if f.Script == nil { // data: most often relative to itself
-		places[0], places[1] = places[1], places[0]
-		for _, p := range b.pages() {
-			if len(places) < 8 && path.Dir(p.Path) != path.Dir(from) {
-				places = append(places, place{p.Path, p.Page.Base})
-			}
-		}
-	}
 	var first Link
-	for i, at := range places {
+	for i, at := range b.tried(f, from, base) {
 		x := b.leadFrom(f, l, at.from, at.base)
 		if x.To != nil && x.Result != OtherCase {
 			return x
 		}
-		if i == 0 || x.To != nil && first.To == nil || first.To == nil && !b.dirs[path.Dir(first.Path)] && b.dirs[path.Dir(x.Path)] {
+		if i == 0 || first.To == nil && (x.To != nil || !b.dirs[path.Dir(first.Path)] && b.dirs[path.Dir(x.Path)]) {
 			first = x // where it leads, or at least to a folder that is there
 		}
 	}
 	return first
+}
+
+// A place is what a name may be relative to.
+type place struct{ from, base string }
+
+// tried are the places that a name is tried from.
+func (b *Build) tried(f *File, from, base string) []place {
+	places := []place{{from, base}, {f.Path, ""}, {b.Base + "x", ""}}
+	if f.Script != nil {
+		return places
+	}
+	places[0], places[1] = places[1], places[0] // data: most often relative to itself
+	for _, p := range b.pages() {
+		if len(places) < 8 && path.Dir(p.Path) != path.Dir(from) {
+			places = append(places, place{p.Path, p.Page.Base})
+		}
+	}
+	return places
 }
 
 // expected is the folder of the host that a bundler's base path puts the build into: all of the entry page's scripts that start at the

@@ -150,23 +150,30 @@ func (f *File) facts(ctx context.Context, raw *bufio.Reader, t *turns) {
 	f.Decoded = m.n
 	if f.Encoding != "" {
 		inner.Sum(f.Inner[:0])
-	}
-	switch {
-	case f.Encoding == "" || ctx.Err() != nil:
-	case f.Encoding == encoding.Brotli && encoding.LargeWindow(start):
-		f.Damage = "its brotli window has more than 24 bits, which browsers can't decode"
-	case err != nil:
-		f.Damage = fmt.Sprintf("its %s data is damaged or cut off: after %d decoded bytes it can't be read on", encoding.Title(f.Encoding), m.n)
-	case m.n > most:
-		f.Damage = fmt.Sprintf("it decodes to more than %d MB", most>>20)
-	default:
-		f.Unfit = unfit(f.Encoding, decoder, start)
+		if ctx.Err() == nil {
+			f.judge(decoder, start, most, err)
+		}
 	}
 	if isMedia {
 		f.Media = media.Read(m.head, m.tail, m.n)
 	}
 	if sample && len(m.head) > 0 {
 		f.Squeezed = int64(float64(f.Bytes) * squeeze(m.head))
+	}
+}
+
+// judge notes what is wrong with a compressed file, of which most bytes are read at most. err is of reading it.
+func (f *File) judge(decoder *encoding.Reader, start []byte, most int64, err error) {
+	switch {
+	case f.Encoding == encoding.Brotli && encoding.LargeWindow(start):
+		f.Damage = "its brotli window has more than 24 bits, which browsers can't decode"
+	case err != nil:
+		f.Damage = fmt.Sprintf("its %s data is damaged or cut off: after %d decoded bytes it can't be read on", encoding.Title(f.Encoding),
+			f.Decoded)
+	case f.Decoded > most:
+		f.Damage = fmt.Sprintf("it decodes to more than %d MB", most>>20)
+	default:
+		f.Unfit = unfit(f.Encoding, decoder, start)
 	}
 }
 

@@ -76,8 +76,7 @@ func (r *rewriter) word(w word) {
 	before := r.words[0]
 	switch w.kind {
 	case js.OpenParenToken:
-		control := before.kind == js.IfToken || before.kind == js.ForToken || before.kind == js.WhileToken || before.kind == js.WithToken
-		r.opens = append(r.opens, opener{control: control && r.words[1].kind != js.DotToken})
+		r.opens = append(r.opens, opener{control: controls(before.kind) && r.words[1].kind != js.DotToken})
 		if before.kind == js.ImportToken && r.words[1].kind != js.DotToken {
 			r.put(before.at, len(before.text), "havvelHeld.from("+strconv.Quote(r.name)+")")
 		}
@@ -100,6 +99,11 @@ func (r *rewriter) word(w word) {
 		r.put(r.words[1].at, w.at+len(w.text)-r.words[1].at, "havvelHeld.meta("+strconv.Quote(r.name)+")")
 	}
 	r.words = append([]word{w}, r.words[:3]...)
+}
+
+// controls reports whether a statement follows the brackets behind a word.
+func controls(kind js.TokenType) bool {
+	return kind == js.IfToken || kind == js.ForToken || kind == js.WhileToken || kind == js.WithToken
 }
 
 // statement reports whether a brace that comes now begins a block, and no object.

@@ -19,7 +19,6 @@ func recode(_ context.Context, p *Plan) error {
 			continue
 		}
 		form, why := p.wanted(f)
-		name := p.build.Inside(&export.File{Path: form.Name})
 		if f.Damage != "" && form.Encoding != f.Encoding {
 			return p.cannot(it, form.Encoding, fmt.Errorf("it is damaged: %s", f.Damage))
 		}
@@ -27,32 +26,43 @@ func recode(_ context.Context, p *Plan) error {
 			p.note("recode", 0, "it would be right for one and wrong for the other; havvel trial sees whether the game starts",
 				"%s stays as it is: whether the game or the host unpacks it can't be told", f.Path)
 		}
-		if form.Name == f.Path {
-			if form.Encoding != f.Encoding || form.Anew {
-				p.note("recode", 0, why, "%s is %s", f.Path, map[bool]string{true: "unpacked", false: "compressed again"}[form.Encoding == ""])
-				it.encoding, it.anew = form.Encoding, form.Anew
+		if form.Name != f.Path {
+			if err := p.rename(it, form, why); err != nil {
+				return err
 			}
 			continue
 		}
-		if twin := p.named(name); twin != nil && twin != it && twin.From != nil && twin.From.Content() == f.Content() {
-			// The same content is there in the wanted form: links to this one lead to the other.
-			if err := p.build.Followed(f, form.Name); err != nil && len(p.build.NamesOf(f)) > 0 {
-				return p.cannot(it, form.Encoding, err)
-			}
-			p.note("recode", -it.Size(), why, "%s is left out, since %s is there", f.Path, twin.From.Path)
-			p.drop(it)
-			p.of[f] = twin
-			continue
-		} else if twin != nil && twin != it {
-			return p.cannot(it, form.Encoding, fmt.Errorf("%s is there too, and holds something else", name))
+		if form.Encoding != f.Encoding || form.Anew {
+			p.note("recode", 0, why, "%s is %s", f.Path, map[bool]string{true: "unpacked", false: "compressed again"}[form.Encoding == ""])
+			it.encoding, it.anew = form.Encoding, form.Anew
 		}
-		if err := p.build.Followed(f, form.Name); err != nil {
-			if f.Encoding == "" && form.Fault == "" {
-				p.note("recode", 0, err.Error(), "%s stays as it is", f.Path)
-				continue
-			}
-			return p.cannot(it, form.Encoding, err)
-		}
+	}
+	return nil
+}
+
+// rename gives a file another form under another name, which links to it follow.
+func (p *Plan) rename(it *Item, form export.Form, why string) error {
+	f := it.From
+	name := p.build.Inside(&export.File{Path: form.Name})
+	err := p.build.Followed(f, form.Name)
+	twin := p.named(name)
+	if twin == it {
+		twin = nil
+	}
+	switch {
+	case twin != nil && (twin.From == nil || twin.From.Content() != f.Content()):
+		return p.cannot(it, form.Encoding, fmt.Errorf("%s is there too, and holds something else", name))
+	case twin != nil && err != nil && len(p.build.NamesOf(f)) > 0:
+		return p.cannot(it, form.Encoding, err)
+	case twin != nil: // the same content is there in the wanted form: links to this one lead to the other
+		p.note("recode", -it.Size(), why, "%s is left out, since %s is there", f.Path, twin.From.Path)
+		p.drop(it)
+		p.of[f] = twin
+	case err != nil && f.Encoding == "" && form.Fault == "":
+		p.note("recode", 0, err.Error(), "%s stays as it is", f.Path)
+	case err != nil:
+		return p.cannot(it, form.Encoding, err)
+	default:
 		p.note("recode", 0, why, "%s becomes %s", f.Path, name)
 		it.Name, it.encoding = name, form.Encoding
 		p.renamed[it] = "it becomes " + name
@@ -66,20 +76,8 @@ const leastEncoded = 10_000
 // wanted is the form that a file shall have, and why.
 func (p *Plan) wanted(f *export.File) (form export.Form, why string) {
 	plain, promised := encoding.Named(f.Path)
-	as := func(format string) export.Form {
-		return export.Form{Encoding: format, Name: plain + encoding.Ending(format)}
-	}
-	asked := map[string]string{"plain": "", "gzip": encoding.Gzip, "br": encoding.Brotli}[p.to.Encode]
-	why = "havvel.toml says encode = " + p.to.Encode
-	switch {
-	case f.Encoding == "" && promised == "":
-		if asked != "" && f.Bytes >= leastEncoded && (f.Kind == export.KindWasm || f.Kind == export.KindData) {
-			return as(asked), why
-		}
-	case p.to.Encode != "" && promised != "" && f.Encoding != "" && f.Damage == "":
-		if who, _ := p.build.Unpacker(f); who != export.ByGame && asked != f.Encoding {
-			return as(asked), why
-		}
+	if format, ok := p.asked(f, promised); ok {
+		return export.Form{Encoding: format, Name: plain + encoding.Ending(format)}, "havvel.toml says encode = " + p.to.Encode
 	}
 	serves := hosting.Any.Encodings
 	to := "a host"
@@ -100,6 +98,19 @@ func (p *Plan) wanted(f *export.File) (form export.Form, why string) {
 		why = f.Unfit
 	}
 	return form, why
+}
+
+// asked is the format that the developer asked for, where a file can have it.
+func (p *Plan) asked(f *export.File, promised string) (format string, ok bool) {
+	format = map[string]string{"plain": "", "gzip": encoding.Gzip, "br": encoding.Brotli}[p.to.Encode]
+	switch {
+	case f.Encoding == "" && promised == "":
+		return format, format != "" && f.Bytes >= leastEncoded && (f.Kind == export.KindWasm || f.Kind == export.KindData)
+	case p.to.Encode == "" || promised == "" || f.Encoding == "" || f.Damage != "":
+		return "", false
+	}
+	who, _ := p.build.Unpacker(f)
+	return format, who != export.ByGame && format != f.Encoding
 }
 
 func (p *Plan) cannot(it *Item, want string, err error) error {

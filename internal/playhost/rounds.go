@@ -95,7 +95,6 @@ func (h *Host) openRound(w http.ResponseWriter, r *http.Request) {
 // allowed says what is wrong with an opening.
 func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) error {
 	b, err := h.build(ctx, owner, in.Build)
-	length := time.Duration(in.Seconds) * time.Second
 	switch {
 	case errors.Is(err, errNoBuild):
 		return &refusal{http.StatusNotFound, "there is no such build of yours"}
@@ -103,20 +102,9 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 		return err
 	case b.State != Ready:
 		return &refusal{http.StatusConflict, "this build is not ready; its state is " + b.State}
-	case length <= 0 || length > longestRound || in.Most < 0 || len(in.Questions) > 20 || len(in.Controls) > 60:
-		return &refusal{
-			http.StatusUnprocessableEntity,
-			"a round is open for up to 100 days, asks up to 20 questions, and shows up to 60 controls",
-		}
-	case in.Keep < 0 || time.Duration(in.Keep)*time.Second > h.options.Keep:
-		return &refusal{
-			http.StatusUnprocessableEntity,
-			fmt.Sprintf("this host keeps what came back for up to %d days after a round", int(h.options.Keep/(24*time.Hour))),
-		}
-	case cut(in.Studio, mostName) != in.Studio || cut(in.Contact, mostName) != in.Contact:
-		return &refusal{http.StatusUnprocessableEntity, fmt.Sprintf("studio and contact have up to %d characters", mostName)}
-	case len(in.Password) > 72:
-		return &refusal{http.StatusUnprocessableEntity, "a password has up to 72 bytes"}
+	}
+	if why := h.within(in); why != "" {
+		return &refusal{http.StatusUnprocessableEntity, why}
 	}
 	if err := round.VerifyTranslations(in.Texts); err != nil {
 		return &refusal{http.StatusUnprocessableEntity, err.Error()}
@@ -133,6 +121,22 @@ func (h *Host) allowed(ctx context.Context, owner string, in *round.Opening) err
 		}
 	}
 	return nil
+}
+
+// within says which limit of the host an opening is beyond; "" for none.
+func (h *Host) within(in *round.Opening) string {
+	length := time.Duration(in.Seconds) * time.Second
+	switch {
+	case length <= 0 || length > longestRound || in.Most < 0 || len(in.Questions) > 20 || len(in.Controls) > 60:
+		return "a round is open for up to 100 days, asks up to 20 questions, and shows up to 60 controls"
+	case in.Keep < 0 || time.Duration(in.Keep)*time.Second > h.options.Keep:
+		return fmt.Sprintf("this host keeps what came back for up to %d days after a round", int(h.options.Keep/(24*time.Hour)))
+	case cut(in.Studio, mostName) != in.Studio || cut(in.Contact, mostName) != in.Contact:
+		return fmt.Sprintf("studio and contact have up to %d characters", mostName)
+	case len(in.Password) > 72:
+		return "a password has up to 72 bytes"
+	}
+	return ""
 }
 
 func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*round.Opened, error) {

@@ -251,17 +251,7 @@ var shortName = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
 // verify reports every mistake of meaning.
 func (p *Project) verify() {
 	d := p.doc
-	d.Must("game.title", p.Game.Title)
-	d.Must("game.export", p.Game.Export)
-	if d.Must("game.short", p.Game.Short) && !shortName.MatchString(p.Game.Short) {
-		d.Wrong("game.short", "is %q; it can have small letters, digits and hyphens between them", p.Game.Short).
-			Then("write %q", ShortFrom(p.Game.Short))
-	}
-	if d.Must("game.version", p.Game.Version) {
-		if err := VerifyVersion(p.Game.Version); err != nil {
-			d.Wrong("game.version", "is %w", err)
-		}
-	}
+	p.Game.verify(d)
 	for name, to := range p.To {
 		to.Name, to.path = name, "to."+name
 		to.resolve(d, p.Folder)
@@ -272,17 +262,7 @@ func (p *Project) verify() {
 		}
 	}
 	for i, s := range p.Statistics {
-		at := fmt.Sprintf("statistic[%d]", i)
-		d.Must(at+".name", s.Name)
-		if d.Must(at+".keeps", s.Keeps) {
-			d.Within(at+".keeps", s.Keeps, "highest", "lowest", "total", "latest")
-		}
-		if s.Global != "" && s.Storage != "" {
-			d.Wrong(at+".storage", "is there beside global; a value comes from one of the two")
-		}
-		if s.Global != "" && !globalName.MatchString(s.Global) {
-			d.Wrong(at+".global", "is no name such as lane.best")
-		}
+		s.verify(d, fmt.Sprintf("statistic[%d]", i))
 	}
 	for i, event := range p.Hooks.Infer {
 		d.Within(fmt.Sprintf("hooks.infer[%d]", i), event, rulebook.Inferable()...)
@@ -294,6 +274,33 @@ func (p *Project) verify() {
 		if a.Reason == "" {
 			d.Wrong(at+".reason", "is missing: say why you accept the finding")
 		}
+	}
+}
+
+func (g *Game) verify(d *settings.Document) {
+	d.Must("game.title", g.Title)
+	d.Must("game.export", g.Export)
+	if d.Must("game.short", g.Short) && !shortName.MatchString(g.Short) {
+		d.Wrong("game.short", "is %q; it can have small letters, digits and hyphens between them", g.Short).
+			Then("write %q", ShortFrom(g.Short))
+	}
+	if d.Must("game.version", g.Version) {
+		if err := VerifyVersion(g.Version); err != nil {
+			d.Wrong("game.version", "is %w", err)
+		}
+	}
+}
+
+func (s *Statistic) verify(d *settings.Document, at string) {
+	d.Must(at+".name", s.Name)
+	if d.Must(at+".keeps", s.Keeps) {
+		d.Within(at+".keeps", s.Keeps, "highest", "lowest", "total", "latest")
+	}
+	if s.Global != "" && s.Storage != "" {
+		d.Wrong(at+".storage", "is there beside global; a value comes from one of the two")
+	}
+	if s.Global != "" && !globalName.MatchString(s.Global) {
+		d.Wrong(at+".global", "is no name such as lane.best")
 	}
 }
 

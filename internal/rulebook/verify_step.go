@@ -35,18 +35,7 @@ func (r *Rulebook) verifyStep(d *settings.Document, at string, s *Step, known na
 			d.Wrong(at+".when", "is never true, so the step is never made")
 		}
 	}
-	inside := known.clone()
-	if s.Each != nil {
-		verifyFormula(d, at+".each", s.Each.List, known, nil)
-		inside[s.Each.Name] = types.Any
-		if of := s.Each.List.Type(); of != nil && of.Kind() == reflect.Slice && of.Elem() == reflect.TypeFor[expression.File]() {
-			inside[s.Each.Name] = file
-		}
-		inside["number"], inside["index"] = number, number
-		verifyFormula(d, at+".among", s.Among, inside, boolean)
-	} else if s.Among != nil || s.Parallel != 0 {
-		d.Wrong(at, "has among or parallel, but no each that they belong to")
-	}
+	inside := s.verifyEach(d, at, known)
 	if s.Next != nil {
 		inside["next"] = types.Any
 	}
@@ -57,14 +46,33 @@ func (r *Rulebook) verifyStep(d *settings.Document, at string, s *Step, known na
 		}
 		verifyFormula(d, x.path, x.formula, inside, wanted)
 	}
+	r.verifyRepeat(d, at, s)
+	return s.verifyTaken(d, at, inside)
+}
+
+// verifyEach checks how often a step is made, and returns the values that are known in it.
+func (s *Step) verifyEach(d *settings.Document, at string, known names) names {
+	inside := known.clone()
+	if s.Each == nil {
+		if s.Among != nil || s.Parallel != 0 {
+			d.Wrong(at, "has among or parallel, but no each that they belong to")
+		}
+		return inside
+	}
+	verifyFormula(d, at+".each", s.Each.List, known, nil)
+	inside[s.Each.Name] = types.Any
+	if of := s.Each.List.Type(); of != nil && of.Kind() == reflect.Slice && of.Elem() == reflect.TypeFor[expression.File]() {
+		inside[s.Each.Name] = file
+	}
+	inside["number"], inside["index"] = number, number
+	verifyFormula(d, at+".among", s.Among, inside, boolean)
 	for _, f := range s.Address.Formulas() {
-		if s.Each != nil && f.String() == s.Each.Name+".name" && slices.Contains(s.Each.List.Names(), "files") {
+		if f.String() == s.Each.Name+".name" && slices.Contains(s.Each.List.Names(), "files") {
 			d.Inside(at+".address", f.String(), 0, "address has {%s}, and a file's name has slashes", f).
 				Then("write {path(%s)}, which keeps them", f)
 		}
 	}
-	r.verifyRepeat(d, at, s)
-	return s.verifyTaken(d, at, inside)
+	return inside
 }
 
 func verifyHeader(d *settings.Document, path, name string, value expression.Text) {

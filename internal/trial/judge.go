@@ -66,42 +66,43 @@ func key(f finding.Finding) string {
 func (t *Trial) requests(v *View) []finding.Finding {
 	var list []finding.Finding
 	for _, r := range v.Requests {
-		f := finding.Finding{File: r.Path}
-		switch {
-		case r.Foreign && t.policy().Allows(r.Path), t.Hook(r.Path):
-			continue
-		case r.Foreign:
-			f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
-				"or leave it out"
-		case r.Status == 404:
-			f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the "+
-				"name away"
-			if strings.HasPrefix(r.Path, "/") {
-				f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
-					`set the base path to "./" in the engine's or bundler's export settings`
-			}
-			if ornamental(r) {
-				f.Level = finding.Warning
-			}
-		case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
-			f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
-			if ornamental(r) {
-				f.Level = finding.Warning
-			}
-		case r.Status == 200 && r.Encoding == "" && (strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")) && !t.unpacked(r.Path):
-			f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in "+
-				"the engine's export settings, or let havvel pack recode it"
-		case r.Status == 200 && wrongType(t, r):
-			f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf(
-				"it came as %s, since its name does not say what it is",
-				r.Type,
-			), "give it the ending of its kind, such as .wasm or .js"
-		default:
-			continue
+		if f := t.request(r); f.ID != "" {
+			list = append(list, f)
 		}
-		list = append(list, f)
 	}
 	return list
+}
+
+// request judges a request; the finding has no ID where nothing is wrong with it.
+func (t *Trial) request(r *Request) finding.Finding {
+	f := finding.Finding{File: r.Path}
+	packed := strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")
+	switch {
+	case r.Foreign && t.policy().Allows(r.Path), t.Hook(r.Path):
+	case r.Foreign:
+		f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
+			"or leave it out"
+	case r.Status == 404:
+		f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the "+
+			"name away"
+		if strings.HasPrefix(r.Path, "/") {
+			f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
+				`set the base path to "./" in the engine's or bundler's export settings`
+		}
+	case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
+		f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
+	case r.Status != 200:
+	case r.Encoding == "" && packed && !t.unpacked(r.Path):
+		f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in "+
+			"the engine's export settings, or let havvel pack recode it"
+	case wrongType(t, r):
+		f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf("it came as %s, since its name does not say what it is", r.Type),
+			"give it the ending of its kind, such as .wasm or .js"
+	}
+	if f.ID == "trial-missing" && ornamental(r) {
+		f.Level = finding.Warning
+	}
+	return f
 }
 
 // ornamental reports whether a game may do without what was asked for.

@@ -156,48 +156,54 @@ func (t *Trial) statistics(v *View) []finding.Finding {
 	var list []finding.Finding
 	for _, e := range v.Heard {
 		s, ok := t.statistic(e)
-		if ok && !s.number && !slices.Contains(odd, s.name) {
-			odd = append(odd, s.name)
-			level := finding.Error
-			if strings.HasPrefix(s.value, `"`) {
-				level = finding.Warning // some portals read a number in a text
-			}
-			list = append(list, finding.Finding{
-				ID: "trial-value", Level: level, Message: fmt.Sprintf("the game sends %q as %s, which is no number%s", s.name, s.value,
-					nothing(s.value)),
-				Fix: "look where the value comes from; a portal drops it, or shows it on its leaderboard",
-			})
+		if !ok {
+			continue
 		}
-		if ok && s.number {
+		if s.number {
 			list = append(list, t.ranged(s)...)
+		} else if !slices.Contains(odd, s.name) {
+			odd = append(odd, s.name)
+			list = append(list, noNumber(s))
 		}
-		if !ok || slices.Contains(heard, s.name) {
+		if slices.Contains(heard, s.name) {
 			continue
 		}
 		heard = append(heard, s.name)
 		if !slices.Contains(declared, s.name) {
-			f := finding.Finding{
-				ID:      "trial-statistic",
-				Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value),
-				Fix:     fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name),
-			}
-			if near := settings.Nearest(s.name, declared); near != "" {
-				f.Fix = fmt.Sprintf("%q is declared: write the name the same way in both places", near)
-			}
-			list = append(list, f)
+			list = append(list, undeclared(s, declared))
 		}
 	}
 	for _, name := range declared {
 		if v.Started && len(t.Steps) > 0 && t.takesStatistics() && !slices.Contains(heard, name) {
-			list = append(
-				list,
-				finding.Finding{
-					ID:      "trial-silent",
-					Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name),
-					Fix:     "let the steps come to where it is sent, or fix the name",
-				},
-			)
+			list = append(list, finding.Finding{
+				ID:      "trial-silent",
+				Message: fmt.Sprintf("%q is declared in havvel.toml, and was not sent", name),
+				Fix:     "let the steps come to where it is sent, or fix the name",
+			})
 		}
 	}
 	return list
+}
+
+func noNumber(s sent) finding.Finding {
+	level := finding.Error
+	if strings.HasPrefix(s.value, `"`) {
+		level = finding.Warning // some portals read a number in a text
+	}
+	return finding.Finding{
+		ID: "trial-value", Level: level, Message: fmt.Sprintf("the game sends %q as %s, which is no number%s", s.name, s.value, nothing(s.value)),
+		Fix: "look where the value comes from; a portal drops it, or shows it on its leaderboard",
+	}
+}
+
+func undeclared(s sent, declared []string) finding.Finding {
+	f := finding.Finding{
+		ID:      "trial-statistic",
+		Message: fmt.Sprintf("the game sends %q (%s), which havvel.toml does not declare", s.name, s.value),
+		Fix:     fmt.Sprintf("declare it under [[statistic]], with name = %q", s.name),
+	}
+	if near := settings.Nearest(s.name, declared); near != "" {
+		f.Fix = fmt.Sprintf("%q is declared: write the name the same way in both places", near)
+	}
+	return f
 }

@@ -126,12 +126,19 @@ func Seekable(data []byte) ([]byte, error) {
 	if !ok || segment.id != idSegment {
 		return nil, fmt.Errorf("%w: it has no segment", ErrNoFilm)
 	}
-	var info, tracks []byte
-	var clusters []cluster
-	for body := segment.body; ; {
+	info, tracks, clusters := partsOf(segment.body)
+	if info == nil || tracks == nil || len(clusters) == 0 {
+		return nil, fmt.Errorf("%w: it holds no picture", ErrNoFilm)
+	}
+	return slices.Concat(header.head, header.body, write(info, tracks, clusters)), nil
+}
+
+// partsOf are the parts of a segment that are there whole, and the clusters, of which the last may be cut.
+func partsOf(body []byte) (info, tracks []byte, clusters []cluster) {
+	for {
 		e, rest, ok := next(body)
 		if !ok || e.cut && e.id != idCluster {
-			break
+			return info, tracks, clusters
 		}
 		switch e.id {
 		case idInfo:
@@ -148,13 +155,9 @@ func Seekable(data []byte) ([]byte, error) {
 			}
 		}
 		if body = rest; len(rest) == 0 {
-			break
+			return info, tracks, clusters
 		}
 	}
-	if info == nil || tracks == nil || len(clusters) == 0 {
-		return nil, fmt.Errorf("%w: it holds no picture", ErrNoFilm)
-	}
-	return slices.Concat(header.head, header.body, write(info, tracks, clusters)), nil
 }
 
 // readCluster reads what is in a cluster, up to where another element of the segment begins.

@@ -248,30 +248,15 @@ func (s *Session) pages(ctx context.Context, t *turn, location string) error {
 	all, seen := expression.Values{}, map[string]bool{}
 	answer, next := *t.a, any(nil)
 	for range mostPages {
-		page := *t
-		page.values = expression.Values{"next": next}
-		maps.Copy(page.values, t.values)
-		page.a = &Answer{}
-		if next != nil && !slices.Contains(t.Address.Names(), "next") && !slices.Contains(t.Names(), "next") {
-			to, err := expression.Plain(next)
-			if err != nil {
-				return s.puzzled(t.Step, err)
-			}
-			elsewhere := *t.Step
-			elsewhere.Address = expression.Verbatim(to)
-			page.Step = &elsewhere
+		page, err := s.page(t, next)
+		if err != nil {
+			return err
 		}
-		if err := s.make(ctx, &page, location); err != nil {
+		if err := s.make(ctx, page, location); err != nil {
 			return err
 		}
 		for name, v := range page.taken {
-			before, list := all[name].([]any)
-			if more, ok := v.([]any); ok && list {
-				v = append(before, more...)
-			} else if all[name] != nil && v == nil {
-				v = all[name]
-			}
-			all[name] = v
+			all[name] = joined(all[name], v)
 		}
 		answer.Versions, answer.States = append(answer.Versions, page.a.Versions...), append(answer.States, page.a.States...)
 		next = page.following
@@ -286,6 +271,37 @@ func (s *Session) pages(ctx context.Context, t *turn, location string) error {
 		seen[mark] = true
 	}
 	return s.odd(t.Step, fmt.Sprintf("its list has more than %d pages", mostPages))
+}
+
+// page is a turn that asks for one page of a list; next is what the page before names, nil for the first.
+func (s *Session) page(t *turn, next any) (*turn, error) {
+	page := *t
+	page.values = expression.Values{"next": next}
+	maps.Copy(page.values, t.values)
+	page.a = &Answer{}
+	if next == nil || slices.Contains(t.Address.Names(), "next") || slices.Contains(t.Names(), "next") {
+		return &page, nil
+	}
+	to, err := expression.Plain(next)
+	if err != nil {
+		return nil, s.puzzled(t.Step, err)
+	}
+	elsewhere := *t.Step
+	elsewhere.Address = expression.Verbatim(to)
+	page.Step = &elsewhere
+	return &page, nil
+}
+
+// joined is what a value is after one more page: lists grow, and what a page lacks stays.
+func joined(before, v any) any {
+	list, ok := before.([]any)
+	if more, also := v.([]any); ok && also {
+		return append(list, more...)
+	}
+	if before != nil && v == nil {
+		return before
+	}
+	return v
 }
 
 // turn makes a turn, or finds in the ledger that it was made.

@@ -296,17 +296,7 @@ func (d *stopping) cut(t *testing.T, how How) {
 			return err
 		})
 	}
-	folders := map[string]bool{}
-	contents := map[string][]byte{}
-	for path, id := range names {
-		if data, ok := d.content[id]; ok {
-			contents[path] = data
-		} else if info, err := os.Lstat(path); err == nil && info.IsDir() || id != "" && d.isFolder(id) {
-			folders[path] = true
-		} else {
-			contents[path] = nil // a name without its content
-		}
-	}
+	folders, contents := d.reached(names)
 	entries, err := os.ReadDir(d.root)
 	if err != nil {
 		t.Fatal(err)
@@ -314,21 +304,13 @@ func (d *stopping) cut(t *testing.T, how How) {
 	for _, e := range entries {
 		os.RemoveAll(filepath.Join(d.root, e.Name()))
 	}
-	lost := func(path string) bool { // with the name of a folder that it stands in
-		for path = filepath.Dir(path); len(path) > len(d.root); path = filepath.Dir(path) {
-			if _, there := names[path]; !there {
-				return true
-			}
-		}
-		return false
-	}
 	for path := range folders {
-		if !lost(path) {
+		if !d.lost(path, names) {
 			os.MkdirAll(path, 0o755)
 		}
 	}
 	for path, data := range contents {
-		if lost(path) {
+		if d.lost(path, names) {
 			continue
 		}
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
@@ -338,6 +320,31 @@ func (d *stopping) cut(t *testing.T, how How) {
 			t.Fatal(err)
 		}
 	}
+}
+
+// reached tells folders from files among the names that reached the disk, and what is in the files.
+func (d *stopping) reached(names map[string]string) (folders map[string]bool, contents map[string][]byte) {
+	folders, contents = map[string]bool{}, map[string][]byte{}
+	for path, id := range names {
+		if data, ok := d.content[id]; ok {
+			contents[path] = data
+		} else if info, err := os.Lstat(path); err == nil && info.IsDir() || id != "" && d.isFolder(id) {
+			folders[path] = true
+		} else {
+			contents[path] = nil // a name without its content
+		}
+	}
+	return folders, contents
+}
+
+// lost reports whether the name of a folder that a path stands in did not reach the disk.
+func (d *stopping) lost(path string, names map[string]string) bool {
+	for path = filepath.Dir(path); len(path) > len(d.root); path = filepath.Dir(path) {
+		if _, there := names[path]; !there {
+			return true
+		}
+	}
+	return false
 }
 
 // isFolder reports whether an identity is that of a folder now.

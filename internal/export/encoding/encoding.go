@@ -67,17 +67,10 @@ const (
 // for it even when they are damaged later; under any other name, all bytes must decode.
 func Detect(name string, head []byte, known bool, open func() (io.ReadCloser, error)) (string, error) {
 	_, promised := Named(name)
-	if bytes.HasPrefix(head, []byte("\x1f\x8b\x08")) {
-		return Gzip, nil
-	}
-	var frame zstd.Header
-	if bytes.HasPrefix(head, []byte("\x28\xb5\x2f\xfd")) || promised == Zstd && frame.Decode(head) == nil && frame.Skippable {
-		return Zstd, nil
+	if format := marked(head, promised); format != "" {
+		return format, nil
 	}
 	if promised == Brotli {
-		if LargeWindow(head) {
-			return Brotli, nil
-		}
 		begins, err := begins(Brotli, known || IsText(head), open)
 		if begins || err != nil {
 			return Brotli, err
@@ -99,6 +92,20 @@ func Detect(name string, head []byte, known bool, open func() (io.ReadCloser, er
 		}
 	}
 	return "", nil
+}
+
+// marked is the format that the first bytes of a file name; "" where they don't.
+func marked(head []byte, promised string) string {
+	var frame zstd.Header
+	switch {
+	case bytes.HasPrefix(head, []byte("\x1f\x8b\x08")):
+		return Gzip
+	case bytes.HasPrefix(head, []byte("\x28\xb5\x2f\xfd")), promised == Zstd && frame.Decode(head) == nil && frame.Skippable:
+		return Zstd
+	case promised == Brotli && LargeWindow(head):
+		return Brotli
+	}
+	return ""
 }
 
 // begins reports whether a file begins in a format. Where it looks like something else, it must decode for longer.

@@ -21,39 +21,33 @@ func unescaped(s []byte) string {
 		}
 		i++
 		switch c := s[i]; c {
-		case 'n':
-			b.WriteByte('\n')
-		case 't':
-			b.WriteByte('\t')
-		case 'r':
-			b.WriteByte('\r')
-		case 'b':
-			b.WriteByte('\b')
-		case 'f':
-			b.WriteByte('\f')
-		case 'v':
-			b.WriteByte('\v')
-		case '0':
-			b.WriteByte(0)
 		case '\n':
 		case 'x':
 			r, n := hex(s[i+1:], 2)
 			b.WriteRune(r)
 			i += n
 		case 'u':
-			r, n := codePoint(s[i+1:])
-			i += n
-			if utf16.IsSurrogate(r) && i+2 < len(s) && s[i+1] == '\\' && s[i+2] == 'u' {
-				low, m := codePoint(s[i+3:])
-				r = utf16.DecodeRune(r, low)
-				i += 2 + m
-			}
+			r, n := codeUnits(s[i+1:])
 			b.WriteRune(r)
+			i += n
 		default:
+			if of := strings.IndexByte("ntrbfv0", c); of >= 0 {
+				c = "\n\t\r\b\f\v\x00"[of]
+			}
 			b.WriteByte(c)
 		}
 	}
 	return b.String()
+}
+
+// codeUnits reads what follows \u, with the second half of a pair.
+func codeUnits(s []byte) (r rune, n int) {
+	r, n = codePoint(s)
+	if utf16.IsSurrogate(r) && n+1 < len(s) && s[n] == '\\' && s[n+1] == 'u' {
+		low, m := codePoint(s[n+2:])
+		return utf16.DecodeRune(r, low), n + 2 + m
+	}
+	return r, n
 }
 
 func codePoint(s []byte) (r rune, n int) {

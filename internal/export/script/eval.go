@@ -148,14 +148,7 @@ func (v *evaluator) compound(e js.IExpr, in *frame) value {
 			return v.value(e.X, in)
 		}
 	case *js.DotExpr:
-		out := v.member(e.X, dotName(e), in)
-		if len(out) == 1 && len(out[0].parts) == 1 && out[0].parts[0].base == origin && out[0].parts[0].length < 0 {
-			if y, ok := e.Y.(js.LiteralExpr); ok {
-				p := part{known: true, base: origin, at: offset(v.source, y.Data), length: len(y.Data)}
-				return value{{parts: []part{p}}}
-			}
-		}
-		return out
+		return v.dot(e, in)
 	case *js.IndexExpr:
 		return v.lookup(e, in)
 	case *js.CallExpr:
@@ -166,6 +159,19 @@ func (v *evaluator) compound(e js.IExpr, in *frame) value {
 		return value{{what: isGlobal, name: "import.meta"}}
 	}
 	return nil
+}
+
+// dot is a member by its name. One that is the origin of an address remembers where that stands.
+func (v *evaluator) dot(e *js.DotExpr, in *frame) value {
+	out := v.member(e.X, dotName(e), in)
+	if len(out) != 1 || len(out[0].parts) != 1 || out[0].parts[0].base != origin || out[0].parts[0].length >= 0 {
+		return out
+	}
+	y, ok := e.Y.(js.LiteralExpr)
+	if !ok {
+		return out
+	}
+	return value{{parts: []part{{known: true, base: origin, at: offset(v.source, y.Data), length: len(y.Data)}}}}
 }
 
 func (v *evaluator) template(e *js.TemplateExpr, in *frame) value {

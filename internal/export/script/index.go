@@ -153,22 +153,9 @@ func dull(e js.IExpr) bool {
 
 // holds notes where functions are kept: what calls a variable or property calls them.
 func (x *index) holds(e js.IExpr, v *js.Var, name string) {
-	for {
-		if g, ok := e.(*js.GroupExpr); ok {
-			e = g.X
-			continue
-		}
-		if b, ok := e.(*js.BinaryExpr); ok && b.Op == js.EqToken {
-			e = b.Y
-			continue
-		}
-		break
-	}
+	e = assigned(e)
 	if v != nil {
-		switch e.(type) {
-		case *js.FuncDecl, *js.ArrowFunc, *js.ObjectExpr, *js.ClassDecl:
-			x.holders[e] = append(x.holders[e], v)
-		}
+		x.heldIn(e, v)
 	}
 	switch e := e.(type) {
 	case *js.FuncDecl, *js.ArrowFunc, *js.MethodDecl:
@@ -178,19 +165,45 @@ func (x *index) holds(e js.IExpr, v *js.Var, name string) {
 		} else {
 			f.names = append(f.names, name)
 		}
+	}
+}
+
+// assigned is what an expression gives that sets something on the way.
+func assigned(e js.IExpr) js.IExpr {
+	for {
+		switch x := e.(type) {
+		case *js.GroupExpr:
+			e = x.X
+			continue
+		case *js.BinaryExpr:
+			if x.Op == js.EqToken {
+				e = x.Y
+				continue
+			}
+		}
+		return e
+	}
+}
+
+// heldIn notes what a variable holds, and the functions in it.
+func (x *index) heldIn(e js.IExpr, v *js.Var) {
+	switch e := e.(type) {
+	case *js.FuncDecl, *js.ArrowFunc:
+		x.holders[e] = append(x.holders[e], v)
 	case *js.ClassDecl:
+		x.holders[e] = append(x.holders[e], v)
 		for i := range e.List {
-			if m := e.List[i].Method; m != nil && v != nil {
-				if n, ok := propertyName(&m.Name.PropertyName); ok && n == "constructor" {
-					f := x.function(m)
-					f.vars = append(f.vars, v)
-				}
+			m := e.List[i].Method
+			if m == nil {
+				continue
+			}
+			if n, ok := propertyName(&m.Name.PropertyName); ok && n == "constructor" {
+				f := x.function(m)
+				f.vars = append(f.vars, v)
 			}
 		}
 	case *js.ObjectExpr:
-		if v == nil {
-			return
-		}
+		x.holders[e] = append(x.holders[e], v)
 		for i := range e.List {
 			switch value := e.List[i].Value.(type) {
 			case *js.FuncDecl, *js.ArrowFunc, *js.MethodDecl:

@@ -248,17 +248,13 @@ func (r *reader) text(e js.IExpr) {
 	}
 	for _, a := range r.values.value(e, nil) {
 		n := r.pieces(a)
-		if a.what == isText && n.written && markup(n.target) {
-			r.fragments("markup", value{a})
-		}
-		if a.what != isText || !n.written || len(n.target) > link.MaxTarget || n.root {
+		if a.what != isText || !n.written {
 			continue
 		}
-		all := true
-		for _, p := range n.list {
-			all = all && (p.Len < 0 || p.Text == "" || r.used[p.Offset])
+		if markup(n.target) {
+			r.fragments("markup", value{a})
 		}
-		if all {
+		if len(n.target) > link.MaxTarget || n.root || r.allUsed(n) {
 			continue
 		}
 		if l, ok := r.possible(n.target); ok {
@@ -270,6 +266,16 @@ func (r *reader) text(e js.IExpr) {
 			}
 		}
 	}
+}
+
+// allUsed reports whether all that is written of a name stands in links already.
+func (r *reader) allUsed(n name) bool {
+	for _, p := range n.list {
+		if p.Len >= 0 && p.Text != "" && !r.used[p.Offset] {
+			return false
+		}
+	}
+	return true
 }
 
 // literal looks at a text that stands alone.

@@ -165,10 +165,7 @@ func (r *reader) argument(a firstArgument) {
 
 // keep marks the pieces of links that are used as something else, too.
 func (r *reader) keep() {
-	rooted := false
-	for _, l := range r.script.Links {
-		rooted = rooted || strings.HasPrefix(l.Target, "/")
-	}
+	rooted := slices.ContainsFunc(r.script.Links, func(l link.Link) bool { return strings.HasPrefix(l.Target, "/") })
 	if !rooted || len(r.walker.kept) == 0 && !r.walker.keyed {
 		return
 	}
@@ -185,18 +182,26 @@ func (r *reader) keep() {
 	}
 	list := r.script.Links[:0]
 	for _, l := range r.script.Links {
-		if l.Pieces == nil && kept[l.Offset] {
-			if l.Certainty == link.Possible && strings.HasPrefix(l.Target, "/") {
-				continue // it only looks like a path
-			}
-			l.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
+		if markKept(&l, kept) {
+			list = append(list, l)
 		}
-		for i := range l.Pieces {
-			l.Pieces[i].Kept = l.Pieces[i].Kept || l.Pieces[i].Len >= 0 && kept[l.Pieces[i].Offset]
-		}
-		list = append(list, l)
 	}
 	r.script.Links = list
+}
+
+// markKept marks the pieces of a link that stand at some places. It is false for what only looks like a link.
+func markKept(l *link.Link, kept map[int]bool) bool {
+	if l.Pieces == nil && kept[l.Offset] {
+		if l.Certainty == link.Possible && strings.HasPrefix(l.Target, "/") {
+			return false
+		}
+		l.Pieces = []link.Piece{{Text: l.Target, Offset: l.Offset, Len: l.Len, Kept: true}}
+	}
+	for i := range l.Pieces {
+		p := &l.Pieces[i]
+		p.Kept = p.Kept || p.Len >= 0 && kept[p.Offset]
+	}
+	return true
 }
 
 // lookedUp notes the texts that are keys of tables whose keys begin with a slash: these stay as they are.

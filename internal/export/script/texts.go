@@ -106,14 +106,8 @@ func (v *evaluator) replace(x value, with []js.Arg, in *frame, all bool) value {
 	if len(with) < 2 {
 		return nil
 	}
-	l, _ := bare(with[0].Value).(*js.LiteralExpr)
-	var pattern *regexp.Regexp
-	if l != nil && l.TokenType == js.RegExpToken {
-		if end := strings.LastIndexByte(string(l.Data), '/'); end > 0 {
-			pattern, _ = regexp.Compile(string(l.Data[1:end])) // one that Go doesn't know is not followed
-			all = all || strings.Contains(string(l.Data[end:]), "g")
-		}
-	}
+	pattern, global := patternOf(with[0].Value)
+	all = all || global
 	old, plain := v.value(with[0].Value, in).only()
 	put, known := v.value(with[1].Value, in).only()
 	var out value
@@ -128,19 +122,38 @@ func (v *evaluator) replace(x value, with []js.Arg, in *frame, all bool) value {
 			}
 			out = append(out, replaced(a, s, strings.Replace(s, old, put, n)))
 		case ok && known && pattern != nil && !strings.Contains(put, "$"):
-			result := s
-			if all {
-				result = pattern.ReplaceAllString(s, put)
-			} else if at := pattern.FindStringIndex(s); at != nil {
-				result = s[:at[0]] + put + s[at[1]:]
-			}
-			out = append(out, replaced(a, s, result))
+			out = append(out, replaced(a, s, substituted(pattern, s, put, all)))
 		default:
 			a.weak = true
 			out = append(out, alternative{parts: []part{unknownPart}})
 		}
 	}
 	return out
+}
+
+// patternOf is the pattern that an expression is, and whether it means all that it matches; nil for another one.
+func patternOf(e js.IExpr) (pattern *regexp.Regexp, global bool) {
+	l, _ := bare(e).(*js.LiteralExpr)
+	if l == nil || l.TokenType != js.RegExpToken {
+		return nil, false
+	}
+	end := strings.LastIndexByte(string(l.Data), '/')
+	if end <= 0 {
+		return nil, false
+	}
+	pattern, _ = regexp.Compile(string(l.Data[1:end])) // one that Go doesn't know is not followed
+	return pattern, strings.Contains(string(l.Data[end:]), "g")
+}
+
+// substituted is a text with what a pattern matches replaced: the first time, or all.
+func substituted(pattern *regexp.Regexp, s, put string, all bool) string {
+	if all {
+		return pattern.ReplaceAllString(s, put)
+	}
+	if at := pattern.FindStringIndex(s); at != nil {
+		return s[:at[0]] + put + s[at[1]:]
+	}
+	return s
 }
 
 // replaced is an alternative with another text, which stands nowhere unless it is the same.
@@ -171,10 +184,11 @@ func (v *evaluator) cut(x value, list []js.Arg, in *frame, name string) (out val
 	if len(list) == 0 {
 		return x, true
 	}
+	c := cutting{ends: len(list) == 1, open: len(list) == 1, counts: name == "substr"}
 	from, exact := number(v.value(list[0].Value, in))
-	to, ends := -1, false
-	if len(list) > 1 {
-		to, ends = number(v.value(list[1].Value, in))
+	c.from = from
+	if !c.open {
+		c.to, c.ends = number(v.value(list[1].Value, in))
 	}
 	for _, a := range x {
 		if a.what == isList {
@@ -184,25 +198,42 @@ func (v *evaluator) cut(x value, list []js.Arg, in *frame, name string) (out val
 		switch {
 		case len(a.parts) >= 1 && a.parts[0].base != none && exact && from == 0:
 			out = append(out, folderOf(alternative{parts: a.parts[:1], weak: a.weak}, "")...)
-		case plain && exact && (len(list) == 1 || ends):
-			if from < 0 {
-				from = max(0, len(s)+from)
-			}
-			if len(list) == 1 {
-				to = len(s)
-			} else if name == "substr" {
-				to += from
-			} else if to < 0 {
-				to += len(s)
-			}
-			if from <= to && from <= len(s) {
-				out = append(out, replaced(a, s, s[from:min(to, len(s))]))
+		case plain && exact && c.ends:
+			if piece, ok := c.of(s); ok {
+				out = append(out, replaced(a, s, piece))
 			}
 		default:
 			out = append(out, alternative{parts: []part{unknownPart}})
 		}
 	}
 	return out, true
+}
+
+// A cutting is which piece of a text is taken.
+type cutting struct {
+	from, to int
+	open     bool // up to the end
+	counts   bool // to is how many letters
+	ends     bool // to is known
+}
+
+func (c cutting) of(s string) (piece string, ok bool) {
+	from, to := c.from, c.to
+	if from < 0 {
+		from = max(0, len(s)+from)
+	}
+	switch {
+	case c.open:
+		to = len(s)
+	case c.counts:
+		to += from
+	case to < 0:
+		to += len(s)
+	}
+	if from > to || from > len(s) {
+		return "", false
+	}
+	return s[from:min(to, len(s))], true
 }
 
 func number(x value) (int, bool) {
@@ -237,27 +268,40 @@ func resolvedFrom(n, b alternative) alternative {
 		return n
 	}
 	begin := address[0]
-	switch {
-	case first.known && first.from == "" && strings.HasPrefix(first.text, "/") && begin.base != none:
-		switch begin.base {
-		case page, pageFolder, pageRoot:
-			begin = part{length: -1, known: true, base: pageRoot}
-		case here, hereFolder, hereRoot:
-			begin = part{length: -1, known: true, base: hereRoot}
-		}
-		address = nil
-	case begin.base == page:
-		begin.base = pageFolder
-	case begin.base == here:
-		begin.base = hereFolder
-	case begin.base == none && (!begin.known || len(address) == 1 && !strings.HasSuffix(begin.text, "/")):
-		begin, address = unknownPart, nil
+	if begin.base != none && first.known && first.from == "" && strings.HasPrefix(first.text, "/") {
+		begin, address = rootOf(begin), nil
+	} else {
+		begin, address = folderPart(begin, address)
 	}
 	parts := []part{begin}
 	if len(address) > 1 {
 		parts = append(parts, withoutName(address[1:])...)
 	}
 	return alternative{parts: append(parts, name...), weak: n.weak || b.weak, entry: n.entry || b.entry}
+}
+
+// rootOf is the root of the host of an address.
+func rootOf(begin part) part {
+	switch begin.base {
+	case page, pageFolder, pageRoot:
+		return part{length: -1, known: true, base: pageRoot}
+	case here, hereFolder, hereRoot:
+		return part{length: -1, known: true, base: hereRoot}
+	}
+	return begin
+}
+
+// folderPart is the first part of an address's folder, and the address, where more of it is known.
+func folderPart(begin part, address []part) (part, []part) {
+	switch {
+	case begin.base == page:
+		begin.base = pageFolder
+	case begin.base == here:
+		begin.base = hereFolder
+	case begin.base == none && (!begin.known || len(address) == 1 && !strings.HasSuffix(begin.text, "/")):
+		return unknownPart, nil
+	}
+	return begin, address
 }
 
 // withoutName cuts off what stands behind the last slash of an address.

@@ -107,18 +107,23 @@ func (t *tokens) text(k token) {
 		s := byName[string(callee.text)][0]
 		l.Use, l.Certainty, l.Base, l.Worker = s.use, link.Likely, s.base, s.worker
 	}
-	pathLike := link.LooksLikePath(target) || link.IsFolder(target)
-	switch {
-	case len(target) > link.MaxTarget || len(t.script.Links) >= link.MaxLinks:
-		return
-	case l.Certainty != link.Certain && !pathLike || l.Certainty == link.Possible && link.IsAddress(target):
+	t.keep(l)
+}
+
+// keep keeps a link whose target may be one.
+func (t *tokens) keep(l link.Link) {
+	if len(l.Target) > link.MaxTarget || len(t.script.Links) >= link.MaxLinks {
 		return
 	}
-	if first, ok := t.seen[target]; ok && l.Certainty == link.Possible {
+	pathLike := link.LooksLikePath(l.Target) || link.IsFolder(l.Target)
+	if l.Certainty != link.Certain && !pathLike || l.Certainty == link.Possible && link.IsAddress(l.Target) {
+		return
+	}
+	if first, ok := t.seen[l.Target]; ok && l.Certainty == link.Possible {
 		t.script.Links[first].Repeat(l)
 		return
 	}
-	t.seen[target] = len(t.script.Links)
+	t.seen[l.Target] = len(t.script.Links)
 	l.Line, l.Column = t.lines.Place(l.Offset)
 	t.script.Links = append(t.script.Links, l)
 }

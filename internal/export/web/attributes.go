@@ -115,41 +115,44 @@ var relations = map[string]string{
 // linksOf lists the links of one start tag; offsets are from the start of the tag.
 func linksOf(element string, list attributes) []link.Link {
 	var links []link.Link
-	for _, l := range linkAttributes[element] {
-		if a, ok := list.find(l.attribute); ok {
-			if l.attribute == "srcset" {
-				links = append(links, candidates(a, l.use)...)
-			} else if x, ok := a.link(l.use); ok {
+	add := func(attribute, use string) {
+		if a, ok := list.find(attribute); ok {
+			if x, ok := a.link(use); ok {
 				links = append(links, x)
 			}
+		}
+	}
+	for _, l := range linkAttributes[element] {
+		if a, ok := list.find(l.attribute); ok && l.attribute == "srcset" {
+			links = append(links, candidates(a, l.use)...)
+		} else if ok {
+			add(l.attribute, l.use)
 		}
 	}
 	if element == "link" {
 		for rel := range strings.FieldsSeq(strings.ToLower(list.value("rel"))) {
 			if use, ok := relations[rel]; ok {
-				if a, ok := list.find("href"); ok {
-					if x, ok := a.link(use); ok {
-						links = append(links, x)
-					}
-				}
+				add("href", use)
 				break
 			}
 		}
 	}
-	for _, a := range list {
-		if strings.HasPrefix(a.name, "data-") && link.LooksLikePath(a.value) && !link.IsAddress(a.value) &&
-			len(a.value) <= link.MaxTarget { // for a script to read
-			if x, ok := a.link("data"); ok {
-				x.Certainty, x.Base = link.Possible, link.OfAny
-				links = append(links, x)
-			}
-		}
-	}
+	links = append(links, forScripts(list)...)
 	if element == "input" && strings.EqualFold(list.value("type"), "image") {
-		if a, ok := list.find("src"); ok {
-			if x, ok := a.link("picture"); ok {
-				links = append(links, x)
-			}
+		add("src", "picture")
+	}
+	return links
+}
+
+// forScripts lists what looks like names of files in attributes that only scripts read.
+func forScripts(list attributes) (links []link.Link) {
+	for _, a := range list {
+		if !strings.HasPrefix(a.name, "data-") || !link.LooksLikePath(a.value) || link.IsAddress(a.value) || len(a.value) > link.MaxTarget {
+			continue
+		}
+		if x, ok := a.link("data"); ok {
+			x.Certainty, x.Base = link.Possible, link.OfAny
+			links = append(links, x)
 		}
 	}
 	return links

@@ -97,16 +97,11 @@ func (e *encoder) parse(data []byte, begin int) int {
 	least := e.leastLength(data, begin, soft)
 	length, distance := 0, 0 // of the match at the position
 	known := false
-	look, covered, sparse := at+stretch, 0, 0 // stretches in a row that gained nothing
+	gain := gains{look: at + stretch}
 	for at < soft && len(e.list) < mostList {
-		if at >= look {
-			if sparse++; covered >= stretch/worth {
-				sparse = 0
-			}
-			covered, look = 0, at+stretch
-		}
-		if sparse > 0 && !known && at+barrenStep+4 <= soft {
-			at = e.pass(data, at, sparse)
+		gain.reach(at)
+		if gain.sparse > 0 && !known && at+barrenStep+4 <= soft {
+			at = e.pass(data, at, gain.sparse)
 		}
 		if !known {
 			length, distance = e.match(data, at, minMatch-1, searchDepth)
@@ -118,26 +113,20 @@ func (e *encoder) parse(data []byte, begin int) int {
 		} else {
 			start := at
 			if length < niceLength {
-				if n, d := e.match(data, at+1, length-1, searchDepth/2); n >= length && 4*(n-length)+log2(distance)-log2(d) > 2 {
-					e.plain(data[at])
-					at++
+				at++
+				if n, d := e.match(data, at, length-1, searchDepth/2); better(n, d, length, distance) {
+					e.plain(data[start])
 					length, distance, known = n, d, true
 					continue
 				}
-				at++
 			}
 			e.found(start-from, length, distance)
-			if covered += length; length >= skip {
-				sparse = 0
-			}
-			for at++; at < start+length; at++ {
-				if at+4 <= len(data) {
-					e.insert(data, at)
-				}
-			}
+			gain.cover(length)
+			e.note(data, at+1, start+length)
+			at = start + length
 			from = at
 		}
-		if e.mix.due() && at-begin >= leastBlock && len(data)-at >= leastBlock && e.mix.changed(at-begin) {
+		if e.ends(data, begin, at) {
 			break
 		}
 	}
@@ -146,6 +135,46 @@ func (e *encoder) parse(data []byte, begin int) int {
 	}
 	e.list = append(e.list, sequence{plain: uint32(at - from)})
 	return at
+}
+
+// gains tell where matches are so rare that not every byte is worth a search.
+type gains struct {
+	look    int // where the stretch ends
+	covered int // bytes of it that matches gained
+	sparse  int // stretches in a row that gained nothing
+}
+
+func (g *gains) reach(at int) {
+	if at < g.look {
+		return
+	}
+	if g.sparse++; g.covered >= stretch/worth {
+		g.sparse = 0
+	}
+	g.covered, g.look = 0, at+stretch
+}
+
+func (g *gains) cover(length int) {
+	if g.covered += length; length >= skip {
+		g.sparse = 0
+	}
+}
+
+// better reports whether a match one byte later is worth more than the one before it.
+func better(n, d, length, distance int) bool {
+	return n >= length && 4*(n-length)+log2(distance)-log2(d) > 2
+}
+
+// note notes the positions inside of a match.
+func (e *encoder) note(data []byte, from, to int) {
+	for at := from; at < min(to, len(data)-3); at++ {
+		e.insert(data, at)
+	}
+}
+
+// ends reports whether another block is better from a position on.
+func (e *encoder) ends(data []byte, begin, at int) bool {
+	return e.mix.due() && at-begin >= leastBlock && len(data)-at >= leastBlock && e.mix.changed(at-begin)
 }
 
 // pass takes bytes as they are up to the next position where a match is looked for.

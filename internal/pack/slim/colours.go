@@ -50,17 +50,20 @@ func reduced(rows []byte, row, width int, kind byte) []form {
 	if len(order) <= 256 {
 		list = append(list, indexed(rows, row, width, samples, order))
 	}
-	to := byte(colourKind)
 	switch {
 	case grey && opaque:
-		to = greyKind
+		return append(list, with(rows, row, width, samples, greyKind, 0))
 	case grey:
-		to = greyAlphaKind
-	case !opaque || kind == colourKind:
-		return list
+		return append(list, with(rows, row, width, samples, greyAlphaKind, 0, 3))
+	case opaque && kind != colourKind:
+		return append(list, with(rows, row, width, samples, colourKind, 0, 1, 2))
 	}
-	keep := map[byte][]int{greyKind: {0}, greyAlphaKind: {0, 3}, colourKind: {0, 1, 2}}[to]
-	f := form{bits: 8, kind: to, row: width * len(keep), step: len(keep)}
+	return list
+}
+
+// with are rows of another kind, which has some of the samples.
+func with(rows []byte, row, width, samples int, kind byte, keep ...int) form {
+	f := form{bits: 8, kind: kind, row: width * len(keep), step: len(keep)}
 	for at := 0; at < len(rows); at += row + 1 {
 		f.rows = append(f.rows, 0)
 		for line := rows[at+1 : at+1+row]; len(line) > 0; line = line[samples:] {
@@ -69,7 +72,7 @@ func reduced(rows []byte, row, width int, kind byte) []form {
 			}
 		}
 	}
-	return append(list, f)
+	return f
 }
 
 // light is how bright a colour is, from 0 to 255,000.

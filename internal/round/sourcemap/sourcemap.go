@@ -48,34 +48,56 @@ func Read(data []byte) (*Map, error) {
 		}
 		m.sources = append(m.sources, s)
 	}
-	var at segment
-	total := 0
+	r := reading{sources: len(m.sources)}
 	for line := range strings.SplitSeq(in.Mappings, ";") {
-		at.column = 0
-		var list []segment
-		for text := range strings.SplitSeq(line, ",") {
-			if text == "" {
-				continue
-			}
-			values, ok := numbers(text)
-			if total++; !ok || len(values) != 1 && len(values) != 4 && len(values) != 5 || total > most {
-				return nil, errNoMap
-			}
-			at.column += values[0]
-			if len(values) == 1 {
-				list = append(list, segment{at.column, -1, 0, 0})
-				continue
-			}
-			at.source, at.line, at.sourceColumn = at.source+values[1], at.line+values[2], at.sourceColumn+values[3]
-			if at.source < 0 || at.source >= len(m.sources) || at.line < 0 || at.sourceColumn < 0 {
-				return nil, errNoMap
-			}
-			list = append(list, at)
+		list, err := r.line(line)
+		if err != nil {
+			return nil, err
 		}
-		sort.SliceStable(list, func(i, j int) bool { return list[i].column < list[j].column })
 		m.lines = append(m.lines, list)
 	}
 	return m, nil
+}
+
+// reading is where a map is read: each number is the difference from the one before.
+type reading struct {
+	at      segment
+	total   int // segments
+	sources int
+}
+
+// line reads the segments of one line.
+func (r *reading) line(text string) (list []segment, err error) {
+	r.at.column = 0
+	for text := range strings.SplitSeq(text, ",") {
+		if text == "" {
+			continue
+		}
+		s, err := r.segment(text)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, s)
+	}
+	sort.SliceStable(list, func(i, j int) bool { return list[i].column < list[j].column })
+	return list, nil
+}
+
+func (r *reading) segment(text string) (segment, error) {
+	values, ok := numbers(text)
+	if r.total++; !ok || len(values) != 1 && len(values) != 4 && len(values) != 5 || r.total > most {
+		return segment{}, errNoMap
+	}
+	at := &r.at
+	at.column += values[0]
+	if len(values) == 1 {
+		return segment{at.column, -1, 0, 0}, nil
+	}
+	at.source, at.line, at.sourceColumn = at.source+values[1], at.line+values[2], at.sourceColumn+values[3]
+	if at.source < 0 || at.source >= r.sources || at.line < 0 || at.sourceColumn < 0 {
+		return segment{}, errNoMap
+	}
+	return *at, nil
 }
 
 const digits = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/"

@@ -49,42 +49,43 @@ const fresh = 10 * time.Second
 // those that are open is waited for.
 func (s *store) take(ctx context.Context) (*session, error) {
 	for began := time.Now(); ; {
-		select {
-		case c := <-s.idle:
-			if time.Since(c.used) < fresh || c.NoOp() == nil {
-				return c, nil
-			}
-			s.drop(c) // it was closed meanwhile
-			continue
-		default:
-		}
-		if most := s.most.Load(); most > 0 && s.open.Load() >= most {
-			select {
-			case c := <-s.idle:
-				return c, nil
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			case <-time.After(time.Second): // those that were open may be gone
-				continue
-			}
-		}
-		s.open.Add(1)
-		c, err := s.dial(ctx)
-		if err == nil {
+		if c := s.unused(); c != nil {
 			return c, nil
 		}
-		others := s.open.Add(-1) // where there are none, the host may still count those of a command before
-		full := answered(err, client.StatusNotAvailable) || others > 0 && answered(err, client.StatusNotLoggedIn)
-		if !full || time.Since(began) > idle.Limit {
-			return nil, err
+		if most := s.most.Load(); most == 0 || s.open.Load() < most {
+			s.open.Add(1)
+			c, err := s.dial(ctx)
+			if err == nil {
+				return c, nil
+			}
+			others := s.open.Add(-1) // where there are none, the host may still count those of a command before
+			full := answered(err, client.StatusNotAvailable) || others > 0 && answered(err, client.StatusNotLoggedIn)
+			if !full || time.Since(began) > idle.Limit {
+				return nil, err
+			}
+			s.most.Store(others)
 		}
-		s.most.Store(others)
 		select {
 		case c := <-s.idle:
 			return c, nil
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		case <-time.After(time.Second): // others may have been closed, too
+		case <-time.After(time.Second): // those that were open may be gone
+		}
+	}
+}
+
+// unused is an idle connection that is still open; nil for none.
+func (s *store) unused() *session {
+	for {
+		select {
+		case c := <-s.idle:
+			if time.Since(c.used) < fresh || c.NoOp() == nil {
+				return c
+			}
+			s.drop(c) // it was closed meanwhile
+		default:
+			return nil
 		}
 	}
 }
