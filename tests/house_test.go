@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 	"unicode/utf8"
+
+	"havvel/internal/rulebook/expression"
 )
 
 // layers are the rooms of the house, from the ground up: a package may import those below its own, and in its own where that is said.
@@ -175,6 +177,19 @@ func TestPromises(t *testing.T) {
 	for _, m := range regexp.MustCompile("`([A-Z]\\w*)`").FindAllSubmatch(page, -1) {
 		if !there[string(m[1])] {
 			t.Errorf("docs/reliability.md names %s, which is no test", m[1])
+		}
+	}
+}
+
+// TestFunctions: the page about rulebooks names each function of expressions.
+func TestFunctions(t *testing.T) {
+	page, err := os.ReadFile("../docs/formats/rulebook.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range expression.Functions() {
+		if !regexp.MustCompile("`" + f.Name + "[`(]").Match(page) {
+			t.Errorf("docs/formats/rulebook.md doesn't name %s: %s", f.Name, f.Says)
 		}
 	}
 }

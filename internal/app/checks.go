@@ -42,7 +42,7 @@ func Subjects(
 		return nil, err
 	}
 	if len(destinations) == 0 {
-		return []check.Subject{{Build: b, Accepts: Accepts(p)}}, nil
+		return []check.Subject{{Build: b, Accepts: accepts(p)}}, nil
 	}
 	// A logbook that can't be read hinders sending, not checking.
 	sent, _, _ := logbook.Open(p.Folder).Deliveries()
@@ -60,7 +60,7 @@ func Subjects(
 		if own {
 			s.Page = PageFacts(p, d, contents[d.Name], orders[i], sent)
 			// history and project say nothing about an export that was named by hand
-			s.Version, s.Newest, s.Untried = p.Game.Version, check.Source{Path: path, Changed: changed}, Untried(p, d, b)
+			s.Version, s.Newest, s.Untried = p.Game.Version, check.Source{Path: path, Changed: changed}, untried(p, d, b)
 		}
 		for _, l := range sent {
 			if own && l.Destination == d.Name {
@@ -81,7 +81,7 @@ func Subject(p *project.Project, d *project.Destination, b *export.Build) check.
 		Packed:      true,
 		Plants:      d.Plants(),
 		Without:     slices.Clone(p.Pack.Without),
-		Accepts:     Accepts(p),
+		Accepts:     accepts(p),
 		Inferred:    InferredOf(p),
 		Heard:       heardOf(p, d, b),
 	}
@@ -91,8 +91,8 @@ func Subject(p *project.Project, d *project.Destination, b *export.Build) check.
 	return s
 }
 
-// Accepts are the findings that a project has decided to live with.
-func Accepts(p *project.Project) []finding.Accept {
+// accepts are the findings that a project has decided to live with.
+func accepts(p *project.Project) []finding.Accept {
 	var list []finding.Accept
 	for _, a := range p.Accepts {
 		list = append(list, finding.Accept{ID: a.ID, File: a.File, Reason: a.Reason})
@@ -131,7 +131,7 @@ func PageFacts(
 	o *pictures.Order,
 	sent []*logbook.Delivery,
 ) check.PageFacts {
-	facts := check.PageFacts{Texts: c.Problems, Pictures: o.Problems, Declared: c.Declared(), Begun: PageBegun(p)}
+	facts := check.PageFacts{Texts: c.Problems, Pictures: o.Problems, Declared: c.Declared(), Begun: pageBegun(p)}
 	for _, l := range sent {
 		if other := p.To[l.Destination]; l.State == rulebook.Public && l.Destination != d.Name && other != nil &&
 			!slices.Contains(facts.Elsewhere, other.Rules.Name) {
@@ -141,8 +141,8 @@ func PageFacts(
 	return facts
 }
 
-// PageBegun reports whether anything of the page was written.
-func PageBegun(p *project.Project) bool {
+// pageBegun reports whether anything of the page was written.
+func pageBegun(p *project.Project) bool {
 	l := p.Listing
 	return len(p.Pictures) > 0 || l.Tagline != "" || l.Description != "" || l.Category != "" || len(l.Tags) > 0 || len(l.Controls) > 0
 }
@@ -176,10 +176,10 @@ func count(list []listing.Problem, k listing.Kind) int {
 	return n
 }
 
-// PageRefused are the findings for which a portal would refuse a page.
-func PageRefused(p *project.Project, d *project.Destination, c *deliver.Contents, o *pictures.Order) error {
+// pageRefused are the findings for which a portal would refuse a page.
+func pageRefused(p *project.Project, d *project.Destination, c *deliver.Contents, o *pictures.Order) error {
 	bad, first := 0, ""
-	for _, f := range check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: Accepts(p),
+	for _, f := range check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: accepts(p),
 		Page: PageFacts(p, d, c, o, nil)}) {
 		if f.Level == finding.Error && f.Accepted == "" {
 			if bad++; first == "" {
@@ -195,8 +195,8 @@ func PageRefused(p *project.Project, d *project.Destination, c *deliver.Contents
 		Then("havvel listing --to %s shows them; --only build sends the build without the page", d.Name)
 }
 
-// Untried says why there is no clean trial of an export for a destination, where the project wants one; else "".
-func Untried(p *project.Project, d *project.Destination, b *export.Build) string {
+// untried says why there is no clean trial of an export for a destination, where the project wants one; else "".
+func untried(p *project.Project, d *project.Destination, b *export.Build) string {
 	if !p.Trial.Required {
 		return ""
 	}

@@ -61,7 +61,7 @@ func Compare(
 			s.Destination, s.Rules = d.Name, d.Rules
 		}
 		if p != nil {
-			s.Accepts = Accepts(p)
+			s.Accepts = accepts(p)
 		}
 		return check.Run(s)
 	}), nil
@@ -94,7 +94,7 @@ func (c *comparing) side(
 	}
 	b, err := Known(ctx, c.project, inwords.Near(c.project.ExportPath()))
 	if err == nil {
-		err = Enter(c.project, b, c.entry, true)
+		err = enter(c.project, b, c.entry, true)
 	}
 	if err != nil || d == nil {
 		return b, nil, err

@@ -13,17 +13,17 @@ import (
 	"havvel/internal/rulebook"
 )
 
-// Awaited reports whether a destination can be asked when it decides on a version.
-func Awaited(d *project.Destination, state string) bool {
+// awaited reports whether a destination can be asked when it decides on a version.
+func awaited(d *project.Destination, state string) bool {
 	return deliver.Undecided(state) && state != rulebook.Unknown && deliver.Can(d, deliver.Follow)
 }
 
-// Decided is the error for a delivery that was refused, or is not decided within the limit.
-func Decided(d *project.Destination, s *deliver.Status, limit time.Duration) error {
+// decided is the error for a delivery that was refused, or is not decided within the limit.
+func decided(d *project.Destination, s *deliver.Status, limit time.Duration) error {
 	switch {
 	case s.State == rulebook.Refused:
 		return fault.Said
-	case Awaited(d, s.State):
+	case awaited(d, s.State):
 		return NotDecided(d.Rules.Name, s.Version, s.State, limit).Then("nothing is lost; havvel where --wait asks again")
 	}
 	return nil
@@ -79,15 +79,15 @@ func Next(p *project.Project, shown []*deliver.Status) string {
 	}
 	switch {
 	case len(in["lost"]) > 0:
-		return fmt.Sprintf("look at your page there; where the version is missing, havvel send --again%s", ToFlags(p, in["lost"]))
+		return fmt.Sprintf("look at your page there; where the version is missing, havvel send --again%s", toFlags(p, in["lost"]))
 	case len(in["publish"]) > 0:
-		return fmt.Sprintf("havvel publish%s  (makes it public; until then only people with the link see it)", ToFlags(p, in["publish"]))
+		return fmt.Sprintf("havvel publish%s  (makes it public; until then only people with the link see it)", toFlags(p, in["publish"]))
 	case len(in["wait"]) > 0:
-		return fmt.Sprintf("havvel where --wait%s", ToFlags(p, in["wait"]))
+		return fmt.Sprintf("havvel where --wait%s", toFlags(p, in["wait"]))
 	case len(in["share"]) > 0 && p.To[in["share"][0]].Rules.Rounds:
-		return fmt.Sprintf("havvel round open%s  (gives it to testers, and brings back how it went)", ToFlags(p, in["share"][:1]))
+		return fmt.Sprintf("havvel round open%s  (gives it to testers, and brings back how it went)", toFlags(p, in["share"][:1]))
 	case len(in["share"]) > 0:
-		return fmt.Sprintf("havvel where --share%s  (lines with the link, to paste)", ToFlags(p, in["share"]))
+		return fmt.Sprintf("havvel where --share%s  (lines with the link, to paste)", toFlags(p, in["share"]))
 	case len(in["look"]) > 0:
 		var names []string
 		for _, name := range in["look"] {
@@ -109,7 +109,7 @@ func waitsFor(d *project.Destination, state string) string {
 		return "publish"
 	case state == rulebook.Unknown:
 		return "lost"
-	case Awaited(d, state):
+	case awaited(d, state):
 		return "wait"
 	case deliver.Undecided(state):
 		return "look"
@@ -119,8 +119,8 @@ func waitsFor(d *project.Destination, state string) string {
 	return ""
 }
 
-// ToFlags names destinations on a command line; nothing when they are all that the project has.
-func ToFlags(p *project.Project, names []string) string {
+// toFlags names destinations on a command line; nothing when they are all that the project has.
+func toFlags(p *project.Project, names []string) string {
 	if len(names) == len(p.To) {
 		return ""
 	}

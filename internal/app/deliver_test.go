@@ -62,7 +62,7 @@ func TestDecided(t *testing.T) {
 		"a draft":            {"quillmarsh", "draft", 0, "", true},
 		"cannot be followed": {"brackwater", "sent", 0, "", true},
 	} {
-		err := Decided(p.To[c.to], status(c.to, c.state), time.Minute)
+		err := decided(p.To[c.to], status(c.to, c.state), time.Minute)
 		if c.fine != (err == nil) || err != nil && (fault.Of(err).Kind != c.kind || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -82,7 +82,7 @@ func (k *Desk) Leaves(ctx context.Context) (*Leaves, error) {
 	for i, d := range with {
 		l := &Leaf{At: d, Contents: contents[d.Name], Order: orders[i], Last: k.Courier.LastPage(d)}
 		facts := PageFacts(k.Project, d, l.Contents, l.Order, sent)
-		l.Findings = check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: Accepts(k.Project), Page: facts})
+		l.Findings = check.RunPage(check.Subject{Destination: d.Name, Rules: d.Rules, Accepts: accepts(k.Project), Page: facts})
 		out.List = append(out.List, l)
 	}
 	switch first := out.List[0]; {

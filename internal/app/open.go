@@ -62,7 +62,7 @@ func Open(ctx context.Context, args []string, entry string, read Reading) (*proj
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := Enter(p, b, entry, !named); err != nil {
+	if err := enter(p, b, entry, !named); err != nil {
 		b.Close()
 		return nil, nil, err
 	}
@@ -112,8 +112,8 @@ func sights(p *project.Project, b *export.Build) (list []export.Sight) {
 	return append(list, proof.In(proofFolder(p)).Sights(b.Fingerprint)...)
 }
 
-// Enter takes the entry page that is named, or the project for its own export.
-func Enter(p *project.Project, b *export.Build, entry string, own bool) error {
+// enter takes the entry page that is named, or the project for its own export.
+func enter(p *project.Project, b *export.Build, entry string, own bool) error {
 	if entry == "" && p != nil && own {
 		entry = p.Game.Entry
 	}

@@ -46,10 +46,10 @@ func ArchivePath(p *project.Project, d *project.Destination, folder, ver string)
 	return inwords.Near(filepath.Join(folder, d.Name+"-"+ver))
 }
 
-// PackFor says what project and command line want of a plan.
-func PackFor(p *project.Project, d *project.Destination, b *export.Build, version string, c Choices) (pack.For, error) {
+// packFor says what project and command line want of a plan.
+func packFor(p *project.Project, d *project.Destination, b *export.Build, version string, c Choices) (pack.For, error) {
 	to := pack.For{
-		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: Accepts(p),
+		Destination: d.Name, Rules: d.Rules, Plants: d.Plants(), Accepts: accepts(p),
 		Title: p.Game.Title, Short: p.Game.Short, Version: version, Encode: d.Encode,
 		Slim: c.Slim || p.Pack.Slim, Smallest: c.Smallest || p.Pack.Smallest, LeaveOut: p.Pack.LeaveOut, LeaveUnused: p.Pack.LeaveUnused,
 		Unsummed: c.Unsummed, Without: slices.Concat(p.Pack.Without, c.Without), AcceptErrors: c.AcceptErrors,
@@ -127,7 +127,7 @@ func PlanFor(
 	c Choices,
 	report progress.Reporter,
 ) (plan *pack.Plan, done func() error, err error) {
-	to, err := PackFor(p, d, b, version, c)
+	to, err := packFor(p, d, b, version, c)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -159,9 +159,9 @@ func AsPacked(
 	return plan.Result(), nil
 }
 
-// Wanted is PackFor; the error is a *pack.Faulty where the destination would not take the build.
+// Wanted is packFor; the error is a *pack.Faulty where the destination would not take the build.
 func Wanted(p *project.Project, d *project.Destination, b *export.Build, version string, c Choices) (pack.For, error) {
-	to, err := PackFor(p, d, b, version, c)
+	to, err := packFor(p, d, b, version, c)
 	if err == nil {
 		if findings := forbidden(p, d, b, c); len(findings) > 0 {
 			err = &Barred{d, &pack.Faulty{Findings: findings}}

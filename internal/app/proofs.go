@@ -145,7 +145,7 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 func (p *prover) caseOf(d *project.Destination, b *export.Build, handed proof.Handed) proof.Case {
 	return proof.Case{
 		Export: b, Handed: handed, Destination: d.Name, Rules: d.Rules, Hooks: hooksOf(p.desk.Project), Steps: p.steps,
-		Accepts: Accepts(p.desk.Project), Program: p.path, Release: p.how.Release,
+		Accepts: accepts(p.desk.Project), Program: p.path, Release: p.how.Release,
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/serve"
+	"havvel/internal/trial"
 )
 
 // stepsFile is where what was played is kept, in a project's folder.
@@ -53,23 +54,23 @@ func (k *Desk) Record(ctx context.Context, b *export.Build, how Trying) (*Record
 	if err != nil {
 		return nil, err
 	}
-	if ctx.Err() != nil && len(rec.Steps) < 2 {
-		return nil, ctx.Err()
-	}
 	if len(rec.Steps) < 2 {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
 		return nil, fault.New(fault.No, "nothing was pressed, so there are no steps")
 	}
+	return &Recorded{rec.Steps, stepsFile}, k.keepSteps(rec, t.Destination)
+}
+
+// keepSteps writes recorded steps beside the project's settings, which name them from then on.
+func (k *Desk) keepSteps(rec *trial.Recording, destination string) error {
 	file := filepath.Join(k.Project.Folder, stepsFile)
 	if _, err := os.Stat(file); err == nil && k.Project.Trial.StepsFile != stepsFile {
-		return nil, fault.New(fault.Usage, stepsFile+" is there already, and is not what trial.steps_file names")
+		return fault.New(fault.Usage, stepsFile+" is there already, and is not what trial.steps_file names")
 	}
-	if err := rec.Keep(k.Project.Folder, t.Destination, file); err != nil {
-		return nil, err
+	if err := rec.Keep(k.Project.Folder, destination, file); err != nil || k.Project.Trial.StepsFile != "" {
+		return err
 	}
-	if k.Project.Trial.StepsFile == "" {
-		if err := k.Project.PlaySteps(stepsFile); err != nil {
-			return nil, err
-		}
-	}
-	return &Recorded{rec.Steps, stepsFile}, nil
+	return k.Project.PlaySteps(stepsFile)
 }

@@ -131,8 +131,8 @@ func (k *Desk) Other(ctx context.Context, what deliver.Ability, detail any) (*De
 		}
 		k.Tell(Did{At: d, Status: now, What: what})
 		next := ""
-		if Awaited(d, now.State) {
-			next = "havvel where --wait" + ToFlags(k.Project, []string{d.Name})
+		if awaited(d, now.State) {
+			next = "havvel where --wait" + toFlags(k.Project, []string{d.Name})
 		}
 		return now, next, nil
 	})

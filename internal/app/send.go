@@ -65,7 +65,8 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 
 // sendAll sends a build to some destinations, one after the other.
 func (k *Desk) sendAll(
-	ctx context.Context, destinations []*project.Destination, b *export.Build, pages map[string]*deliver.Contents, how Sending, out *Deliveries,
+	ctx context.Context, destinations []*project.Destination, b *export.Build, pages map[string]*deliver.Contents, how Sending,
+	out *Deliveries,
 ) error {
 	prover, err := k.prover(how.Proving)
 	if err != nil {
@@ -135,7 +136,7 @@ func (k *Desk) sendable(d *project.Destination, b *export.Build, how Sending) er
 	if _, err := Wanted(k.Project, d, b, how.Version, how.Choices); err != nil {
 		return err
 	}
-	if why := Untried(k.Project, d, b); why != "" && !how.AcceptErrors {
+	if why := untried(k.Project, d, b); why != "" && !how.AcceptErrors {
 		return fault.New(fault.No, "not sent to %s: havvel.toml requires a clean trial of this export, and %s", d.Rules.Name, why).
 			Then("run havvel trial first")
 	}
@@ -151,17 +152,12 @@ func (k *Desk) sendable(d *project.Destination, b *export.Build, how Sending) er
 }
 
 func (k *Desk) sendOne(
-	ctx context.Context,
-	p *prover,
-	d *project.Destination,
-	b *export.Build,
-	page *deliver.Contents,
-	how Sending,
+	ctx context.Context, p *prover, d *project.Destination, b *export.Build, page *deliver.Contents, how Sending,
 ) (*deliver.Status, error) {
 	if d.Unprotected() {
 		k.Tell(Loses{fmt.Sprintf("others on the way to %s can read its password and change the game (insecure in havvel.toml)", d.Name)})
 	}
-	to, err := PackFor(k.Project, d, b, how.Version, how.Choices)
+	to, err := packFor(k.Project, d, b, how.Version, how.Choices)
 	if err != nil {
 		return nil, err
 	}
@@ -175,24 +171,15 @@ func (k *Desk) sendOne(
 	if err != nil {
 		return nil, err
 	}
-	path := ArchivePath(k.Project, d, "", how.Version)
 	if k.DryRun {
-		k.Tell(WouldSend{d, how.Version, plan.Path(path), len(plan.Items)})
-		if how.Requests {
-			if err := k.requests(ctx, d, b, plan, how); err != nil {
-				return nil, err
-			}
-		}
-		k.wouldFill(d, page)
-		line := logbook.Line{Destination: d.Name, Version: how.Version, Fingerprint: b.Fingerprint}
-		return &deliver.Status{Delivery: &logbook.Delivery{Line: line}, Would: rulebook.Sent}, nil
+		return k.wouldSend(ctx, d, b, plan, page, how)
 	}
 	if slices.ContainsFunc(b.Parts(), func(f *export.File) bool { return f.Encoding != "" }) {
 		k.Tell(Packs{d})
 	}
 	seen, stop := p.beside(ctx, d, b, plan, how.Choices, replanWith(cache, b, to))
 	defer stop()
-	archive, err := plan.Write(ctx, path, k.Report)
+	archive, err := plan.Write(ctx, ArchivePath(k.Project, d, "", how.Version), k.Report)
 	if err != nil {
 		return nil, err
 	}
@@ -204,11 +191,10 @@ func (k *Desk) sendOne(
 		return nil, err
 	}
 	stand := standOf(plan.Result(), seen)
-	parcel := deliver.Parcel{
+	status, err := k.Courier.Send(ctx, d, deliver.Parcel{
 		Stand: stand, Preview: picture,
 		Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Again: how.Again, Proof: string(seen.Answer),
-	}
-	status, err := k.Courier.Send(ctx, d, parcel)
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -220,6 +206,21 @@ func (k *Desk) sendOne(
 		k.Tell(State{status})
 	}
 	return status, nil
+}
+
+// wouldSend tells what would be sent.
+func (k *Desk) wouldSend(
+	ctx context.Context, d *project.Destination, b *export.Build, plan *pack.Plan, page *deliver.Contents, how Sending,
+) (*deliver.Status, error) {
+	k.Tell(WouldSend{d, how.Version, plan.Path(ArchivePath(k.Project, d, "", how.Version)), len(plan.Items)})
+	if how.Requests {
+		if err := k.requests(ctx, d, b, plan, how); err != nil {
+			return nil, err
+		}
+	}
+	k.wouldFill(d, page)
+	line := logbook.Line{Destination: d.Name, Version: how.Version, Fingerprint: b.Fingerprint}
+	return &deliver.Status{Delivery: &logbook.Delivery{Line: line}, Would: rulebook.Sent}, nil
 }
 
 // requests tells what an upload would ask a portal. The archive is made for that, elsewhere, and taken away again.
@@ -243,7 +244,7 @@ func (k *Desk) awaitAll(ctx context.Context, sent []*deliver.Status, limit time.
 	for i, status := range sent {
 		d := k.Project.To[status.Destination]
 		switch {
-		case Awaited(d, status.State):
+		case awaited(d, status.State):
 			k.Tell(Waits{d, limit})
 		case len(sent) > 1:
 			k.Tell(Follows{d})
@@ -255,7 +256,7 @@ func (k *Desk) awaitAll(ctx context.Context, sent []*deliver.Status, limit time.
 		}
 		sent[i] = after
 		k.Tell(State{after})
-		failed = errors.Join(failed, Decided(d, after, limit))
+		failed = errors.Join(failed, decided(d, after, limit))
 	}
 	return failed
 }
@@ -317,7 +318,7 @@ func (k *Desk) SendablePages(
 ) (map[string]*deliver.Contents, error) {
 	var with []*project.Destination
 	for _, d := range destinations {
-		if deliver.Can(d, deliver.Fill) && PageBegun(k.Project) {
+		if deliver.Can(d, deliver.Fill) && pageBegun(k.Project) {
 			with = append(with, d)
 		}
 	}
@@ -326,7 +327,7 @@ func (k *Desk) SendablePages(
 		return nil, err
 	}
 	for i, d := range with {
-		if err := PageRefused(k.Project, d, pages[d.Name], orders[i]); err != nil {
+		if err := pageRefused(k.Project, d, pages[d.Name], orders[i]); err != nil {
 			return nil, err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/url"
 	"path"
+	"strings"
 
 	"golang.org/x/crypto/bcrypt"
 
@@ -29,25 +30,13 @@ type Lines struct {
 
 // Server writes the lines that a site's web server needs, with a password where one is wanted, which is kept with the keys then.
 func (k *Desk) Server(ctx context.Context, name string, locked bool) (*Lines, error) {
-	var d *project.Destination
-	for _, one := range k.Destinations {
-		if one.SiteAddress() == nil {
-			continue
-		}
-		if d != nil {
-			return nil, fault.New(fault.Usage, "there are several sites").Then("name one with --to")
-		}
-		d = one
-	}
-	if d == nil {
-		return nil, fault.New(fault.Usage, "none of these destinations is a site, whose web server is yours")
+	d, err := k.onlySite()
+	if err != nil {
+		return nil, err
 	}
 	p := server.Place{Host: hosting.Any, Title: k.Project.Game.Title, Path: "/"}
-	if u, err := url.Parse(d.Public); err == nil && u.Path != "" {
+	if u, err := url.Parse(d.Public); err == nil && strings.Trim(u.Path, "/") != "" {
 		p.Path = path.Clean("/"+u.Path) + "/"
-	}
-	if p.Path == "//" {
-		p.Path = "/"
 	}
 	p.Isolation = d.Isolation || k.needsIsolation(ctx)
 	if locked {
@@ -74,6 +63,24 @@ func (k *Desk) Server(ctx context.Context, name string, locked bool) (*Lines, er
 		out.Then = append(out.Then, "isolation = true")
 	}
 	return out, nil
+}
+
+// onlySite is the one destination that is a site.
+func (k *Desk) onlySite() (*project.Destination, error) {
+	var d *project.Destination
+	for _, one := range k.Destinations {
+		if one.SiteAddress() == nil {
+			continue
+		}
+		if d != nil {
+			return nil, fault.New(fault.Usage, "there are several sites").Then("name one with --to")
+		}
+		d = one
+	}
+	if d == nil {
+		return nil, fault.New(fault.Usage, "none of these destinations is a site, whose web server is yours")
+	}
+	return d, nil
 }
 
 // needsIsolation reports whether the project's export needs it, as far as that can be read.

@@ -116,15 +116,8 @@ func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Bui
 	if err != nil {
 		return nil, err
 	}
-	if k.Project != nil {
-		if err := r.Keep(k.Project.Folder); err != nil {
-			return nil, err
-		}
-		if how.Accept {
-			if err := r.Accept(k.Project.Folder); err != nil {
-				return nil, err
-			}
-		}
+	if err := k.keepTrial(r, how.Accept); err != nil {
+		return nil, err
 	}
 	path := k.reportPath(d, how)
 	if path != "" {
@@ -140,6 +133,17 @@ func (k *Desk) tryOne(ctx context.Context, d *project.Destination, b *export.Bui
 	return r, nil
 }
 
+// keepTrial keeps what a trial saw, where there is a project, and accepts its first screens where that is wanted.
+func (k *Desk) keepTrial(r *trial.Result, accept bool) error {
+	if k.Project == nil {
+		return nil
+	}
+	if err := r.Keep(k.Project.Folder); err != nil || !accept {
+		return err
+	}
+	return r.Accept(k.Project.Folder)
+}
+
 // trialOf is a trial as project and command line want it.
 func (k *Desk) trialOf(b *export.Build, browsers []string, how Trying) (*trial.Trial, error) {
 	t := &trial.Trial{
@@ -147,7 +151,7 @@ func (k *Desk) trialOf(b *export.Build, browsers []string, how Trying) (*trial.T
 		Only: how.Views, Quick: how.Quick, Under: how.Under,
 	}
 	if p := k.Project; p != nil {
-		t.Statistics, t.Accepts = p.Statistics, Accepts(p)
+		t.Statistics, t.Accepts = p.Statistics, accepts(p)
 		if err := stepsOf(p, t); err != nil {
 			return nil, err
 		}

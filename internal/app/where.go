@@ -63,7 +63,7 @@ func (k *Desk) knows(d *project.Destination) bool {
 // lacks says what the page of each destination still lacks.
 func (k *Desk) lacks(ctx context.Context) (map[string][]string, error) {
 	all := map[string][]string{}
-	if !PageBegun(k.Project) {
+	if !pageBegun(k.Project) {
 		return all, nil
 	}
 	pages, orders, err := Pages(ctx, k.Project, k.Destinations, k.Project.Game.Version, k.Report)
@@ -84,7 +84,7 @@ func (k *Desk) ask(ctx context.Context, l *logbook.Delivery, limit time.Duration
 	if k.DryRun {
 		return known, nil
 	}
-	if limit > 0 && Awaited(d, l.State) {
+	if limit > 0 && awaited(d, l.State) {
 		k.Tell(Waits{d, limit})
 	}
 	status, err := k.Courier.Ask(ctx, d, l, max(until.Sub(k.Courier.Now()), 0))
@@ -94,7 +94,7 @@ func (k *Desk) ask(ctx context.Context, l *logbook.Delivery, limit time.Duration
 	if limit == 0 {
 		return status, nil
 	}
-	return status, Decided(d, status, limit)
+	return status, decided(d, status, limit)
 }
 
 // lookAtAll fetches what players get of each public delivery.

@@ -144,14 +144,14 @@ func Start(ctx context.Context, path string) (Browser, error) { return start(ctx
 func StartShown(ctx context.Context, path string) (Browser, error) { return start(ctx, path, true) }
 
 func start(ctx context.Context, path string, shown bool) (Browser, error) {
-	if IsFirefox(path) {
+	if isFirefox(path) {
 		return startFirefox(ctx, path, shown)
 	}
 	return startChromium(ctx, path, shown)
 }
 
-// IsFirefox reports whether a program is Firefox, by its name.
-func IsFirefox(path string) bool {
+// isFirefox reports whether a program is Firefox, by its name.
+func isFirefox(path string) bool {
 	return strings.Contains(strings.ToLower(filepath.Base(path)), "firefox")
 }
 

@@ -225,27 +225,30 @@ var linkChecks = []*Check{
 const basePath = "make it relative: set the base path to \"./\" in the engine's or bundler's export settings"
 
 // findAbsolute reports links from the host's root.
-func findAbsolute(p *Pass) {
-	onLinks(func(p *Pass, l export.Link) *finding.Finding {
-		if l.Result != export.Absolute || isHook(p, l.Target) {
-			return nil
-		}
-		_, reason, found := p.Build.FromRoot(l)
-		f := &finding.Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
-		if l.From.Kind == export.KindText {
-			f.Fix = "take the slash at its beginning away"
-		}
-		switch {
-		case l.Use == "page" && l.From.Page != nil || !found && (l.Certainty == link.Possible || p.Build.Reach(l.From) == export.Unreached):
-			return nil
-		case found && reason == "" || l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/"):
-			p.fixed(at(l, *f), "names", "pack makes the link relative", basePath)
-			return nil
-		case found && l.Certainty != link.Possible && p.Build.Reach(l.From) >= export.Loaded:
-			f.Level, f.Message = finding.Error, f.Message+"; pack can't make it relative, since "+reason
-		}
-		return f
-	})(p)
+func findAbsolute(p *Pass) { onLinks(absolute)(p) }
+
+// absolute is the finding for a link from the host's root; nil where pack fixes it, or it is none.
+func absolute(p *Pass, l export.Link) *finding.Finding {
+	if l.Result != export.Absolute || isHook(p, l.Target) || l.Use == "page" && l.From.Page != nil {
+		return nil
+	}
+	_, reason, found := p.Build.FromRoot(l)
+	f := &finding.Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
+	if l.From.Kind == export.KindText {
+		f.Fix = "take the slash at its beginning away"
+	}
+	reach, possible := p.Build.Reach(l.From), l.Certainty == link.Possible
+	switch {
+	case !found && (possible || reach == export.Unreached):
+		return nil
+	case found && reason == "", l.From.BasedAtRoot() && !strings.HasPrefix(l.Target, "/"):
+		p.fixed(at(l, *f), "names", "pack makes the link relative", basePath)
+		return nil
+	}
+	if found && !possible && reach >= export.Loaded {
+		f.Level, f.Message = finding.Error, f.Message+"; pack can't make it relative, since "+reason
+	}
+	return f
 }
 
 // findPackages reports imports by name in the scripts that the entry page is sure to run.

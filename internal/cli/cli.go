@@ -105,33 +105,19 @@ func (a *console) root() *cobra.Command {
 		SilenceUsage:       true,
 		DisableSuggestions: true, // ours come with noCommand
 	}
-	const itself = "Havvel itself:"
 	root.CompletionOptions.DisableDefaultCmd = true // ours says the same in fewer words
 	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), "FlagUsages", fmt.Sprintf("FlagUsagesWrapped %d", a.screen.HelpWidth())))
 	root.SetIn(a.in)
 	root.SetOut(a.out)
 	root.SetErr(a.err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error { return wrong(c.CommandPath(), "%w", err) })
-	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON for programs, and no words")
-	var folder string
-	root.PersistentFlags().StringVarP(&folder, "folder", "C", "", "run as if started in this `folder`, such as that of one game among several")
-	root.PersistentPreRunE = func(*cobra.Command, []string) error {
-		if a.json {
-			a.screen.Mute()
-		}
-		if folder == "" {
-			return nil
-		}
-		if err := os.Chdir(folder); err != nil {
-			return wrong("havvel", "--folder: can't go to %s: %w", folder, errors.Unwrap(err))
-		}
-		return nil
-	}
+	a.everywhere(root)
 	help := root.HelpFunc()
 	root.SetHelpFunc(func(c *cobra.Command, args []string) {
 		a.raw = true
 		help(c, args)
 	})
+	const itself = "Havvel itself:"
 	helper := a.help(root)
 	root.SetHelpCommand(helper)
 	for _, g := range []struct {
@@ -154,6 +140,25 @@ func (a *console) root() *cobra.Command {
 		}
 	}
 	return root
+}
+
+// everywhere adds the flags that all commands have.
+func (a *console) everywhere(root *cobra.Command) {
+	root.PersistentFlags().BoolVar(&a.json, "json", false, "print JSON for programs, and no words")
+	var folder string
+	root.PersistentFlags().StringVarP(&folder, "folder", "C", "", "run as if started in this `folder`, such as that of one game among several")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if a.json {
+			a.screen.Mute()
+		}
+		if folder == "" {
+			return nil
+		}
+		if err := os.Chdir(folder); err != nil {
+			return wrong("havvel", "--folder: can't go to %s: %w", folder, errors.Unwrap(err))
+		}
+		return nil
+	}
 }
 
 // new makes a cobra command.

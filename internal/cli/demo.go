@@ -85,8 +85,14 @@ func (a *console) runDemo(ctx context.Context, folder string, stay bool) error {
 		s.Line("The portals are closed; the project stays in %s.", folder)
 		return nil
 	}
-	me := callMe()
-	port := portal.Address()[strings.LastIndex(portal.Address(), ":")+1:]
+	a.goOn(folder, portal.Address())
+	return nil
+}
+
+// goOn says how the demo's world is gone on with.
+func (a *console) goOn(folder, address string) {
+	s, me := a.screen, callMe()
+	port := address[strings.LastIndex(address, ":")+1:]
 	s.Line("The portals are closed again; the project stays in %s. To go on:", folder)
 	s.Line("")
 	s.Line("%s", s.In(term.Careful, "# The portals again, with the game in it: open the link and play."))
@@ -103,7 +109,6 @@ func (a *console) runDemo(ctx context.Context, folder string, stay bool) error {
 	s.Line("$ %s demo --round --dir ../tinderwick-round", me(folder))
 	s.Line("%s", s.In(term.Careful, "# Your own game: in its folder, where the engine's export is."))
 	s.Line("$ %s start", me(""))
-	return nil
 }
 
 // demoJSON is one command of the demo.

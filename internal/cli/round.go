@@ -10,6 +10,7 @@ import (
 	"havvel/internal/app"
 	"havvel/internal/cli/term"
 	"havvel/internal/inwords"
+	"havvel/internal/logbook"
 	"havvel/internal/project"
 	"havvel/internal/round"
 )
@@ -80,24 +81,8 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 	if err != nil {
 		return err
 	}
-	o := round.Opening{
-		Build:    l.Values.Text("id"),
-		Seconds:  int64(time.Duration(f.until) / time.Second),
-		Keep:     int64(time.Duration(f.keep) / time.Second),
-		Most:     f.most,
-		Record:   f.record,
-		Controls: app.Controls(p.ListingFor(d)),
-		Webhook:  f.webhook,
-		Studio:   p.Game.Studio,
-		Contact:  p.ListingFor(d).Contact,
-	}
-	if o.Questions, err = app.Questions(f.questions); err != nil {
-		return err
-	}
-	if o.Texts, err = app.Translations(f.texts); err != nil {
-		return err
-	}
-	if o.Invited, err = app.Invited(f.invite); err != nil {
+	o, err := f.opening(p, d, l)
+	if err != nil {
 		return err
 	}
 	a.answer(map[string]any{"version": l.Version, "destination": d.Name})
@@ -121,10 +106,39 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 		return err
 	}
 	a.answer(opened)
+	a.showOpened(p.Game.Title, l.Version, opened)
+	return nil
+}
+
+// opening is a round as the flags and the project want it.
+func (f roundFlags) opening(p *project.Project, d *project.Destination, l *logbook.Delivery) (o round.Opening, err error) {
+	o = round.Opening{
+		Build:    l.Values.Text("id"),
+		Seconds:  int64(time.Duration(f.until) / time.Second),
+		Keep:     int64(time.Duration(f.keep) / time.Second),
+		Most:     f.most,
+		Record:   f.record,
+		Controls: app.Controls(p.ListingFor(d)),
+		Webhook:  f.webhook,
+		Studio:   p.Game.Studio,
+		Contact:  p.ListingFor(d).Contact,
+	}
+	if o.Questions, err = app.Questions(f.questions); err != nil {
+		return o, err
+	}
+	if o.Texts, err = app.Translations(f.texts); err != nil {
+		return o, err
+	}
+	o.Invited, err = app.Invited(f.invite)
+	return o, err
+}
+
+// showOpened shows what to give to testers.
+func (a *console) showOpened(title, version string, opened *round.Opened) {
 	s := a.screen
-	s.Line("%s  %s", s.In(term.Strong, "a round of version "+l.Version+" is open"), s.In(term.Quiet, opened.ID))
+	s.Line("%s  %s", s.In(term.Strong, "a round of version "+version+" is open"), s.In(term.Quiet, opened.ID))
 	s.Line("")
-	s.Line("Play %s %s in your browser, and tell us how it went:", p.Game.Title, l.Version)
+	s.Line("Play %s %s in your browser, and tell us how it went:", title, version)
 	if len(opened.Invitations) == 0 {
 		s.Line("%s", inwords.Clean(opened.Link))
 	}
@@ -143,10 +157,9 @@ func (a *console) runRoundOpen(ctx context.Context, f roundFlags) error {
 	s.Line("  %s", s.In(term.Quiet, "what comes back is deleted on "+opened.Kept.Local().Format("2 January 2006")))
 	if len(opened.Invitations) > 0 {
 		s.Next("send each of them their own link; havvel round invited says who played")
-		return nil
+		return
 	}
 	s.Next("paste these lines to your testers; then havvel round report")
-	return nil
 }
 
 func (a *console) roundInvited() *cobra.Command {

@@ -170,6 +170,32 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 		s.In(term.Strong, fmt.Sprintf("%s %s", p.Game.Title, r.Version)),
 		s.In(term.Quiet, "opened "+r.Opened.Local().Format("2 January 15:04")),
 	)
+	a.showTesters(r, x)
+	if x.Cut+x.Unread > 0 {
+		s.Line("  %s", s.In(term.Careful, lostWords(x)))
+	}
+	if x.Simulated > 0 && !x.OfSimulated {
+		s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("%d simulated; they are in none of these figures (--simulated shows them)", x.Simulated)))
+	}
+	a.showLevels(x)
+	a.showStays(x)
+	if len(x.Frames) > 0 {
+		s.Line("")
+		var rows [][]string
+		for _, f := range x.Frames {
+			rows = append(rows, []string{f.Class, fmt.Sprint(f.Testers), amount(f.Median, ""), amount(f.Worst, "")})
+		}
+		s.Table([]string{"frames a second", "testers", "median", "worst"}, rows, 1, 2, 3)
+	}
+	a.showErrors(x)
+	for _, q := range x.Answers {
+		a.showAnswers(r, q)
+	}
+}
+
+// showTesters says who played, and for how long.
+func (a *console) showTesters(r *round.Round, x *round.Report) {
+	s := a.screen
 	who := "agreed to share"
 	if x.OfSimulated {
 		s.Line("  %s", s.In(term.Careful, "simulated: no person played in what is shown here"))
@@ -197,27 +223,18 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 		}
 		s.Line("  %s", s.In(term.Quiet, words))
 	}
-	if x.Cut+x.Unread > 0 {
-		s.Line("  %s", s.In(term.Careful, lostWords(x)))
-	}
-	if x.Simulated > 0 && !x.OfSimulated {
-		s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("%d simulated; they are in none of these figures (--simulated shows them)", x.Simulated)))
-	}
-	a.showLevels(x)
-	a.showStays(x)
-	if len(x.Frames) > 0 {
-		s.Line("")
-		var rows [][]string
-		for _, f := range x.Frames {
-			rows = append(rows, []string{f.Class, fmt.Sprint(f.Testers), amount(f.Median, ""), amount(f.Worst, "")})
-		}
-		s.Table([]string{"frames a second", "testers", "median", "worst"}, rows, 1, 2, 3)
-	}
+}
+
+// mostErrors are shown.
+const mostErrors = 10
+
+func (a *console) showErrors(x *round.Report) {
+	s := a.screen
 	for i, e := range x.Errors {
 		if i == 0 {
 			s.Line("")
 		}
-		if i == 10 {
+		if i == mostErrors {
 			s.Line("  %s", s.In(term.Quiet, fmt.Sprintf("and %d more errors; --page and --json have all", len(x.Errors)-i)))
 			break
 		}
@@ -239,9 +256,6 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 				),
 			),
 		)
-	}
-	for _, q := range x.Answers {
-		a.showAnswers(r, q)
 	}
 }
 

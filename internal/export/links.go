@@ -83,13 +83,7 @@ func (b *Build) keep(x Link) {
 // lead follows one link, for everything that runs the script that it stands in.
 func (b *Build) lead(f *File, l link.Link) Link {
 	if f.Page != nil {
-		own := b.leadFrom(f, l, f.Path, f.Page.Base)
-		if e := b.Entry; own.To == nil && f.Page.Fragment && e != nil && e != f { // a script puts it into the page
-			if x := b.leadFrom(f, l, e.Path, e.Page.Base); x.To != nil {
-				return x
-			}
-		}
-		return own
+		return b.leadOfPage(f, l)
 	}
 	runners := []Runner{{f}}
 	if f.Script != nil || l.Base == link.OfAny {
@@ -110,6 +104,17 @@ func (b *Build) lead(f *File, l link.Link) Link {
 		}
 	}
 	return first
+}
+
+// leadOfPage follows a link of a page, or of a part of one that a script puts into the entry page.
+func (b *Build) leadOfPage(f *File, l link.Link) Link {
+	own := b.leadFrom(f, l, f.Path, f.Page.Base)
+	if e := b.Entry; own.To == nil && f.Page.Fragment && e != nil && e != f {
+		if x := b.leadFrom(f, l, e.Path, e.Page.Base); x.To != nil {
+			return x
+		}
+	}
+	return own
 }
 
 // leadFor follows a link of a script that r runs. Where it is not known what a name is relative to, it is tried beside the page,

@@ -2,6 +2,7 @@ package export
 
 import (
 	"path"
+	"slices"
 	"strings"
 
 	"havvel/internal/export/link"
@@ -44,12 +45,7 @@ func (b *Build) follow() {
 	var next []visit
 	add := func(f *File, r Runner) {
 		list := b.runners[f]
-		for _, old := range list {
-			if old == r {
-				return
-			}
-		}
-		if len(list) < maxRunners {
+		if !slices.Contains(list, r) && len(list) < maxRunners {
 			b.runners[f] = append(list, r)
 			next = append(next, visit{f, r})
 		}
@@ -60,8 +56,7 @@ func (b *Build) follow() {
 	for i := 0; i < len(next); i++ {
 		v := next[i]
 		for _, l := range v.file.links {
-			named := l.Use == "script" || l.Use == "preload" || l.Certainty == link.Possible && path.Ext(l.Target) == ".js"
-			if !named || l.Mapped {
+			if l.Mapped || !runs(l) {
 				continue
 			}
 			to := b.leadFor(v.file, l, v.runner).To
@@ -79,6 +74,11 @@ func (b *Build) follow() {
 			add(to, v.runner)
 		}
 	}
+}
+
+// runs reports whether a link may have a script run.
+func runs(l link.Link) bool {
+	return l.Use == "script" || l.Use == "preload" || l.Certainty == link.Possible && path.Ext(l.Target) == ".js"
 }
 
 // pages lists the build's pages, the entry page first.

@@ -40,31 +40,36 @@ func (b *Build) sight() {
 		x := Link{From: from, Folder: "."}
 		x.Link = link.Link{Target: s.Path, Use: s.Use, Line: s.Line, Column: s.Column, Certainty: link.Seen}
 		x.Pieces = []link.Piece{{Text: s.Path, Len: -1}}
-		inside, root := strings.CutPrefix(s.Path, "/")
-		if root {
-			inside = strings.TrimPrefix(inside, b.place)
+		if b.sighted(&x, s) {
+			b.keep(x)
 		}
-		x.Path = b.Base + inside
-		if x.To = b.byPath[x.Path]; x.To == nil {
-			x.To = b.byPath[path.Join(x.Path, EntryName)]
-		}
-		switch {
-		case x.To != nil && (x.To == from || b.noted(x)):
-			continue
-		case x.To != nil && root:
-			x.Result, x.Path = Absolute, strings.TrimPrefix(s.Path, "/")
-		case x.To != nil:
-			x.Result = Found
-		case s.Failed && !root:
-			x.Result = Missing
-			if b.noted(x) {
-				continue
-			}
-		default:
-			continue // it was there then, or is not the build's
-		}
-		b.keep(x)
 	}
+}
+
+// sighted resolves a link that was seen. It is false where that is nothing new.
+func (b *Build) sighted(x *Link, s Sight) bool {
+	inside, root := strings.CutPrefix(s.Path, "/")
+	if root {
+		inside = strings.TrimPrefix(inside, b.place)
+	}
+	x.Path = b.Base + inside
+	if x.To = b.byPath[x.Path]; x.To == nil {
+		x.To = b.byPath[path.Join(x.Path, EntryName)]
+	}
+	switch {
+	case x.To == x.From || x.To != nil && b.noted(*x):
+		return false
+	case x.To != nil && root:
+		x.Result, x.Path = Absolute, strings.TrimPrefix(s.Path, "/")
+	case x.To != nil:
+		x.Result = Found
+	case s.Failed && !root:
+		x.Result = Missing
+		return !b.noted(*x)
+	default:
+		return false // it was there then, or is not the build's
+	}
+	return true
 }
 
 // noted says of links that lead to the same place that they were seen; it is false when there is none.

@@ -34,14 +34,21 @@ func (b *Build) Unpacker(f *File) (who Unpacker, l *Link) {
 		return ByHost, taken
 	case taken != nil && taken.Certainty != link.Possible:
 		return ByNobody, taken
-	case promised == "" && opened[f.Kind] && !b.unpacks(f.Encoding) && b.NamedBy(f) != nil:
-		return ByNobody, b.NamedBy(f) // what is no data is not unpacked by WebAssembly either
+	}
+	return b.unpackerOf(f, promised)
+}
+
+// unpackerOf says who unpacks a file of which no link tells.
+func (b *Build) unpackerOf(f *File, promised string) (who Unpacker, l *Link) {
+	l = b.NamedBy(f)
+	if promised == "" && opened[f.Kind] && !b.unpacks(f.Encoding) && l != nil {
+		return ByNobody, l // what is no data is not unpacked by WebAssembly either
 	}
 	if who := b.sawUnpacked(f); who != "" {
-		return who, b.NamedBy(f)
+		return who, l
 	}
 	if promised == "" || b.unpacks(f.Encoding) {
-		return Untold, b.NamedBy(f)
+		return Untold, l
 	}
 	return ByHost, nil
 }

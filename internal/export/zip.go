@@ -64,11 +64,8 @@ func (z *zipFile) kind() string { return "zip" }
 func (z *zipFile) Close() error { return z.file.Close() }
 
 func (z *zipFile) list() ([]*File, error) {
-	refuse := func(reason string) error {
-		return &Unreadable{Path: z.path, Reason: reason, Next: "make the zip again, from the folder that the engine wrote"}
-	}
 	if len(z.zip.File) > maxZipFiles {
-		return nil, refuse("it claims more files than any game has")
+		return nil, z.refuse("it claims more files than any game has")
 	}
 	var files []*File
 	var total uint64
@@ -80,25 +77,20 @@ func (z *zipFile) list() ([]*File, error) {
 		}
 		switch {
 		case !ok:
-			return nil, refuse(fmt.Sprintf("the name %q in it is not the UTF-8 that it says", f.Name))
+			return nil, z.refuse(fmt.Sprintf("the name %q in it is not the UTF-8 that it says", f.Name))
 		case !safeName(name):
-			return nil, refuse("the name " + name + " leads out of it")
+			return nil, z.refuse("the name " + name + " leads out of it")
 		case seen[name]:
-			return nil, refuse("the name " + name + " stands in it twice")
-		case f.Flags&1 != 0:
-			return nil, &Unreadable{Path: z.path, Reason: name + " in it is encrypted", Next: "make the zip again, without a password"}
-		case f.Method != zip.Store && f.Method != zip.Deflate:
-			return nil, &Unreadable{
-				Path: z.path, Reason: fmt.Sprintf("%s in it is packed with %s, which portals and browsers don't unpack", name,
-					cmp.Or(methods[f.Method], fmt.Sprintf("method %d", f.Method))),
-				Next: "make the zip again, with the method Deflate, or name the folder that the engine wrote",
-			}
+			return nil, z.refuse("the name " + name + " stands in it twice")
+		}
+		if err := z.readable(f, name); err != nil {
+			return nil, err
 		}
 		seen[name] = true
 		z.guessed = cmp.Or(z.guessed, guessed)
 		total += f.UncompressedSize64
 		if total > maxZipBytes || total > 1<<30 && total/uint64(max(z.size, 1)) > maxZipRatio {
-			return nil, refuse("it unpacks to far more than any game has")
+			return nil, z.refuse("it unpacks to far more than any game has")
 		}
 		files = append(files, &File{
 			Path: name, Bytes: int64(f.UncompressedSize64), open: f.Open,
@@ -108,11 +100,30 @@ func (z *zipFile) list() ([]*File, error) {
 	for name := range seen {
 		for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
 			if seen[dir] {
-				return nil, refuse(dir + " is a file in it, and also the folder of " + name)
+				return nil, z.refuse(dir + " is a file in it, and also the folder of " + name)
 			}
 		}
 	}
 	return files, nil
+}
+
+func (z *zipFile) refuse(reason string) error {
+	return &Unreadable{Path: z.path, Reason: reason, Next: "make the zip again, from the folder that the engine wrote"}
+}
+
+// readable says why a file in it can't be read.
+func (z *zipFile) readable(f *zip.File, name string) error {
+	switch {
+	case f.Flags&1 != 0:
+		return &Unreadable{Path: z.path, Reason: name + " in it is encrypted", Next: "make the zip again, without a password"}
+	case f.Method != zip.Store && f.Method != zip.Deflate:
+		return &Unreadable{
+			Path: z.path, Reason: fmt.Sprintf("%s in it is packed with %s, which portals and browsers don't unpack", name,
+				cmp.Or(methods[f.Method], fmt.Sprintf("method %d", f.Method))),
+			Next: "make the zip again, with the method Deflate, or name the folder that the engine wrote",
+		}
+	}
+	return nil
 }
 
 // safeName reports whether a name in a zip stays inside the folder it is unpacked to, on every system.

@@ -55,34 +55,43 @@ func longestCommon(a, b []string) [][2]int {
 		enda, endb = enda-1, endb-1
 	}
 	const most = 4_000_000
-	if n, m := enda-i, endb-i; n*m <= most {
-		table := make([][]int32, n+1)
-		for x := range table {
-			table[x] = make([]int32, m+1)
-		}
-		for x := n - 1; x >= 0; x-- {
-			for y := m - 1; y >= 0; y-- {
-				if a[i+x] == b[i+y] {
-					table[x][y] = table[x+1][y+1] + 1
-				} else {
-					table[x][y] = max(table[x+1][y], table[x][y+1])
-				}
-			}
-		}
-		for x, y := 0, 0; x < n && y < m; {
-			switch {
-			case a[i+x] == b[i+y]:
-				list = append(list, [2]int{i + x, i + y})
-				x, y = x+1, y+1
-			case table[x+1][y] >= table[x][y+1]:
-				x++
-			default:
-				y++
-			}
+	if (enda-i)*(endb-i) <= most {
+		for _, x := range commonOf(a[i:enda], b[i:endb]) {
+			list = append(list, [2]int{i + x[0], i + x[1]})
 		}
 	}
 	for k := 0; enda+k < len(a); k++ {
 		list = append(list, [2]int{enda + k, endb + k})
+	}
+	return list
+}
+
+// commonOf is the longest common sequence by a table of all pairs.
+func commonOf(a, b []string) (list [][2]int) {
+	n, m := len(a), len(b)
+	table := make([][]int32, n+1)
+	for x := range table {
+		table[x] = make([]int32, m+1)
+	}
+	for x := n - 1; x >= 0; x-- {
+		for y := m - 1; y >= 0; y-- {
+			if a[x] == b[y] {
+				table[x][y] = table[x+1][y+1] + 1
+			} else {
+				table[x][y] = max(table[x+1][y], table[x][y+1])
+			}
+		}
+	}
+	for x, y := 0, 0; x < n && y < m; {
+		switch {
+		case a[x] == b[y]:
+			list = append(list, [2]int{x, y})
+			x, y = x+1, y+1
+		case table[x+1][y] >= table[x][y+1]:
+			x++
+		default:
+			y++
+		}
 	}
 	return list
 }

@@ -2,6 +2,7 @@ package listing
 
 import (
 	"fmt"
+	"slices"
 	"unicode"
 )
 
@@ -19,7 +20,7 @@ func (page *Page) hidden(key, text string) {
 // unseen names a character that nobody sees; "" for one that is seen, or that joins or parts letters of a script that needs it.
 func unseen(text []rune, at int) string {
 	switch r := text[at]; {
-	case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0x200e, r == 0x200f, r == 0x61c:
+	case unicode.Is(directions, r):
 		return "a control of the writing direction"
 	case r == 0x200c || r == 0x200d: // between letters of some scripts, and between emoji
 		if at > 0 && at+1 < len(text) && text[at-1] > 0x2ff && text[at+1] > 0x2ff {
@@ -27,17 +28,31 @@ func unseen(text []rune, at int) string {
 		}
 		return "a joiner that joins nothing"
 	case r >= 0xe0020 && r <= 0xe007f: // of a flag
-		for i := at; i >= 0; i-- {
-			if text[i] == 0x1f3f4 {
-				return ""
-			}
+		if slices.Contains(text[:at], 0x1f3f4) {
+			return ""
 		}
 		return "an invisible character"
-	case r == 0xad, r == 0x200b, r >= 0x2060 && r <= 0x2064, r == 0xfeff, r == 0x180e, r == 0x115f, r == 0x1160, r == 0x3164, r == 0xffa0,
-		r == 0xe0001, r == 0x2028, r == 0x2029:
+	case unicode.Is(invisible, r):
 		return "an invisible character"
-	case r == '\n', r == '\t', unicode.IsControl(r):
+	case unicode.IsControl(r):
 		return "a control character"
 	}
 	return ""
 }
+
+// Characters that say which way text runs, and those that show nothing.
+var (
+	directions = &unicode.RangeTable{R16: []unicode.Range16{
+		{Lo: 0x61c, Hi: 0x61c, Stride: 1}, {Lo: 0x200e, Hi: 0x200f, Stride: 1}, {Lo: 0x202a, Hi: 0x202e, Stride: 1},
+		{Lo: 0x2066, Hi: 0x2069, Stride: 1},
+	}}
+	invisible = &unicode.RangeTable{
+		R16: []unicode.Range16{
+			{Lo: 0xad, Hi: 0xad, Stride: 1}, {Lo: 0x115f, Hi: 0x1160, Stride: 1}, {Lo: 0x180e, Hi: 0x180e, Stride: 1},
+			{Lo: 0x200b, Hi: 0x200b, Stride: 1}, {Lo: 0x2028, Hi: 0x2029, Stride: 1}, {Lo: 0x2060, Hi: 0x2064, Stride: 1},
+			{Lo: 0x3164, Hi: 0x3164, Stride: 1}, {Lo: 0xfeff, Hi: 0xfeff, Stride: 1}, {Lo: 0xffa0, Hi: 0xffa0, Stride: 1},
+		},
+		R32:         []unicode.Range32{{Lo: 0xe0001, Hi: 0xe0001, Stride: 1}},
+		LatinOffset: 1,
+	}
+)

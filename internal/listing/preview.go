@@ -116,21 +116,25 @@ func (p *Page) part(name, title string, frame [2]int, pictures map[string][]pict
 		}
 		return []part{{Kind: "leaderboards", Leaderboards: seen}}
 	}
-	f := p.Field(name)
-	if f == nil || f.Count == 0 {
-		return nil
+	if f := p.Field(name); f != nil && f.Count > 0 {
+		return []part{f.part(name)}
 	}
+	return nil
+}
+
+// part is a field as it stands on the page.
+func (f *Field) part(name string) part {
 	switch {
 	case slices.Contains(f.From, "title"):
-		return []part{{Kind: "title", Text: f.Text}}
+		return part{Kind: "title", Text: f.Text}
 	case slices.Contains(f.From, "tagline"):
-		return []part{{Kind: "tagline", Text: f.Text, Rest: f.Rest}}
+		return part{Kind: "tagline", Text: f.Text, Rest: f.Rest}
 	case f.Words != nil:
-		return []part{{Kind: "words", Name: name, Words: f.Words}}
+		return part{Kind: "words", Name: name, Words: f.Words}
 	case f.Form == "plain" && !strings.Contains(f.Text, "\n"):
-		return []part{{Kind: "line", Name: name, Text: f.Text, Rest: f.Rest}}
+		return part{Kind: "line", Name: name, Text: f.Text, Rest: f.Rest}
 	}
-	return []part{{Kind: "text", Name: name, Markup: sided(shown(f)), Rest: f.Rest}}
+	return part{Kind: "text", Name: name, Markup: sided(shown(f)), Rest: f.Rest}
 }
 
 func firstPicture(pictures map[string][]picture, roles ...string) []picture {

@@ -164,8 +164,7 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 	if err != nil {
 		return nil, 0, fmt.Errorf("logbook: %w", err)
 	}
-	known := map[string]*Delivery{}
-	var early []Line // that stand before the first line of their delivery, as after a merge of two histories
+	r := reading{known: map[string]*Delivery{}}
 	lines := bufio.NewScanner(bytes.NewReader(data))
 	lines.Buffer(nil, len(data)+1)
 	for lines.Scan() {
@@ -180,30 +179,41 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 		if l.Format > Format {
 			return nil, 0, fmt.Errorf("the logbook %s was written by a newer havvel (format %d); this one reads %d", b.path, l.Format, Format)
 		}
-		d := known[l.ID]
-		if d == nil && l.Version == "" {
-			early = append(early, l)
-			continue
-		}
-		if d == nil {
-			d = &Delivery{Sent: l.At}
-			known[l.ID] = d
-			at := len(list)
-			if l.Found { // it was sent before what stands above it
-				at = place(list, d, l.Destination)
-			}
-			list = slices.Insert(list, at, d)
-		}
-		d.take(l)
+		r.take(l)
 	}
-	for _, l := range early {
-		if d := known[l.ID]; d != nil && !l.At.Before(d.At) {
+	for _, l := range r.early {
+		if d := r.known[l.ID]; d != nil && !l.At.Before(d.At) {
 			d.take(l)
 		} else if d == nil {
 			unread++
 		}
 	}
-	return list, unread, lines.Err()
+	return r.list, unread, lines.Err()
+}
+
+// reading is a logbook as far as it was read.
+type reading struct {
+	list  []*Delivery
+	known map[string]*Delivery
+	early []Line // that stand before the first line of their delivery, as after a merge of two histories
+}
+
+func (r *reading) take(l Line) {
+	d := r.known[l.ID]
+	if d == nil && l.Version == "" {
+		r.early = append(r.early, l)
+		return
+	}
+	if d == nil {
+		d = &Delivery{Sent: l.At}
+		r.known[l.ID] = d
+		at := len(r.list)
+		if l.Found { // it was sent before what stands above it
+			at = place(r.list, d, l.Destination)
+		}
+		r.list = slices.Insert(r.list, at, d)
+	}
+	d.take(l)
 }
 
 // place is where a delivery belongs that was found later than it was sent: before those to the same destination that were sent after it.

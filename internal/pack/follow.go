@@ -107,23 +107,10 @@ func (p *Plan) edits(l export.Link, to *Item) ([]export.Edit, error) {
 	fixes := !slices.Contains(p.to.Without, "names")
 	moved := to != nil && to.Name != p.build.Inside(l.To)
 	if root, reason, ok := p.build.FromRoot(l); ok && fixes && !moved {
-		if reason != "" && l.Certainty != link.Possible && p.build.Reach(l.From) >= export.Loaded {
-			return nil, unfollowed(
-				l.From.Path,
-				l.Line,
-				l.Column,
-				"%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, since %s",
-				l.Target,
-				reason,
-			).
-				Then("set the base path to \"./\" in the engine's or bundler's export settings")
-		}
-		return root, nil
+		return root, p.rooted(l, reason)
 	}
-	switch {
-	case to == nil || l.Result == export.Absolute && (!fixes || !strings.HasPrefix(l.Target, "/")):
-		return nil, nil // fixed where the page says what its base is
-	case !moved && (l.Result != export.OtherCase || !fixes):
+	based := l.Result == export.Absolute && (!fixes || !strings.HasPrefix(l.Target, "/")) // fixed where the page says what its base is
+	if to == nil || based || !moved && !(fixes && l.Result == export.OtherCase) {
 		return nil, nil
 	}
 	edits, _, ok := p.build.Rewritten(l, p.build.Base+to.Name)
@@ -131,6 +118,22 @@ func (p *Plan) edits(l export.Link, to *Item) ([]export.Edit, error) {
 		return nil, p.lost(l, to)
 	}
 	return edits, nil // one that can't be made is an improvement; check says what is wrong with the link
+}
+
+// rooted is the error for a link from the host's root that is sure to be followed, and can't be made relative for a reason; "" for none.
+func (p *Plan) rooted(l export.Link, reason string) error {
+	if reason == "" || l.Certainty == link.Possible || p.build.Reach(l.From) < export.Loaded {
+		return nil
+	}
+	return unfollowed(
+		l.From.Path,
+		l.Line,
+		l.Column,
+		"%q starts at the host's root, and portals serve a game from a folder of its own; it can't be made relative, since %s",
+		l.Target,
+		reason,
+	).
+		Then("set the base path to \"./\" in the engine's or bundler's export settings")
 }
 
 func (p *Plan) lost(l export.Link, to *Item) error {

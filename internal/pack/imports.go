@@ -85,12 +85,8 @@ func (r *rewriter) word(w word) {
 	case js.OpenBracketToken, js.TemplateStartToken:
 		r.opens = append(r.opens, opener{value: true})
 	case js.CloseParenToken, js.CloseBraceToken, js.CloseBracketToken, js.TemplateEndToken:
-		if n := len(r.opens); n > 0 {
-			o := r.opens[n-1]
-			r.opens = r.opens[:n-1]
-			if o.control || w.kind == js.CloseBraceToken && !o.value {
-				w.text = "!" // what follows is a statement's beginning
-			}
+		if r.close(w.kind) {
+			w.text = "!"
 		}
 	case js.StringToken:
 		r.specifier(w)
@@ -99,6 +95,17 @@ func (r *rewriter) word(w word) {
 		r.put(r.words[1].at, w.at+len(w.text)-r.words[1].at, "havvelHeld.meta("+strconv.Quote(r.name)+")")
 	}
 	r.words = append([]word{w}, r.words[:3]...)
+}
+
+// close takes a closing bracket, and reports whether what follows is a statement's beginning.
+func (r *rewriter) close(kind js.TokenType) bool {
+	n := len(r.opens)
+	if n == 0 {
+		return false
+	}
+	o := r.opens[n-1]
+	r.opens = r.opens[:n-1]
+	return o.control || kind == js.CloseBraceToken && !o.value
 }
 
 // controls reports whether a statement follows the brackets behind a word.

@@ -146,29 +146,37 @@ type heldFile [3]any
 // verify returns an error for what can't go into a page.
 func (f *folding) verify() error {
 	imports := map[*export.File][]export.Link{}
+	var workers []export.Link
 	for _, l := range f.plan.result.Links {
-		if l.To == nil {
+		switch {
+		case l.To == nil:
 			continue
-		}
-		if l.To.Page != nil && l.From.Page != nil {
+		case l.To.Page != nil && l.From.Page != nil:
 			if err := f.verifyPage(l); err != nil {
 				return err
 			}
-		}
-		if l.To.Script != nil && l.Import && l.Certainty == link.Certain {
+		case l.To.Script != nil && l.Import && l.Certainty == link.Certain:
 			imports[l.From] = append(imports[l.From], l)
 		}
+		if l.To.Script != nil && l.Worker {
+			workers = append(workers, l)
+		}
 	}
-	for _, l := range f.plan.result.Links {
-		if l.To == nil || l.To.Script == nil || !l.Worker {
-			continue
+	for _, l := range workers {
+		if err := f.verifyWorker(l, imports); err != nil {
+			return err
 		}
-		if l.Use == "script" && strings.Contains(strings.ToLower(l.Target), "sharedworker") && f.plan.opaque() {
-			return f.cannot(l, "a worker that several pages share, which the sandbox of %s forbids", f.plan.to.Rules.Name)
-		}
-		if circle := circleOf(imports, l.To, nil); circle != nil {
-			return f.cannot(*circle, "and that leads back to itself, which a worker can't import from a page")
-		}
+	}
+	return nil
+}
+
+// verifyWorker returns an error for a worker that can't be started from a page.
+func (f *folding) verifyWorker(l export.Link, imports map[*export.File][]export.Link) error {
+	if l.Use == "script" && strings.Contains(strings.ToLower(l.Target), "sharedworker") && f.plan.opaque() {
+		return f.cannot(l, "a worker that several pages share, which the sandbox of %s forbids", f.plan.to.Rules.Name)
+	}
+	if circle := circleOf(imports, l.To, nil); circle != nil {
+		return f.cannot(*circle, "and that leads back to itself, which a worker can't import from a page")
 	}
 	return nil
 }

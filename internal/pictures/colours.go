@@ -23,55 +23,59 @@ type profile struct {
 // profileOf reads the profile that a picture brings: a colour space by number (PNG, cICP), an ICC profile, or a gamma value (PNG, gAMA). It
 // is nil for sRGB, and for a picture that says nothing.
 func profileOf(md *meta.Data, start []byte, inks bool) (*profile, error) {
-	var to *icc.Pipeline
-	toLight := light
-	cicp, gamma := pngColours(start)
-	switch {
-	case md == nil:
+	if md == nil {
 		return nil, nil
-	case cicp.IsSet && cicp.IsSRGB():
-		return nil, nil
-	case cicp.IsSet:
-		linear := meta.SRGB
-		if linear.TransferCharacteristics = 8; cicp == linear {
-			return gammaOf(1), nil
-		}
-		if to = cicp.PipelineTo(linear); to == nil {
-			return nil, errors.New("its colour space is one that havvel can't read")
-		}
-		toLight = func(v float64) float64 { return v } // it is linear
-	default:
-		p, err := md.ICCProfile()
-		if err != nil {
-			return nil, errors.New("its colour profile is broken")
-		}
-		if p == nil {
-			return gammaOf(gamma), nil
-		}
-		if p.IsSRGB() {
-			return nil, nil
-		}
-		channels := 3
-		switch {
-		case p.Header.DataColorSpace == icc.ColorSpaceGray:
-			channels = 1
-		case inks:
-			channels = 4
-		}
-		to, err = p.CreateTransformerToSRGB(icc.RelativeColorimetricRenderingIntent, true, channels, false, false, true)
-		switch {
-		case err != nil:
-			return nil, errors.New("its colour profile is of a kind that havvel can't read")
-		case channels == 1:
-			return greys(to), nil
-		case channels == 4:
-			return gridOf(to, 17, true), nil
-		}
 	}
-	if p := adding(to, toLight); p != nil || cicp.IsSet {
+	cicp, gamma := pngColours(start)
+	if cicp.IsSet {
+		return numbered(cicp)
+	}
+	p, err := md.ICCProfile()
+	if err != nil {
+		return nil, errors.New("its colour profile is broken")
+	}
+	if p == nil {
+		return gammaOf(gamma), nil
+	}
+	if p.IsSRGB() {
+		return nil, nil
+	}
+	channels := 3
+	switch {
+	case p.Header.DataColorSpace == icc.ColorSpaceGray:
+		channels = 1
+	case inks:
+		channels = 4
+	}
+	to, err := p.CreateTransformerToSRGB(icc.RelativeColorimetricRenderingIntent, true, channels, false, false, true)
+	switch {
+	case err != nil:
+		return nil, errors.New("its colour profile is of a kind that havvel can't read")
+	case channels == 1:
+		return greys(to), nil
+	case channels == 4:
+		return gridOf(to, 17, true), nil
+	}
+	if p := adding(to, light); p != nil {
 		return p, nil
 	}
 	return gridOf(to, 33, false), nil
+}
+
+// numbered is the profile of a colour space that is named by number.
+func numbered(cicp meta.CodingIndependentCodePoints) (*profile, error) {
+	if cicp.IsSRGB() {
+		return nil, nil
+	}
+	linear := meta.SRGB
+	if linear.TransferCharacteristics = 8; cicp == linear {
+		return gammaOf(1), nil
+	}
+	to := cicp.PipelineTo(linear)
+	if to == nil {
+		return nil, errors.New("its colour space is one that havvel can't read")
+	}
+	return adding(to, func(v float64) float64 { return v }), nil // it is linear
 }
 
 // light is the linear light of a value of sRGB (IEC 61966-2-1), which may be below 0 or above 1.

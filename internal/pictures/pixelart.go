@@ -18,31 +18,10 @@ func artOf(m image.Image) *image.NRGBA {
 	if b.Dx()*b.Dy() > looked {
 		return nil
 	}
-	colours := map[[4]uint8]bool{}
 	p := pixelsOf(m)
-	at := func(x, y int) [4]uint8 {
-		sx, sy := p.place(x, y)
-		r, g, b, _, a := p.get(sx, sy)
-		return [4]uint8{r, g, b, a}
-	}
-	side := 0
-	for y := range p.h {
-		for x := range p.w {
-			c := at(x, y)
-			if colours[c] = true; len(colours) > mostArtColours {
-				return nil
-			}
-			if x > 0 && at(x-1, y) != c {
-				side = divisor(side, x)
-			}
-			if y > 0 && at(x, y-1) != c {
-				side = divisor(side, y)
-			}
-		}
-	}
-	side = max(1, divisor(side, divisor(p.w, p.h)))
+	side, colours := blocks(p)
 	w, h := p.w/side, p.h/side
-	if w > mostArtSide || h > mostArtSide || len(colours) < 3 || w*h < 64 || side == 1 && len(colours) > 64 {
+	if w > mostArtSide || h > mostArtSide || colours < 3 || colours > mostArtColours || w*h < 64 || side == 1 && colours > 64 {
 		return nil
 	}
 	art := image.NewNRGBA(image.Rect(0, 0, w, h))
@@ -55,6 +34,32 @@ func artOf(m image.Image) *image.NRGBA {
 		}
 	}
 	return art
+}
+
+// blocks is the side of the largest squares of one colour that make a picture, and how many colours it has; where these are more than art
+// has, they are not counted to the end.
+func blocks(p pixels) (side, colours int) {
+	seen := map[[4]uint8]bool{}
+	at := func(x, y int) [4]uint8 {
+		sx, sy := p.place(x, y)
+		r, g, b, _, a := p.get(sx, sy)
+		return [4]uint8{r, g, b, a}
+	}
+	for y := range p.h {
+		for x := range p.w {
+			c := at(x, y)
+			if seen[c] = true; len(seen) > mostArtColours {
+				return 1, len(seen)
+			}
+			if x > 0 && at(x-1, y) != c {
+				side = divisor(side, x)
+			}
+			if y > 0 && at(x, y-1) != c {
+				side = divisor(side, y)
+			}
+		}
+	}
+	return max(1, divisor(side, divisor(p.w, p.h))), len(seen)
 }
 
 func divisor(a, b int) int {

@@ -124,36 +124,17 @@ func (s *sheet) order(o *Order) error {
 	}
 	var covers []*Cut
 	for _, c := range o.Cuts {
-		if c.Type == "video/webm" {
-			place(cellWide)
-			r := image.Rect(x, s.y, x+cellWide, s.y+cellHigh)
-			if m := firstOf(c); m != nil {
-				s.picture(m, image.Rect(x, s.y, x+cellWide, s.y+min(cellHigh, cellWide*c.Height/max(1, c.Width))))
-			} else {
-				s.frame(r, lines)
-				s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, "+settings.Size(c.Bytes).String()+", not drawn here")
-			}
-			s.label(x, cellWide, c)
-			x += cellWide + cellGap
-			continue
+		if c.Role == "cover" && c.Type != "video/webm" {
+			covers = append(covers, c)
 		}
-		m, err := readCut(c)
+		wide, draw, err := s.cell(c)
 		if err != nil {
 			return err
 		}
-		if c.Role == "cover" {
-			covers = append(covers, c)
-		}
-		w, h := cellWide, max(1, cellWide*c.Height/max(1, c.Width))
-		if h > cellHigh {
-			w, h = max(1, cellHigh*c.Width/max(1, c.Height)), cellHigh
-		}
-		room := max(w, 120)
-		place(room)
-		s.chequer(image.Rect(x, s.y, x+w, s.y+h))
-		s.picture(m, image.Rect(x, s.y, x+w, s.y+h))
-		s.label(x, room, c)
-		x += room + cellGap
+		place(wide)
+		draw(x)
+		s.label(x, wide, c)
+		x += wide + cellGap
 	}
 	for _, p := range o.Problems {
 		if p.Kind != Missing {
@@ -171,6 +152,32 @@ func (s *sheet) order(o *Order) error {
 		}
 	}
 	return nil
+}
+
+// cell is how wide a picture is on the sheet, and what draws it from an edge on.
+func (s *sheet) cell(c *Cut) (wide int, draw func(x int), err error) {
+	if c.Type == "video/webm" {
+		return cellWide, func(x int) {
+			if m := firstOf(c); m != nil {
+				s.picture(m, image.Rect(x, s.y, x+cellWide, s.y+min(cellHigh, cellWide*c.Height/max(1, c.Width))))
+				return
+			}
+			s.frame(image.Rect(x, s.y, x+cellWide, s.y+cellHigh), lines)
+			s.words(s.plain, grey, x+12, s.y+cellHigh/2, "a film, "+settings.Size(c.Bytes).String()+", not drawn here")
+		}, nil
+	}
+	m, err := readCut(c)
+	if err != nil {
+		return 0, nil, err
+	}
+	w, h := cellWide, max(1, cellWide*c.Height/max(1, c.Width))
+	if h > cellHigh {
+		w, h = max(1, cellHigh*c.Width/max(1, c.Height)), cellHigh
+	}
+	return max(w, 120), func(x int) {
+		s.chequer(image.Rect(x, s.y, x+w, s.y+h))
+		s.picture(m, image.Rect(x, s.y, x+w, s.y+h))
+	}, nil
 }
 
 func readCut(c *Cut) (image.Image, error) {

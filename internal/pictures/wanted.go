@@ -26,18 +26,7 @@ func (o *Order) jobs(p *project.Project, want rulebook.Picture) []*job {
 		fit = []project.Picture{nearest(p, fit, want)}
 	}
 	if n := want.Fewest(); len(fit) < n {
-		words := fmt.Sprintf("there is no %s", describe(want))
-		switch {
-		case len(fit) > 0:
-			words = fmt.Sprintf("there is %d of %d: %s", len(fit), n, describe(want))
-		case n > 1:
-			words += fmt.Sprintf("; %s wants %d", d.Rules.Name, n)
-		}
-		fix := fmt.Sprintf("add a [[picture]] to havvel.toml, with a file and roles = [%q]", want.Role)
-		if want.Role == "screenshot" || want.Role == "clip" {
-			fix = "havvel pictures --from-trial takes some of the running game"
-		}
-		o.Problems = append(o.Problems, Problem{Missing, "", words, fix})
+		o.Problems = append(o.Problems, tooFew(d, want, len(fit), n))
 	}
 	if len(fit) > want.Most() {
 		o.Problems = append(
@@ -62,6 +51,22 @@ func (o *Order) jobs(p *project.Project, want rulebook.Picture) []*job {
 		)
 	}
 	return list
+}
+
+// tooFew is the problem of having fewer pictures than a destination wants.
+func tooFew(d *project.Destination, want rulebook.Picture, has, wants int) Problem {
+	words := fmt.Sprintf("there is no %s", describe(want))
+	switch {
+	case has > 0:
+		words = fmt.Sprintf("there is %d of %d: %s", has, wants, describe(want))
+	case wants > 1:
+		words += fmt.Sprintf("; %s wants %d", d.Rules.Name, wants)
+	}
+	fix := fmt.Sprintf("add a [[picture]] to havvel.toml, with a file and roles = [%q]", want.Role)
+	if want.Role == "screenshot" || want.Role == "clip" {
+		fix = "havvel pictures --from-trial takes some of the running game"
+	}
+	return Problem{Missing, "", words, fix}
 }
 
 // nearest is the master whose shape is the nearest to the one wanted; the first one where none is wanted.

@@ -151,17 +151,15 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 		}
 		hash = string(sum)
 	}
-	questions, err := json.Marshal(append([]round.Question{}, in.Questions...))
-	if err != nil {
-		return nil, err
+	lists := []any{
+		append([]round.Question{}, in.Questions...), append([]round.Control{}, in.Controls...), append([]round.Translation{}, in.Texts...),
 	}
-	controls, err := json.Marshal(append([]round.Control{}, in.Controls...))
-	if err != nil {
-		return nil, err
-	}
-	translations, err := json.Marshal(append([]round.Translation{}, in.Texts...))
-	if err != nil {
-		return nil, err
+	for i, list := range lists {
+		text, err := json.Marshal(list)
+		if err != nil {
+			return nil, err
+		}
+		lists[i] = string(text)
 	}
 	keep := h.options.Keep
 	if in.Keep > 0 {
@@ -171,25 +169,8 @@ func (h *Host) newRound(ctx context.Context, owner string, in *round.Opening) (*
 	until := now.Add(time.Duration(in.Seconds) * time.Second)
 	out := &round.Opened{ID: id, Link: h.options.ControlURL + "/r/" + secret, Until: until.UTC(), Kept: until.Add(keep).UTC()}
 	values := []any{
-		id,
-		owner,
-		in.Build,
-		secret,
-		newID(),
-		seconds(now),
-		seconds(until),
-		seconds(until.Add(keep)),
-		in.Most,
-		hash,
-		flag(in.Record),
-		string(questions),
-		string(controls),
-		flag(len(in.Invited) > 0),
-		in.Studio,
-		in.Contact,
-		string(translations),
-		in.Webhook,
-		fraction(now),
+		id, owner, in.Build, secret, newID(), seconds(now), seconds(until), seconds(until.Add(keep)), in.Most, hash, flag(in.Record),
+		lists[0], lists[1], flag(len(in.Invited) > 0), in.Studio, in.Contact, lists[2], in.Webhook, fraction(now),
 	}
 	return out, h.data.within(ctx, func(q queries) error {
 		_, err := q.exec(ctx, "INSERT INTO rounds (id, owner, build, secret, play, made, until, forget, most, password, record, questions, "+

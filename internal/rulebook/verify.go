@@ -124,6 +124,20 @@ func (r *Rulebook) verifyRecipes(d *settings.Document) {
 	}
 	afterSend := r.verifySteps(d, "send", r.Send, with(entered, r.handed()))
 	r.verifySent(d)
+	kept := r.verifyKeep(d, entered, afterSend)
+	more := map[string]names{
+		"find": r.handed(), "fill": r.ofPage(), "restrict": {"password": text}, "schedule": {"at": text}, "stage": {"players": number},
+		"testers": {"testers": textList}, "replace": r.handed(),
+	}
+	for _, x := range r.Recipes.All() {
+		if x.Name != "enter" && x.Name != "send" {
+			r.verifySteps(d, x.Name, x.Steps, with(kept, more[x.Name]))
+		}
+	}
+}
+
+// verifyKeep checks the values that are kept of an upload, and returns those that later steps know.
+func (r *Rulebook) verifyKeep(d *settings.Document, entered, afterSend names) names {
 	kept := entered.clone()
 	for i, k := range r.Keep {
 		at := fmt.Sprintf("keep[%d]", i)
@@ -136,15 +150,7 @@ func (r *Rulebook) verifyRecipes(d *settings.Document) {
 			kept[k] = t
 		}
 	}
-	more := map[string]names{
-		"find": r.handed(), "fill": r.ofPage(), "restrict": {"password": text}, "schedule": {"at": text}, "stage": {"players": number},
-		"testers": {"testers": textList}, "replace": r.handed(),
-	}
-	for _, x := range r.Recipes.All() {
-		if x.Name != "enter" && x.Name != "send" {
-			r.verifySteps(d, x.Name, x.Steps, with(kept, more[x.Name]))
-		}
-	}
+	return kept
 }
 
 // verifySent reports recipes that send no archive.

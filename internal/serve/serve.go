@@ -115,13 +115,7 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "a game's files can only be read", http.StatusMethodNotAllowed)
 		return
 	}
-	b := g.build.Load()
-	f := b.File(b.Base + name)
-	if (name == "" || strings.HasSuffix(r.URL.Path, "/")) && b.Entry != nil {
-		if f = b.File(b.Base + path.Join(name, export.EntryName)); f == nil && name == "" {
-			f = b.Entry
-		}
-	}
+	f := g.fileAt(name, name == "" || strings.HasSuffix(r.URL.Path, "/"))
 	if f == nil || f.Junk != "" {
 		g.tell(Event{Kind: "missing", Name: name})
 		http.NotFound(w, r)
@@ -131,6 +125,19 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w = &paced{w, g.pace}
 	}
 	g.file(w, r, f)
+}
+
+// fileAt is the file for a name; of a folder, its page.
+func (g *Game) fileAt(name string, folder bool) *export.File {
+	b := g.build.Load()
+	if !folder || b.Entry == nil {
+		return b.File(b.Base + name)
+	}
+	f := b.File(b.Base + path.Join(name, export.EntryName))
+	if f == nil && name == "" {
+		f = b.Entry
+	}
+	return f
 }
 
 // astray answers a request for what is not in the game's folder: on a portal there is nothing of the game's.

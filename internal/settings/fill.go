@@ -77,34 +77,33 @@ func (d *Document) value(v reflect.Value, n *node, path string) {
 		d.text(u, n, path)
 		return
 	}
+	if v.Kind() == reflect.Interface {
+		v.Set(reflect.ValueOf(n.free()))
+		return
+	}
+	if want, ok := wants[v.Kind()]; !ok || !d.is(n, path, want) {
+		return
+	}
 	switch v.Kind() {
 	case reflect.Struct:
-		if d.is(n, path, isTable) {
-			d.table(v, n, path)
-		}
+		d.table(v, n, path)
 	case reflect.Map:
-		if d.is(n, path, isTable) {
-			d.mapping(v, n, path)
-		}
+		d.mapping(v, n, path)
 	case reflect.Slice, reflect.Array:
-		if d.is(n, path, isList) {
-			d.list(v, n, path)
-		}
+		d.list(v, n, path)
 	case reflect.String:
-		if d.is(n, path, isText) {
-			v.SetString(n.text)
-		}
+		v.SetString(n.text)
 	case reflect.Bool:
-		if d.is(n, path, isBool) {
-			v.SetBool(n.text == "true")
-		}
+		v.SetBool(n.text == "true")
 	case reflect.Int, reflect.Int64:
-		if d.is(n, path, isNumber) {
-			d.number(v, n, path)
-		}
-	case reflect.Interface:
-		v.Set(reflect.ValueOf(n.free()))
+		d.number(v, n, path)
 	}
+}
+
+// wants are the kinds of TOML that fill kinds of variables.
+var wants = map[reflect.Kind]kind{
+	reflect.Struct: isTable, reflect.Map: isTable, reflect.Slice: isList, reflect.Array: isList, reflect.String: isText,
+	reflect.Bool: isBool, reflect.Int: isNumber, reflect.Int64: isNumber,
 }
 
 // is reports a value of another type than is wanted.

@@ -56,22 +56,8 @@ func (a *Portal) formPicture(w http.ResponseWriter, r *http.Request) {
 }
 
 func (a *Portal) takePicture(w http.ResponseWriter, short, name string, number int, data []byte) {
-	rule, known := a.options.Page.Pictures[name]
 	kind, width, height := kindOf(data)
-	words := ""
-	switch {
-	case !known:
-		words = "we have no place for it"
-	case kind == "":
-		words = "it is not a picture that we can open"
-	case rule.Width > 0 && kind != "video/webm" && (width != rule.Width || height != rule.Height):
-		words = fmt.Sprintf("it has %dx%d pixels; we want %dx%d", width, height, rule.Width, rule.Height)
-	case rule.Bytes > 0 && len(data) > rule.Bytes:
-		words = fmt.Sprintf("it weighs %d bytes; we take %d", len(data), rule.Bytes)
-	case rule.Most > 0 && number > rule.Most:
-		words = fmt.Sprintf("we take %d of them", rule.Most)
-	}
-	if words != "" {
+	if words := a.unwanted(name, kind, width, height, len(data), number); words != "" {
 		answer(w, http.StatusUnprocessableEntity, map[string]any{"problems": []fieldProblem{{name, words}}})
 		return
 	}
@@ -94,6 +80,24 @@ func (a *Portal) takePicture(w http.ResponseWriter, short, name string, number i
 		return
 	}
 	answer(w, http.StatusCreated, map[string]string{"picture": p.SHA256})
+}
+
+// unwanted says why a picture is refused; "" where it isn't.
+func (a *Portal) unwanted(name, kind string, width, height, bytes, number int) string {
+	rule, known := a.options.Page.Pictures[name]
+	switch {
+	case !known:
+		return "we have no place for it"
+	case kind == "":
+		return "it is not a picture that we can open"
+	case rule.Width > 0 && kind != "video/webm" && (width != rule.Width || height != rule.Height):
+		return fmt.Sprintf("it has %dx%d pixels; we want %dx%d", width, height, rule.Width, rule.Height)
+	case rule.Bytes > 0 && bytes > rule.Bytes:
+		return fmt.Sprintf("it weighs %d bytes; we take %d", bytes, rule.Bytes)
+	case rule.Most > 0 && number > rule.Most:
+		return fmt.Sprintf("we take %d of them", rule.Most)
+	}
+	return ""
 }
 
 func kindOf(data []byte) (kind string, width, height int) {

@@ -51,23 +51,27 @@ func (a *Portal) paperOf(g game) paper {
 		}
 	}
 	for i := range g.Pictures {
-		x := &g.Pictures[i]
-		switch x.Name {
-		case "shots", "screens":
-			p.Shots = append(p.Shots, *x)
-		case "cover", "card", "wide":
-			p.Cover = x
-		case "banner":
-			p.Banner = x
-		case "ground":
-			p.Ground = x
-		case "reel", "preview", "moving":
-			if p.Clip = x; x.Type == "video/webm" {
-				p.Clip, p.Film = nil, x
-			}
-		}
+		p.place(&g.Pictures[i])
 	}
 	return p
+}
+
+// place puts a picture where it belongs.
+func (p *paper) place(x *shown) {
+	switch x.Name {
+	case "shots", "screens":
+		p.Shots = append(p.Shots, *x)
+	case "cover", "card", "wide":
+		p.Cover = x
+	case "banner":
+		p.Banner = x
+	case "ground":
+		p.Ground = x
+	case "reel", "preview", "moving":
+		if p.Clip = x; x.Type == "video/webm" {
+			p.Clip, p.Film = nil, x
+		}
+	}
 }
 
 func fromMarkdown(text string) template.HTML {

@@ -56,18 +56,32 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 	server := &http.Server{Handler: film(frames, func() { guard.Reset(3 * silence) }), ReadHeaderTimeout: silence}
 	go server.Serve(listener)
 	defer server.Close()
-	address := "http://" + listener.Addr().String() + "/"
-	if err := tab.Go(ctx, address); err != nil {
+	err = ready(ctx, tab, "http://"+listener.Addr().String()+"/")
+	var data []byte
+	if err == nil {
+		data, err = within(ctx, tab, frames, width, height, limit)
+	}
+	if err != nil {
 		return nil, browser.Failed(whole, err)
+	}
+	return data, nil
+}
+
+// ready opens the page from which the frames come, and gives it the encoder.
+func ready(ctx context.Context, tab browser.Tab, address string) error {
+	if err := tab.Go(ctx, address); err != nil {
+		return err
 	}
 	for here := ""; here != address; pause(ctx, often) { // the empty page before it has none
 		if err := tab.Evaluate(ctx, "", "document.readyState === 'complete' ? location.href : ''", &here); err != nil && err != browser.ErrGone {
-			return nil, browser.Failed(whole, err)
+			return err
 		}
 	}
-	if err := tab.Evaluate(ctx, "", "eval("+strconv.Quote(encoder)+"), 0", nil); err != nil {
-		return nil, browser.Failed(whole, err)
-	}
+	return tab.Evaluate(ctx, "", "eval("+strconv.Quote(encoder)+"), 0", nil)
+}
+
+// within encodes frames to no more than some bytes, if three tries suffice; 0 for any weight.
+func within(ctx context.Context, tab browser.Tab, frames []Frame, width, height int, limit int64) ([]byte, error) {
 	rate := int64(4_000_000)
 	if limit > 0 {
 		seconds := max(1, float64(frames[len(frames)-1].MS)/1000)
@@ -75,11 +89,8 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 	}
 	for try := 0; ; try++ {
 		data, err := encode(ctx, tab, frames, width, height, rate)
-		if err != nil {
-			return nil, browser.Failed(whole, err)
-		}
-		if limit <= 0 || int64(len(data)) <= limit || try == 2 {
-			return data, nil
+		if err != nil || limit <= 0 || int64(len(data)) <= limit || try == 2 {
+			return data, err
 		}
 		rate = rate * limit / int64(len(data)) * 8 / 10
 	}

@@ -26,16 +26,10 @@ func fitOf(s *state, picture []byte) Fit {
 	}
 	c := *s.Canvas
 	f.Canvas = true
-	known := c.BW > 0 && c.BH > 0 && s.DPR > 0 && !c.Handed // a worker's canvas doesn't say how large it is
-	if known {
+	if c.BW > 0 && c.BH > 0 && s.DPR > 0 && !c.Handed { // a worker's canvas doesn't say how large it is
 		switch c.Fit {
-		case "contain", "scale-down": // what is seen is smaller than the element
-			scale := math.Min(c.W/c.BW, c.H/c.BH)
-			if c.Fit == "scale-down" {
-				scale = math.Min(1, scale)
-			}
-			w, h := c.BW*scale, c.BH*scale
-			c.X, c.Y, c.W, c.H = c.X+(c.W-w)/2, c.Y+(c.H-h)/2, w, h
+		case "contain", "scale-down":
+			c.shrink()
 		case "cover", "none": // what is seen is cut off at the element's edges
 		default:
 			f.Stretched = math.Abs((c.W/c.H)/(c.BW/c.BH) - 1)
@@ -55,6 +49,16 @@ func fitOf(s *state, picture []byte) Fit {
 		f.Covers *= 1 - f.Bars
 	}
 	return f
+}
+
+// shrink makes the element as large as what is seen of the picture in it, which keeps its ratio.
+func (c *canvasState) shrink() {
+	scale := math.Min(c.W/c.BW, c.H/c.BH)
+	if c.Fit == "scale-down" {
+		scale = math.Min(1, scale)
+	}
+	w, h := c.BW*scale, c.BH*scale
+	c.X, c.Y, c.W, c.H = c.X+(c.W-w)/2, c.Y+(c.H-h)/2, w, h
 }
 
 // bars is the share of a part of a picture that is bars: stripes of one colour at two opposite sides, about as wide.

@@ -76,7 +76,6 @@ func (t *Trial) requests(v *View) []finding.Finding {
 // request judges a request; the finding has no ID where nothing is wrong with it.
 func (t *Trial) request(r *Request) finding.Finding {
 	f := finding.Finding{File: r.Path}
-	packed := strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")
 	switch {
 	case r.Foreign && t.policy().Allows(r.Path), t.Hook(r.Path):
 	case r.Foreign:
@@ -91,7 +90,19 @@ func (t *Trial) request(r *Request) finding.Finding {
 		}
 	case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 		f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
-	case r.Status != 200:
+	case r.Status == 200:
+		t.form(r, &f)
+	}
+	if f.ID == "trial-missing" && ornamental(r) {
+		f.Level = finding.Warning
+	}
+	return f
+}
+
+// form judges the form in which a file came.
+func (t *Trial) form(r *Request, f *finding.Finding) {
+	packed := strings.HasSuffix(r.Path, ".br") || strings.HasSuffix(r.Path, ".gz")
+	switch {
 	case r.Encoding == "" && packed && !t.unpacked(r.Path):
 		f.ID, f.Message, f.Fix = "trial-encoding", "it came compressed, and without the header that says so", "set compression to none in "+
 			"the engine's export settings, or let havvel pack recode it"
@@ -99,10 +110,6 @@ func (t *Trial) request(r *Request) finding.Finding {
 		f.ID, f.Message, f.Fix = "trial-type", fmt.Sprintf("it came as %s, since its name does not say what it is", r.Type),
 			"give it the ending of its kind, such as .wasm or .js"
 	}
-	if f.ID == "trial-missing" && ornamental(r) {
-		f.Level = finding.Warning
-	}
-	return f
 }
 
 // ornamental reports whether a game may do without what was asked for.
@@ -137,59 +144,61 @@ func wrongType(t *Trial, r *Request) bool {
 
 // fit judges how the game meets the window.
 func (t *Trial) fit(v *View) []finding.Finding {
-	var list []finding.Finding
 	if !v.Started {
 		return nil
 	}
-	say := func(id, message, fix string) {
-		list = append(list, finding.Finding{ID: id, Message: message, Fix: fix})
-	}
-	judge := func(f Fit, when string) {
-		if f.Overflow {
-			say(
-				"trial-overflow",
-				"the page is larger than the window and can be scrolled"+when,
-				"set body { margin: 0; overflow: hidden } and let the canvas take the window's size",
-			)
-		}
-		if f.Canvas && f.Outside > 0.02 {
-			say(
-				"trial-outside",
-				fmt.Sprintf("%.0f %% of the canvas lie outside of the window%s", 100*f.Outside, when),
-				"let the canvas take the window's size: canvas = \"fit\" under [front] in havvel.toml does it",
-			)
-		}
-		if f.Stretched > 0.02 {
-			say(
-				"trial-stretched",
-				fmt.Sprintf("the picture is stretched by %.0f %%%s", 100*f.Stretched, when),
-				"keep the ratio: canvas = \"fit\" under [front] in havvel.toml does it",
-			)
-		}
-	}
-	judge(v.Fit, "")
+	list := v.Fit.judge("")
 	if v.Turned != nil && len(list) == 0 {
-		judge(*v.Turned, ", after the window was turned or made narrower")
+		list = v.Turned.judge(", after the window was turned or made narrower")
 		for i := range list {
 			list[i].Level = finding.Warning // not every portal's window changes
 		}
 	}
-	if v.Fit.Canvas && v.Fit.Covers < 0.5 {
+	if !v.Fit.Canvas {
+		return list
+	}
+	say := func(id, message, fix string) {
+		list = append(list, finding.Finding{ID: id, Message: message, Fix: fix})
+	}
+	if v.Fit.Covers < 0.5 {
 		say("trial-bars", fmt.Sprintf("the game covers %.0f %% of the window", 100*v.Fit.Covers), "let it take more of the window, or accept it")
 	}
-	if v.Fit.Canvas && v.Fit.Sharp > 2.5 {
+	if v.Fit.Sharp > 2.5 {
 		say(
 			"trial-oversize",
 			fmt.Sprintf("the canvas has %.1f times the screen's pixels along a side; nobody sees them, and they cost memory and time", v.Fit.Sharp),
 			"give the canvas as many pixels as the screen has there",
 		)
 	}
-	if v.Fit.Canvas && v.Fit.Sharp > 0 && v.Fit.Sharp < 0.4 {
+	if v.Fit.Sharp > 0 && v.Fit.Sharp < 0.4 {
 		say(
 			"trial-blurred",
 			fmt.Sprintf("the canvas has %.0f %% of the screen's pixels along a side", 100*v.Fit.Sharp),
 			"give the canvas as many pixels as the screen has there",
 		)
+	}
+	return list
+}
+
+// judge says what is wrong in one window; when is said of each finding.
+func (f Fit) judge(when string) (list []finding.Finding) {
+	if f.Overflow {
+		list = append(list, finding.Finding{
+			ID: "trial-overflow", Message: "the page is larger than the window and can be scrolled" + when,
+			Fix: "set body { margin: 0; overflow: hidden } and let the canvas take the window's size",
+		})
+	}
+	if f.Canvas && f.Outside > 0.02 {
+		list = append(list, finding.Finding{
+			ID: "trial-outside", Message: fmt.Sprintf("%.0f %% of the canvas lie outside of the window%s", 100*f.Outside, when),
+			Fix: "let the canvas take the window's size: canvas = \"fit\" under [front] in havvel.toml does it",
+		})
+	}
+	if f.Stretched > 0.02 {
+		list = append(list, finding.Finding{
+			ID: "trial-stretched", Message: fmt.Sprintf("the picture is stretched by %.0f %%%s", 100*f.Stretched, when),
+			Fix: "keep the ratio: canvas = \"fit\" under [front] in havvel.toml does it",
+		})
 	}
 	return list
 }
@@ -203,19 +212,11 @@ func (t *Trial) calls(v *View) []finding.Finding {
 	for _, h := range t.Rules.Hooks {
 		for _, c := range h.Calls {
 			at := firstOf(v.Heard, "call", c.Call)
-			loading := c.Event == "loading-begun" || c.Event == "loading-done"
 			switch {
 			case at < 0 && c.Required:
-				f := finding.Finding{
-					ID:      "trial-call",
-					Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name),
-					Fix:     fmt.Sprintf("call it in the game, or send the event %q (havvel hooks shows how)", c.Event),
-				}
-				if !loading && len(t.Steps) == 0 {
-					f.Level, f.Fix = finding.Note, "write steps under [trial] in havvel.toml that play up to it"
-				}
-				list = append(list, f)
-			case at >= 0 && c.Event == "loading-done" && v.shownMS > 0 && v.Heard[at].At > float64(v.shownMS+3000):
+				list = append(list, t.unheard(c))
+			case at < 0:
+			case c.Event == "loading-done" && v.shownMS > 0 && v.Heard[at].At > float64(v.shownMS+3000):
 				list = append(
 					list,
 					finding.Finding{
@@ -224,12 +225,25 @@ func (t *Trial) calls(v *View) []finding.Finding {
 						Fix:     "call it as soon as the title is there",
 					},
 				)
-			case at >= 0:
+			default:
 				list = append(list, t.order(v, c, at)...)
 			}
 		}
 	}
 	return list
+}
+
+// unheard is the finding for a call that the portal requires and nobody made.
+func (t *Trial) unheard(c rulebook.Call) finding.Finding {
+	f := finding.Finding{
+		ID:      "trial-call",
+		Message: fmt.Sprintf("%s was not heard, which %s requires", c.Call, t.Rules.Name),
+		Fix:     fmt.Sprintf("call it in the game, or send the event %q (havvel hooks shows how)", c.Event),
+	}
+	if c.Event != "loading-begun" && c.Event != "loading-done" && len(t.Steps) == 0 {
+		f.Level, f.Fix = finding.Note, "write steps under [trial] in havvel.toml that play up to it"
+	}
+	return f
 }
 
 // order judges whether a call came after what must come before it.

@@ -1,12 +1,19 @@
 package trial
 
 import (
+	"slices"
+
 	"havvel/internal/check"
 	"havvel/internal/finding"
 )
 
 // Kinds lists what a trial can find, as check lists its checks.
 func Kinds() []*check.Check {
+	return slices.Concat(startKinds(), errorKinds(), worldKinds(), fitKinds(), callKinds(), valueKinds(), costKinds())
+}
+
+// startKinds are about whether the game starts, and what is seen then.
+func startKinds() []*check.Check {
 	return []*check.Check{
 		{
 			ID:    "trial-start",
@@ -54,6 +61,12 @@ func Kinds() []*check.Check {
 			Before: "the same picture twice",
 			After:  "something that moves, or an accepted finding",
 		},
+	}
+}
+
+// errorKinds are about what goes wrong in scripts, and with files.
+func errorKinds() []*check.Check {
+	return []*check.Check{
 		{
 			ID:    "trial-exception",
 			Title: "A script throws an exception that nothing catches",
@@ -98,6 +111,12 @@ func Kinds() []*check.Check {
 			Before: "rules.bin that is WebAssembly",
 			After:  "rules.wasm",
 		},
+	}
+}
+
+// worldKinds are about what the game does to the world around it.
+func worldKinds() []*check.Check {
+	return []*check.Check{
 		{
 			ID:     "trial-foreign",
 			Title:  "The game talks to another host",
@@ -139,6 +158,12 @@ func Kinds() []*check.Check {
 			Before: "webglcontextlost without a handler",
 			After:  "the context is restored",
 		},
+	}
+}
+
+// fitKinds are about how the picture meets the window.
+func fitKinds() []*check.Check {
+	return []*check.Check{
 		{
 			ID:     "trial-overflow",
 			Title:  "The page can be scrolled",
@@ -179,6 +204,12 @@ func Kinds() []*check.Check {
 			Before: "400 by 225 shown as 960 by 540",
 			After:  "a canvas with as many pixels as the screen",
 		},
+	}
+}
+
+// callKinds are about what the portal and the developer want to hear.
+func callKinds() []*check.Check {
+	return []*check.Check{
 		{
 			ID:     "trial-step",
 			Title:  "What a step expects did not happen",
@@ -213,6 +244,12 @@ func Kinds() []*check.Check {
 			Before: "stop before begin",
 			After:  "begin before stop",
 		},
+	}
+}
+
+// valueKinds are about what is sent, and what has changed.
+func valueKinds() []*check.Check {
+	return []*check.Check{
 		{
 			ID:    "trial-statistic",
 			Title: "A statistic was sent under a name that is not declared",
@@ -241,6 +278,12 @@ func Kinds() []*check.Check {
 			Before: "the title",
 			After:  "the editor's test level",
 		},
+	}
+}
+
+// costKinds are about what the game takes.
+func costKinds() []*check.Check {
+	return []*check.Check{
 		{
 			ID:    "trial-freeze",
 			Title: "The game freezes or crashes after its start",

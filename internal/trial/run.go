@@ -36,11 +36,14 @@ type state struct {
 	NoGL           bool // WebGL was asked for on a canvas that had no other context, and not given
 	VW, VH, SW, SH float64
 	DPR            float64
-	Canvas         *struct {
-		X, Y, W, H, BW, BH float64
-		Fit                string // as CSS has it: object-fit
-		Handed             bool   // to a worker, whose calls the probe doesn't see
-	}
+	Canvas         *canvasState
+}
+
+// A canvasState is where the largest canvas is, and how many pixels it has.
+type canvasState struct {
+	X, Y, W, H, BW, BH float64
+	Fit                string // as CSS has it: object-fit
+	Handed             bool   // to a worker, whose calls the probe doesn't see
 }
 
 // A viewer runs a build in one window.

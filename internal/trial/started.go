@@ -73,7 +73,7 @@ type starting struct {
 
 // next takes the next moment. It returns true once there is an answer, or a press is wanted.
 func (s *starting) next(m moment) bool {
-	if s.Shown == 0 && m.Visible && m.Work == "" && !m.Begun {
+	if s.Shown == 0 && m.Visible && m.idle() {
 		s.Shown = max(m.Since, 1)
 	}
 	switch {
@@ -84,14 +84,15 @@ func (s *starting) next(m moment) bool {
 	case m.At-m.Answered > silentAfter:
 		s.isQuiet = false
 		return false // how long that may last, the limit says
+	case m.Visible && m.idle() && m.At-m.Ended >= settledAfter:
+		return s.calm(m)
 	}
-	working := m.Work != "" || m.At-m.Ended < settledAfter
-	if !m.Visible || working || m.Begun {
-		s.isQuiet = false
-		return m.Visible && !m.Begun && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
-	}
-	return s.calm(m)
+	s.isQuiet = false
+	return m.Visible && !m.Begun && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
 }
+
+// idle reports whether nothing loads, as far as is known.
+func (m moment) idle() bool { return m.Work == "" && !m.Begun }
 
 // calm takes a moment in which nothing loads.
 func (s *starting) calm(m moment) bool {

@@ -57,22 +57,26 @@ func (t *Trial) statistic(e serve.Event) (sent, bool) {
 	}
 	for _, h := range t.Rules.Hooks {
 		for _, c := range h.At("statistic") {
-			if c.Call != e.Name {
-				continue
+			if c.Call == e.Name {
+				s := sentBy(c, arguments)
+				return s, s.name != ""
 			}
-			s := sent{}
-			for i, a := range c.Arguments {
-				if i < len(arguments) && a == "{name}" {
-					s.name, _ = arguments[i].(string)
-				}
-				if i < len(arguments) && a == "{value}" {
-					s.valueOf(arguments[i])
-				}
-			}
-			return s, s.name != ""
 		}
 	}
 	return sent{}, false
+}
+
+// sentBy is what a call was given.
+func sentBy(c rulebook.Call, arguments []any) (s sent) {
+	for i, a := range c.Arguments[:min(len(c.Arguments), len(arguments))] {
+		switch a {
+		case "{name}":
+			s.name, _ = arguments[i].(string)
+		case "{value}":
+			s.valueOf(arguments[i])
+		}
+	}
+	return s
 }
 
 // sent lists the statistics that were sent in a view, by name.

@@ -55,8 +55,8 @@ func Parse(line string) (Step, error) {
 	read := words()[word]
 	if read == nil {
 		read = func(string) (action, error) {
-			return nil, fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, picture, " +
-				"expect or for")
+			return nil, fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, " +
+				"picture, expect or for")
 		}
 	}
 	var err error

@@ -10,7 +10,7 @@ const flat = `export function flat(canvas, picture) {
   const c = canvas.getContext("2d"), i = new Image(); i.src = picture;
   return (x, y) => { c.fillStyle = "#204060"; c.fillRect(0, 0, canvas.width, canvas.height); if (i.complete && i.naturalWidth) c.drawImage(i, x, y, 120, 120); };
 }`;
-const lamp = Buffer.from("iVBORw0KGgoAAAANSUhEUgAAAAIAAAACCAYAAABytg0kAAAAFElEQVR42mP8z8BQz0AEYBxVSF+FAAhKDveksOjmAAAAAElFTkSuQmCC", "base64");
+const lamp = Buffer.from("iVBORw0KGgoAAAANSUhEUgAAAAIAAAACCAYAAABytg0kAAAAEUlEQVR42mP4fybtPwgzwBgAc54MwdgDg2wAAAAASUVORK5CYII=", "base64");
 const bell = Buffer.from("UklGRiQAAABXQVZFZm10IBAAAAABAAEAQB8AAEAfAAABAAgAZGF0YQAAAAA=", "base64");
 
 // What a game does with its library, and what must be said of it.

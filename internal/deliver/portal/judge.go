@@ -23,19 +23,9 @@ func streams(r *http.Response) bool {
 // judge decides whether an answer means yes, and takes from it what the rulebook says.
 func (s *Session) judge(t *turn, answer *place.Answer, response *http.Response) error {
 	t.last = answer
-	if answer.Status/100 == 3 && t.Method != http.MethodGet {
-		return s.refusal(t, response, answer, fmt.Sprintf("it sends us to %s, and that is no yes to a write", s.masked(plainAddress(response))))
-	}
 	done := slices.Contains(t.Done, answer.Status)
-	if !done && !slices.Contains(t.Expect, answer.Status) {
-		if ambiguous(t.Step, answer.Status) && !s.says(t, answer) || turned(t, response) && !repeatable(t.Step) {
-			return &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Host: hostOf(response.Request.URL),
-				Cause: fmt.Errorf("status %d %s", answer.Status, http.StatusText(answer.Status))}
-		}
-		return s.refusal(t, response, answer, "")
-	}
-	if !done && s.says(t, answer) {
-		return s.refusal(t, response, answer, "")
+	if err := s.no(t, answer, response, done); err != nil {
+		return err
 	}
 	if err := s.take(t); err != nil {
 		if !done {
@@ -56,6 +46,26 @@ func (s *Session) judge(t *turn, answer *place.Answer, response *http.Response) 
 		odd.yes = true
 	}
 	return err
+}
+
+// no is the error for an answer that is no yes by its status, or by what it says; nil for one that is. done is that its status says that
+// there was nothing left to do.
+func (s *Session) no(t *turn, answer *place.Answer, response *http.Response, done bool) error {
+	if answer.Status/100 == 3 && t.Method != http.MethodGet {
+		return s.refusal(t, response, answer, fmt.Sprintf("it sends us to %s, and that is no yes to a write", s.masked(plainAddress(response))))
+	}
+	if done {
+		return nil
+	}
+	expected := slices.Contains(t.Expect, answer.Status)
+	if !expected && (ambiguous(t.Step, answer.Status) && !s.says(t, answer) || turned(t, response) && !repeatable(t.Step)) {
+		return &Lost{Portal: s.Rules.Name, Step: t.Step.Step, Host: hostOf(response.Request.URL),
+			Cause: fmt.Errorf("status %d %s", answer.Status, http.StatusText(answer.Status))}
+	}
+	if !expected || s.says(t, answer) {
+		return s.refusal(t, response, answer, "")
+	}
+	return nil
 }
 
 // unread is the error for an answer that should mean yes, and doesn't hold what it must. A write that can't be made twice may have been
@@ -219,30 +229,11 @@ func (s *Session) take(t *turn) error {
 	taken := expression.Values{}
 	t.taken = taken
 	for _, name := range keys(t.Take) {
-		where := t.Take[name]
-		found, err := where.Find(t.last)
-		optional := slices.Contains(t.Optional, name) || slices.Contains(meanings, name)
-		if err != nil && !optional {
-			return fmt.Errorf("%s: %w", name, err)
+		v, err := s.taken(t, name, t.Take[name])
+		if err != nil {
+			return err
 		}
-		if !t.inside {
-			for i := range found {
-				if text, ok := found[i].(string); ok {
-					found[i] = s.masked(text)
-				}
-			}
-		}
-		list := where.Many() || slices.Contains([]string{"reasons", "versions", "states"}, name)
-		switch {
-		case list:
-			taken[name] = append([]any{}, found...)
-		case len(found) > 0 && found[0] != "":
-			taken[name] = found[0]
-		case optional:
-			taken[name] = nil
-		default:
-			return &missing{name, where.String(), t.last.Kind()}
-		}
+		taken[name] = v
 	}
 	if t.Next == nil {
 		return s.compute(t)
@@ -252,6 +243,29 @@ func (s *Session) take(t *turn) error {
 		t.following = found[0]
 	}
 	return nil
+}
+
+// taken is what an answer has at a place.
+func (s *Session) taken(t *turn, name string, where place.Place) (any, error) {
+	found, err := where.Find(t.last)
+	optional := slices.Contains(t.Optional, name) || slices.Contains(meanings, name)
+	if err != nil && !optional {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
+	for i := range found {
+		if text, ok := found[i].(string); ok && !t.inside {
+			found[i] = s.masked(text)
+		}
+	}
+	switch {
+	case where.Many() || slices.Contains([]string{"reasons", "versions", "states"}, name):
+		return append([]any{}, found...), nil
+	case len(found) > 0 && found[0] != "":
+		return found[0], nil
+	case optional:
+		return nil, nil
+	}
+	return nil, &missing{name, where.String(), t.last.Kind()}
 }
 
 // compute works out what a step makes of the values that it took.

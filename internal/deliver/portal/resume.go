@@ -74,19 +74,24 @@ func (s *Session) resumable(ctx context.Context, t *turn, location string) error
 		if failures++; failures > mostFailures || ctx.Err() != nil || !u.goesOn(err) {
 			return u.gone(err)
 		}
-		wait := waits.NextBackOff()
-		var refused *Refused
-		if errors.As(err, &refused) && refused.after > 0 {
-			if refused.after > waitable(t.Step) {
-				return err
-			}
-			wait = refused.after
+		wait, ok := asked(err, waits.NextBackOff(), waitable(t.Step))
+		if !ok {
+			return err
 		}
 		u.known, u.piece = false, max(leastPiece, u.piece/4)
 		if err := s.sleep(ctx, t, wait); err != nil {
 			return err
 		}
 	}
+}
+
+// asked is how long to wait after a failure: as long as the portal asks for, or else usual. It is false where that is more than most.
+func asked(err error, usual, most time.Duration) (time.Duration, bool) {
+	var refused *Refused
+	if errors.As(err, &refused) && refused.after > 0 {
+		return refused.after, refused.after <= most
+	}
+	return usual, true
 }
 
 // gone says that an upload broke off; what arrived of it is asked for the next time, so nothing is unknown.

@@ -191,20 +191,12 @@ func (s *Session) repeat(ctx context.Context, t *turn, wait time.Duration, locat
 	for failed := 0; ; {
 		err := s.pages(ctx, t, location)
 		var gone *Unreachable
-		switch {
-		case errors.As(err, &gone) && failed < patience && ctx.Err() == nil:
+		if errors.As(err, &gone) && failed < patience && ctx.Err() == nil {
 			failed++
-		case err != nil:
+		} else if enough, err := s.enough(t, err); enough || err != nil {
 			return err
-		default:
+		} else {
 			failed = 0
-			enough, err := t.Repeat.Until.True(s.env(t.judged()))
-			if err != nil {
-				return s.puzzled(t.Step, err)
-			}
-			if enough {
-				return nil
-			}
 		}
 		pause := max(time.Duration(t.Repeat.Every), t.asked())
 		if time.Now().Add(pause).After(end) {
@@ -218,6 +210,18 @@ func (s *Session) repeat(ctx context.Context, t *turn, wait time.Duration, locat
 			return err
 		}
 	}
+}
+
+// enough reports whether a turn that is repeated has what it waits for; err is of asking.
+func (s *Session) enough(t *turn, err error) (bool, error) {
+	if err != nil {
+		return false, err
+	}
+	enough, err := t.Repeat.Until.True(s.env(t.judged()))
+	if err != nil {
+		return false, s.puzzled(t.Step, err)
+	}
+	return enough, nil
 }
 
 // longQuiet is how long we wait without a word.

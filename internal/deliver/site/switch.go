@@ -160,19 +160,7 @@ var ledOn []byte
 // index names are touched, and a page stays in the place of one that was public, which leads on to the site's own.
 func (s *Site) prune(ctx context.Context, x *Index, before string) error {
 	now := s.Now()
-	stays := func(v Version) bool {
-		last := x.LastSeen(v.Folder, now)
-		return v.Folder == x.Current || v.Folder == before || !last.IsZero() && s.Grace > 0 && now.Sub(last) < s.Grace
-	}
-	var gone []string
-	for s.Keep > 0 && len(x.Versions) > s.Keep {
-		i := slices.IndexFunc(x.Versions, func(v Version) bool { return !stays(v) })
-		if i < 0 {
-			break
-		}
-		gone = append(gone, x.Versions[i].Folder)
-		x.Versions = slices.Delete(x.Versions, i, i+1)
-	}
+	gone := s.tooMany(x, before, now)
 	for _, folder := range x.Unfinished {
 		if x.Find(folder) == nil && !slices.Contains(gone, folder) {
 			gone = append(gone, folder)
@@ -196,4 +184,21 @@ func (s *Site) prune(ctx context.Context, x *Index, before string) error {
 	}
 	x.Unfinished = nil
 	return s.register(ctx, x)
+}
+
+// tooMany takes versions that are more than Keep out of the index, and returns their folders.
+func (s *Site) tooMany(x *Index, before string, now time.Time) (gone []string) {
+	stays := func(v Version) bool {
+		last := x.LastSeen(v.Folder, now)
+		return v.Folder == x.Current || v.Folder == before || !last.IsZero() && s.Grace > 0 && now.Sub(last) < s.Grace
+	}
+	for s.Keep > 0 && len(x.Versions) > s.Keep {
+		i := slices.IndexFunc(x.Versions, func(v Version) bool { return !stays(v) })
+		if i < 0 {
+			break
+		}
+		gone = append(gone, x.Versions[i].Folder)
+		x.Versions = slices.Delete(x.Versions, i, i+1)
+	}
+	return gone
 }

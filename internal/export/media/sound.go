@@ -96,7 +96,7 @@ func mp3(f *file) *Info {
 		}
 	}
 	b := f.at(at, 4)
-	if b == nil || b[0] != 0xff || b[1]&0xe6 != 0xe2 || b[2]>>4 == 0 || b[2]>>4 == 15 || b[2]>>2&3 == 3 {
+	if b == nil || !isFrame(b) {
 		return nil
 	}
 	i := &Info{Format: "MP3", Channels: 2}
@@ -120,4 +120,9 @@ func mp3(f *file) *Info {
 		}
 	}
 	return i
+}
+
+// isFrame reports whether four bytes begin a frame of MP3, with rates that there are.
+func isFrame(b []byte) bool {
+	return b[0] == 0xff && b[1]&0xe6 == 0xe2 && b[2]>>4 != 0 && b[2]>>4 != 15 && b[2]>>2&3 != 3
 }

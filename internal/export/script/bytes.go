@@ -186,18 +186,7 @@ func (r *reader) readings() {
 	if len(r.walker.given) == 0 {
 		return
 	}
-	places := map[int][]int{}
-	for i, l := range r.script.Links {
-		places[l.Offset] = append(places[l.Offset], i)
-		for _, p := range l.Pieces {
-			if p.Len >= 0 && p.Offset != l.Offset {
-				places[p.Offset] = append(places[p.Offset], i)
-			}
-		}
-		for _, at := range l.Again {
-			places[at] = append(places[at], i)
-		}
-	}
+	places := r.placesOfLinks()
 	inside := r.walker.decodes.closure(r.values.index)
 	for _, g := range r.walker.given {
 		read, any := r.reading(g, inside)
@@ -222,6 +211,23 @@ func (r *reader) readings() {
 			}
 		}
 	}
+}
+
+// placesOfLinks are the links that stand at each place.
+func (r *reader) placesOfLinks() map[int][]int {
+	places := map[int][]int{}
+	for i, l := range r.script.Links {
+		places[l.Offset] = append(places[l.Offset], i)
+		for _, p := range l.Pieces {
+			if p.Len >= 0 && p.Offset != l.Offset {
+				places[p.Offset] = append(places[p.Offset], i)
+			}
+		}
+		for _, at := range l.Again {
+			places[at] = append(places[at], i)
+		}
+	}
+	return places
 }
 
 // reading says what is done with what is given; ok is false where nothing is known of it.

@@ -141,34 +141,35 @@ func (w *walker) arguments(list []js.Arg) {
 // sinks notes a call of that name where it is one.
 func (w *walker) sinks(name string, node js.INode, list []js.Arg, on, callee js.IExpr) {
 	for _, s := range byName[name] {
-		if s.on != "" && !endsIn(on, s.on) {
+		if s.on != "" && !endsIn(on, s.on) || s.needs != "" && !s.fits(list) {
 			continue
 		}
-		if s.needs != "" {
-			l, ok := js.IExpr(nil), false
-			if s.arg > 0 && len(list) > s.arg {
-				l = list[s.arg-1].Value
-				_, ok = l.(*js.LiteralExpr)
-			}
-			if !ok || !s.takes(unquoted(l.(*js.LiteralExpr).Data)) {
-				continue
-			}
-		}
+		given := list
 		switch {
 		case s.arg == -2 && len(list) > 0:
+			given = list[:1]
 			if a, ok := list[0].Value.(*js.ArrayExpr); ok {
 				for _, x := range a.List {
 					w.loads = append(w.loads, load{s, x.Value, on, callee, node})
 				}
-			} else {
-				w.loads = append(w.loads, load{s, list[0].Value, on, callee, node})
+				continue
 			}
-		case s.arg == -1:
-			for _, a := range list {
-				w.loads = append(w.loads, load{s, a.Value, on, callee, node})
-			}
-		case s.arg >= 0 && s.arg < len(list):
-			w.loads = append(w.loads, load{s, list[s.arg].Value, on, callee, node})
+		case s.arg == -2 || s.arg >= len(list):
+			continue
+		case s.arg >= 0:
+			given = list[s.arg : s.arg+1]
+		}
+		for _, a := range given {
+			w.loads = append(w.loads, load{s, a.Value, on, callee, node})
 		}
 	}
+}
+
+// fits reports whether what stands before the name is what the sink needs.
+func (s *sink) fits(list []js.Arg) bool {
+	if s.arg <= 0 || len(list) <= s.arg {
+		return false
+	}
+	l, ok := list[s.arg-1].Value.(*js.LiteralExpr)
+	return ok && s.takes(unquoted(l.Data))
 }

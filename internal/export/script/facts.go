@@ -96,43 +96,47 @@ var ordinary = map[string]bool{
 
 // call notes a call by a dotted name, such as Portal.score.submit( or window.Portal.ready(.
 func (f *facts) call(e *js.CallExpr) {
-	var parts [8]string
-	var places [8]int
-	n := len(parts)
-	for x := e.X; ; {
-		if d, ok := x.(*js.DotExpr); ok && n > 1 {
-			y, ok := d.Y.(js.LiteralExpr)
-			if !ok {
-				return
-			}
-			n--
-			parts[n], places[n], x = string(y.Data), f.offset(y.Data), d.X
-			continue
-		}
-		v, ok := x.(*js.Var)
-		if !ok || n == len(parts) {
+	parts, places := f.dotted(e.X)
+	for len(parts) > 0 && (windows[parts[0]] || parts[0] == "parent" || parts[0] == "top") {
+		if parts, places = parts[1:], places[1:]; len(parts) < 2 {
 			return
 		}
-		n--
-		parts[n] = string(v.Name())
-		places[n] = max(0, bytes.LastIndex(f.source[:places[n+1]], []byte(parts[n])))
-		break
 	}
-	root := parts[n]
-	for windows[root] || root == "parent" || root == "top" {
-		if n++; n >= len(parts)-1 {
-			return
-		}
-		root = parts[n]
-	}
-	if len(root) < 3 || ordinary[root] {
+	if len(parts) == 0 || len(parts[0]) < 3 || ordinary[parts[0]] {
 		return
 	}
-	name := strings.Join(parts[n:], ".")
+	name := strings.Join(parts, ".")
 	if _, ok := f.script.Calls[name]; !ok && len(f.script.Calls) < maxCallNames {
-		f.script.Calls[name] = places[n]
+		f.script.Calls[name] = places[0]
 	}
 	if list := e.Args.List; len(list) > 0 && len(f.first) < maxCallNames {
 		f.first = append(f.first, firstArgument{name, list[0].Value})
 	}
+}
+
+// dotted are the parts of a dotted name, and where they stand; none for another expression, and for a name without a dot.
+func (f *facts) dotted(x js.IExpr) ([]string, []int) {
+	var parts [8]string
+	var places [8]int
+	n := len(parts)
+	for {
+		d, ok := x.(*js.DotExpr)
+		if !ok || n == 1 {
+			break
+		}
+		y, ok := d.Y.(js.LiteralExpr)
+		if !ok {
+			return nil, nil
+		}
+		n--
+		parts[n], places[n], x = string(y.Data), f.offset(y.Data), d.X
+	}
+	v, ok := x.(*js.Var)
+	if !ok || n == len(parts) {
+		return nil, nil
+	}
+	n--
+	parts[n] = string(v.Name())
+	places[n] = max(0, bytes.LastIndex(f.source[:places[n+1]], []byte(parts[n])))
+	return parts[n:], places[n:]
 }

@@ -157,23 +157,28 @@ func (r *reader) note(s *sink, use string, sure link.Certainty, a alternative, a
 	if base == link.OfPage {
 		base = s.base
 	}
+	if n.vague {
+		base = link.OfAny
+	}
 	if s == importing && isBare(n.target) {
 		r.bare(n, alone && !a.weak)
 		return
 	}
-	if s == importing && !alone {
-		sure = link.Likely
-	}
-	if s != importing && !pathLike(n.target) || a.weak || n.vague || strings.Contains(n.target, link.Star) || keptFolder(s, n.target) {
-		sure = link.Possible
-	}
-	if n.vague {
-		base = link.OfAny
-	}
 	r.add(link.Link{
-		Target: n.target, Use: use, Certainty: sure, Base: base,
+		Target: n.target, Use: use, Certainty: certainty(s, sure, n, a.weak, alone), Base: base,
 		Worker: s.worker, Lookup: a.entry, Default: a.weak, Import: s == importing,
 	}, n)
+}
+
+// certainty is how sure it is that a name that reaches a sink is one of a file.
+func certainty(s *sink, sure link.Certainty, n name, weak, alone bool) link.Certainty {
+	switch {
+	case weak || n.vague || strings.Contains(n.target, link.Star) || keptFolder(s, n.target) || s != importing && !pathLike(n.target):
+		return link.Possible
+	case s == importing && !alone:
+		return link.Likely
+	}
+	return sure
 }
 
 // namesFile reports whether a text can name a file, or an address.

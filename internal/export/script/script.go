@@ -333,27 +333,7 @@ func (w *walker) exported(s *js.ExportStmt) {
 		return
 	}
 	if s.Decl != nil {
-		switch d := s.Decl.(type) {
-		case *js.VarDecl:
-			w.declaration(d)
-			for _, b := range d.List {
-				if v, ok := b.Binding.(*js.Var); ok {
-					w.exports[string(v.Name())] = v
-				}
-			}
-		case *js.FuncDecl:
-			w.statement(d)
-			if d.Name != nil {
-				w.exports[string(d.Name.Name())] = d
-			}
-		case *js.ClassDecl:
-			w.statement(d)
-			if d.Name != nil {
-				w.exports[string(d.Name.Name())] = d
-			}
-		default:
-			w.walk(d, false)
-		}
+		w.exportedDeclaration(s.Decl)
 		if s.Default {
 			w.exports["default"] = s.Decl
 		}
@@ -369,5 +349,29 @@ func (w *walker) exported(s *js.ExportStmt) {
 				w.exports[string(a.Binding)] = v
 			}
 		}
+	}
+}
+
+func (w *walker) exportedDeclaration(d js.IExpr) {
+	switch d := d.(type) {
+	case *js.VarDecl:
+		w.declaration(d)
+		for _, b := range d.List {
+			if v, ok := b.Binding.(*js.Var); ok {
+				w.exports[string(v.Name())] = v
+			}
+		}
+	case *js.FuncDecl:
+		w.statement(d)
+		if d.Name != nil {
+			w.exports[string(d.Name.Name())] = d
+		}
+	case *js.ClassDecl:
+		w.statement(d)
+		if d.Name != nil {
+			w.exports[string(d.Name.Name())] = d
+		}
+	default:
+		w.walk(d, false)
 	}
 }

@@ -11,7 +11,7 @@ import (
 // method is what a method of a text or list returns; ok is false for any other.
 func (v *evaluator) method(d *js.DotExpr, list []js.Arg, in *frame) (out value, ok bool) {
 	switch name := dotName(d); name {
-	case "toString", "trim", "valueOf", "normalize", "toLocaleString", "flat", "reverse", "sort", "values", "toWellFormed", "filter":
+	case "toString", "trim", "valueOf", "normalize", "toLocaleString", "flat", "reverse", "sort", "values", "toWellFormed", "filter", "bind":
 		return v.value(d.X, in), true
 	case "concat":
 		x := v.text(d.X, in)
@@ -30,17 +30,17 @@ func (v *evaluator) method(d *js.DotExpr, list []js.Arg, in *frame) (out value, 
 		return v.cut(v.value(d.X, in), list, in, name)
 	case "map", "flatMap":
 		return v.mapped(v.value(d.X, in), list, in), true
-	case "bind":
-		return v.value(d.X, in), true
-	case "call", "apply":
+	case "call":
 		var all []value
 		for _, a := range v.value(d.X, in) {
-			if a.what == isFunction && name == "call" {
+			if a.what == isFunction {
 				all = append(all, v.result(a, args{list: list, skip: 1}, in))
 			}
 		}
 		return union(len(all) == 1, all...), true
-	case "get", "at": // of a list
+	case "apply":
+		v.value(d.X, in)
+		return union(false), true
 	}
 	return nil, false
 }

@@ -178,10 +178,7 @@ func joined(a, b alternative, when []cond) alternative {
 		if !x.known && x.holds != nil {
 			x = x.given(when)
 		}
-		if x.known && x.base == none && x.text == "" && x.from == "" && len(p)+len(q) > 1 {
-			continue
-		}
-		if last := len(c.parts) - 1; !x.known && last >= 0 && !c.parts[last].known && x.holds == nil && c.parts[last].holds == nil {
+		if x.empty() && len(p)+len(q) > 1 || len(c.parts) > 0 && x.anything() && c.parts[len(c.parts)-1].anything() {
 			continue
 		}
 		c.parts = append(c.parts, x)
@@ -191,6 +188,12 @@ func joined(a, b alternative, when []cond) alternative {
 	}
 	return c
 }
+
+// empty reports whether a part is a text without letters.
+func (p part) empty() bool { return p.known && p.base == none && p.text == "" && p.from == "" }
+
+// anything reports whether nothing is known of a part.
+func (p part) anything() bool { return !p.known && p.holds == nil }
 
 // given is what a part is where the keys of tables are known.
 func (p part) given(when []cond) part {

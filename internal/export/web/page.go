@@ -131,18 +131,23 @@ func (r *pageReader) element(name string, attributes attributes, at, length int)
 			p.Viewport = true
 		}
 	case "script":
-		switch kind := strings.ToLower(attributes.value("type")); kind {
-		case "", "module", "text/javascript", "application/javascript":
-			p.Scripts++
-		case "importmap":
-			r.within = "importmap"
-		default:
-			r.within = ""
-		}
+		r.runs(strings.ToLower(attributes.value("type")))
 	case "base":
 		if href, ok := attributes.find("href"); ok && p.Base == "" {
 			p.Base, p.BaseAt = strings.TrimSpace(href.value), Span{at + href.offset, href.length}
 		}
+	}
+}
+
+// runs takes an element that holds a script, or data for scripts, by its type.
+func (r *pageReader) runs(kind string) {
+	switch kind {
+	case "", "module", "text/javascript", "application/javascript":
+		r.page.Scripts++
+	case "importmap":
+		r.within = "importmap"
+	default:
+		r.within = ""
 	}
 }
 

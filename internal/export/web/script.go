@@ -26,24 +26,12 @@ func ReadScript(data []byte) *script.Script {
 }
 
 // read lists the links of a text that a script holds, each with its place in the script.
-func read(f script.Fragment) []link.Link {
+func read(f script.Fragment) (list []link.Link) {
 	var b strings.Builder
 	for _, p := range f.Pieces {
 		b.WriteString(p.Text)
 	}
-	text := b.String()
-	var inner, list []link.Link
-	switch f.As {
-	case "html", "markup":
-		inner = ReadPage([]byte(text)).Links
-	case "css":
-		inner = ReadStyle([]byte(text)).Links
-	case "json":
-		inner, _ = ReadJSON([]byte(text)) // most texts that begin like it are none
-	case "script":
-		inner = script.Read([]byte(text)).Links
-	}
-	for _, l := range inner {
+	for _, l := range inside(f.As, []byte(b.String())) {
 		if !l.Whole() {
 			continue
 		}
@@ -65,6 +53,22 @@ func read(f script.Fragment) []link.Link {
 		list = append(list, l)
 	}
 	return list
+}
+
+// inside lists the links of a text of some kind.
+func inside(kind string, text []byte) []link.Link {
+	switch kind {
+	case "html", "markup":
+		return ReadPage(text).Links
+	case "css":
+		return ReadStyle(text).Links
+	case "json":
+		links, _ := ReadJSON(text) // most texts that begin like it are none
+		return links
+	case "script":
+		return script.Read(text).Links
+	}
+	return nil
 }
 
 // cut is the part of a text from one place in it to another.

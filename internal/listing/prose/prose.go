@@ -126,7 +126,7 @@ func tidy(in []*Node) []*Node {
 	for _, n := range in {
 		last := len(out) - 1
 		switch {
-		case n.Kind == Words && n.Text == "", (n.Kind == Strong || n.Kind == Emphasis || n.Kind == Struck) && len(n.In) == 0:
+		case n.Kind == Words && n.Text == "", isMark(n) && len(n.In) == 0:
 			continue
 		case n.Kind == Link && len(n.In) == 0:
 			n.In = []*Node{Of(strings.TrimPrefix(n.To, "mailto:"))}
@@ -134,7 +134,7 @@ func tidy(in []*Node) []*Node {
 		case n.Kind == Words || n.Kind == Code:
 			out[last].Text += n.Text
 			continue
-		case n.Kind == Strong || n.Kind == Emphasis || n.Kind == Struck:
+		case isMark(n):
 			out[last].In = tidy(append(out[last].In, n.In...))
 			continue
 		}
@@ -142,6 +142,9 @@ func tidy(in []*Node) []*Node {
 	}
 	return out
 }
+
+// isMark reports whether a node only says how what is in it looks.
+func isMark(n *Node) bool { return n.Kind == Strong || n.Kind == Emphasis || n.Kind == Struck }
 
 // flat takes away marks inside of others of their kind, which change nothing.
 func flat(in []*Node, within ...Kind) (out []*Node) {
@@ -166,10 +169,10 @@ const spaces = " \t\n"
 // trim takes spaces and breaks from both ends of what stands in lines, and from around breaks.
 func trim(in []*Node) []*Node {
 	for len(in) > 0 {
-		if first := in[0]; first.Kind == Words {
-			first.Text = strings.TrimLeft(first.Text, spaces)
+		if in[0].Kind == Words {
+			in[0].Text = strings.TrimLeft(in[0].Text, spaces)
 		}
-		if in[0].Kind != Break && (in[0].Kind != Words || in[0].Text != "") {
+		if !blank(in[0]) {
 			break
 		}
 		in = in[1:]
@@ -179,21 +182,27 @@ func trim(in []*Node) []*Node {
 		if last.Kind == Words {
 			last.Text = strings.TrimRight(last.Text, spaces)
 		}
-		if last.Kind != Break && (last.Kind != Words || last.Text != "") {
+		if !blank(last) {
 			break
 		}
 		in = in[:len(in)-1]
 	}
 	for i, n := range in {
-		if n.Kind == Break && i+1 < len(in) && in[i+1].Kind == Words {
+		if n.Kind != Break {
+			continue
+		}
+		if i+1 < len(in) && in[i+1].Kind == Words {
 			in[i+1].Text = strings.TrimLeft(in[i+1].Text, spaces)
 		}
-		if n.Kind == Break && in[i-1].Kind == Words {
+		if in[i-1].Kind == Words {
 			in[i-1].Text = strings.TrimRight(in[i-1].Text, spaces)
 		}
 	}
 	return slices.DeleteFunc(in, func(n *Node) bool { return n.Kind == Words && n.Text == "" })
 }
+
+// blank reports whether nothing of a node is to be seen at the end of a line.
+func blank(n *Node) bool { return n.Kind == Break || n.Kind == Words && n.Text == "" }
 
 // settle decides whether a list has space between its items: it must where paragraphs would run into each other.
 func (n *Node) settle() {
@@ -219,17 +228,17 @@ func (n *Node) settle() {
 
 // runsOn reports whether a block would go on with the one before it when there is no line between them.
 func runsOn(before, n *Node) bool {
-	paragraph := n.Kind == Paragraph || n.Kind == Line
 	switch before.Kind {
 	case Paragraph, Line:
-		return paragraph || n.Kind == List && n.Ordered && n.First != 1
+		return isText(n) || n.Kind == List && n.Ordered && n.First != 1
 	case Table, List, Quote, Item:
 		last := before
-		for len(last.In) > 0 && last.Kind != Paragraph && last.Kind != Line && last.Kind != Table {
+		for len(last.In) > 0 && !isText(last) && last.Kind != Table {
 			last = last.In[len(last.In)-1]
 		}
-		return last == before && before.Kind == Table || (last.Kind == Paragraph || last.Kind == Line || last.Kind == Table) && paragraph ||
-			before.Kind == n.Kind
+		return before.Kind == Table || (isText(last) || last.Kind == Table) && isText(n) || before.Kind == n.Kind
 	}
 	return false
 }
+
+func isText(n *Node) bool { return n.Kind == Paragraph || n.Kind == Line }

@@ -208,38 +208,16 @@ func (e *encoder) header() int {
 	for e.manyDistances > 1 && e.distance.lengths[e.manyDistances-1] == 0 {
 		e.manyDistances--
 	}
-	lengths := append(append(e.lengths[:0], e.literal.lengths[:e.manyLiterals]...), e.distance.lengths[:e.manyDistances]...)
-	e.lengths = lengths
+	e.lengths = append(append(e.lengths[:0], e.literal.lengths[:e.manyLiterals]...), e.distance.lengths[:e.manyDistances]...)
 	e.runs = e.runs[:0]
 	clear(e.runCount[:])
-	run := func(symbol, extra int) {
-		e.runs = append(e.runs, uint16(symbol|extra<<5))
-		e.runCount[symbol]++
-	}
-	for i := 0; i < len(lengths); {
+	for i := 0; i < len(e.lengths); {
 		n := 1
-		for i+n < len(lengths) && lengths[i+n] == lengths[i] {
+		for i+n < len(e.lengths) && e.lengths[i+n] == e.lengths[i] {
 			n++
 		}
-		length := int(lengths[i])
+		e.repeat(int(e.lengths[i]), n)
 		i += n
-		if length == 0 {
-			for ; n >= 11; n -= min(n, 138) {
-				run(18, min(n, 138)-11)
-			}
-			if n >= 3 {
-				run(17, n-3)
-				n = 0
-			}
-		} else if n >= 4 {
-			run(length, 0)
-			for n--; n >= 3; n -= min(n, 6) {
-				run(16, min(n, 6)-3)
-			}
-		}
-		for range n {
-			run(length, 0)
-		}
 	}
 	e.tree.make(&e.run, e.runCount[:], 7)
 	e.manyRuns = len(order)
@@ -251,6 +229,31 @@ func (e *encoder) header() int {
 		total += int(n) * (int(e.run.lengths[s]) + runExtra(s))
 	}
 	return total
+}
+
+// repeat writes that a length of a code occurs some times in a row (RFC 1951, section 3.2.7).
+func (e *encoder) repeat(length, n int) {
+	run := func(symbol, extra int) {
+		e.runs = append(e.runs, uint16(symbol|extra<<5))
+		e.runCount[symbol]++
+	}
+	if length == 0 {
+		for ; n >= 11; n -= min(n, 138) {
+			run(18, min(n, 138)-11)
+		}
+		if n >= 3 {
+			run(17, n-3)
+			n = 0
+		}
+	} else if n >= 4 {
+		run(length, 0)
+		for n--; n >= 3; n -= min(n, 6) {
+			run(16, min(n, 6)-3)
+		}
+	}
+	for range n {
+		run(length, 0)
+	}
 }
 
 func runExtra(symbol int) int {

@@ -60,26 +60,22 @@ func (c *chains) longest(data []byte, at, best, most, nice, depth int) (length, 
 	c.three[h3] = int32(at)
 	c.next[at&(windowSize-1)] = int32(place)
 	c.four[h4] = int32(at)
-	oldest := at - windowSize
-	if best < minMatch && near > oldest && near >= 0 && (load32(data, near)^four)<<8 == 0 {
+	oldest := max(at-windowSize, -1)
+	if best < minMatch && near > oldest && (load32(data, near)^four)<<8 == 0 {
 		best, distance = minMatch, at-near
 	}
-	if best >= nice {
-		return best, distance
-	}
-	oldest = max(oldest, -1)
 	for best < 4 { // until four bytes are the same
 		if place <= oldest || depth == 0 {
 			return best, distance
 		}
 		if load32(data, place) == four {
 			best, distance = extended(data, place, at, 4, most), at-place
-			if best >= nice {
-				return best, distance
-			}
 		}
 		place = int(c.next[place&(windowSize-1)])
 		depth--
+	}
+	if best >= nice {
+		return best, distance
 	}
 	tail := load32(data, at+best-3) // a longer match has the same last bytes here
 	for ; place > oldest && depth > 0; depth-- {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"io"
 	"slices"
+	"strings"
 
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/css"
@@ -25,14 +26,9 @@ func style(data []byte) []byte {
 			return out
 		case css.BadStringToken, css.BadURLToken:
 			return nil
-		case css.CommentToken:
+		case css.CommentToken, css.WhitespaceToken:
 			if !custom && !bytes.HasPrefix(text, []byte("/*!")) {
-				space = true // it parts what stands before and behind it
-				continue
-			}
-		case css.WhitespaceToken:
-			if !custom {
-				space = true
+				space = true // a comment parts what stands before and behind it, too
 				continue
 			}
 		case css.CustomPropertyNameToken:
@@ -40,10 +36,13 @@ func style(data []byte) []byte {
 		case css.SemicolonToken, css.RightBraceToken:
 			custom = false
 		}
-		if space && len(out) > 0 && !bytes.ContainsAny(out[len(out)-1:], "{};,") && !bytes.ContainsAny(text[:1], "{};,") {
+		if space && len(out) > 0 && !parts(out[len(out)-1]) && !parts(text[0]) {
 			out = append(out, ' ')
 		}
 		space = false
 		out = append(out, text...)
 	}
 }
+
+// parts reports whether a sign parts what stands before and behind it.
+func parts(c byte) bool { return strings.IndexByte("{};,", c) >= 0 }

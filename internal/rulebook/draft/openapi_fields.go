@@ -62,19 +62,14 @@ func (d *description) value(name string, p node) string {
 
 func (d *description) asked(name, says string, s node) string {
 	low := snake(name)
-	switch {
-	case versionWords.MatchString(name):
+	if versionWords.MatchString(name) {
 		return "version"
-	case low == "title" || low == "game_title":
-		return "game.title"
-	case low == "slug" || low == "game_slug" || low == "short_name":
-		return "game.short"
-	case strings.Contains(low, "sha256") || low == "checksum" || low == "digest":
+	}
+	if known := knownFields[low]; known != "" {
+		return known
+	}
+	if strings.Contains(low, "sha256") {
 		return "archive.sha256"
-	case low == "size" || low == "bytes" || low == "file_size" || low == "content_length":
-		return "archive.bytes"
-	case low == "filename" || low == "file_name":
-		return "archive.name"
 	}
 	v := rulebook.Value{Name: low, Says: sentence(says, name)}
 	v.OneOf, v.Default = s.at("enum").texts(), s.at("default").text()
@@ -82,6 +77,15 @@ func (d *description) asked(name, says string, s node) string {
 		d.rules.Values = append(d.rules.Values, v)
 	}
 	return "to." + low
+}
+
+// knownFields are values that Havvel knows, by what descriptions call them.
+var knownFields = map[string]string{
+	"title": "game.title", "game_title": "game.title",
+	"slug": "game.short", "game_slug": "game.short", "short_name": "game.short",
+	"checksum": "archive.sha256", "digest": "archive.sha256",
+	"size": "archive.bytes", "bytes": "archive.bytes", "file_size": "archive.bytes", "content_length": "archive.bytes",
+	"filename": "archive.name", "file_name": "archive.name",
 }
 
 func sentence(says, name string) string {

@@ -73,23 +73,23 @@ func parameters(text, rel string) (is bool, rest string) {
 	}
 }
 
-// An Event is one of a stream of server-sent events (HTML, section 9.2).
-type Event struct {
+// An event is one of a stream of server-sent events (HTML, section 9.2).
+type event struct {
 	Name string // "message" where the stream names none
 	Data string
 }
 
-// Events reads a stream of server-sent events; one that isn't ended by an empty line is none.
-func Events(body []byte) (list []Event) {
+// eventsOf reads a stream of server-sent events; one that isn't ended by an empty line is none.
+func eventsOf(body []byte) (list []event) {
 	text := strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(strings.TrimPrefix(string(body), "\ufeff"))
-	e, data := Event{Name: "message"}, []string{}
+	e, data := event{Name: "message"}, []string{}
 	for line := range strings.SplitSeq(text, "\n") {
 		if line == "" {
 			if len(data) > 0 {
 				e.Data = strings.Join(data, "\n")
 				list = append(list, e)
 			}
-			e, data = Event{Name: "message"}, []string{}
+			e, data = event{Name: "message"}, []string{}
 			continue
 		}
 		field, value, _ := strings.Cut(line, ":")
@@ -112,7 +112,7 @@ func (p *Place) event(text string) error {
 	}
 	p.find = func(a *Answer) ([]any, error) {
 		var list []any
-		for _, e := range Events(a.Body) {
+		for _, e := range eventsOf(a.Body) {
 			if name != "*" && e.Name != name {
 				continue
 			}

@@ -147,7 +147,7 @@ func Open(a About) []byte {
 		until = a.Until.UnixMilli()
 	}
 	return []byte(strings.NewReplacer(
-		"<title>The game</title>", "<title>"+text(title)+"</title>"+Preview(nil, title, a), "UNTIL", strconv.FormatInt(until, 10),
+		"<title>The game</title>", "<title>"+text(title)+"</title>"+preview(nil, title, a), "UNTIL", strconv.FormatInt(until, 10),
 		"OVER", strconv.QuoteToASCII(over(a.Until)), "GENERATOR", Generator,
 	).Replace(openPage))
 }
@@ -175,7 +175,7 @@ func Page(entry []byte, a About) ([]byte, error) {
 		fmt.Fprintf(&b, `<meta charset="%s">`, text(page.Encoding))
 	}
 	fmt.Fprintf(&b, `<base href="%s">%s%s">`, text(base), mark, text(a.Folder))
-	b.WriteString(Generator + Preview(entry[page.HeadStart:min(len(entry), page.HeadStart+mostHead)], page.Title, a))
+	b.WriteString(Generator + preview(entry[page.HeadStart:min(len(entry), page.HeadStart+mostHead)], page.Title, a))
 	if err := b.scripts(a); err != nil {
 		return nil, err
 	}
@@ -243,9 +243,9 @@ func text(s string) string {
 	return b.String()
 }
 
-// Preview is what a page's head says for those who show a preview of its link (the Open Graph protocol), as far as the head doesn't say so
+// preview is what a page's head says for those who show a preview of its link (the Open Graph protocol), as far as the head doesn't say so
 // itself.
-func Preview(head []byte, title string, a About) string {
+func preview(head []byte, title string, a About) string {
 	var b strings.Builder
 	say := func(attribute, name, value string) {
 		if value != "" && !bytes.Contains(head, []byte(`"`+name+`"`)) {

@@ -11,8 +11,8 @@ import (
 	"strings"
 )
 
-// Fingerprint is the SHA-256 of a certificate, in hex with colons.
-func Fingerprint(c *x509.Certificate) string {
+// fingerprintOf is the SHA-256 of a certificate, in hex with colons.
+func fingerprintOf(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.Raw)
 	return strings.ReplaceAll(fmt.Sprintf("% X", sum), " ", ":")
 }
@@ -38,7 +38,7 @@ func TLS(fingerprint string) *tls.Config {
 	if fingerprint != "" {
 		c.InsecureSkipVerify = true // VerifyConnection does it
 		c.VerifyConnection = func(s tls.ConnectionState) error {
-			if is := Fingerprint(s.PeerCertificates[0]); plainly(is) != plainly(fingerprint) {
+			if is := fingerprintOf(s.PeerCertificates[0]); plainly(is) != plainly(fingerprint) {
 				return &Other{is}
 			}
 			return nil
@@ -58,7 +58,7 @@ func Doubt(err error) (why, next string, doubted bool) {
 	case errors.As(err, &bad):
 		next = "is this the right host? ask the people who run it"
 		if len(bad.UnverifiedCertificates) > 0 {
-			next += "; if its fingerprint is " + Fingerprint(bad.UnverifiedCertificates[0]) + ", certificate in havvel.toml can name that"
+			next += "; if its fingerprint is " + fingerprintOf(bad.UnverifiedCertificates[0]) + ", certificate in havvel.toml can name that"
 		}
 		return "its certificate is not valid: " + bad.Err.Error(), next, true
 	}
