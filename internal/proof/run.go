@@ -80,7 +80,7 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 	return r
 }
 
-// asked notes a request, by what became of it, and whether the game had started then.
+// asked notes a request, by how it ended, and by whether the game had started then.
 func (r *Run) asked(q *trial.Request, started int, t *trial.Trial) {
 	path := inside(q.Path, t)
 	portals := t.Page != "" && (q.Foreign || strings.HasPrefix(q.Path, "/")) || t.Hook(q.Path)

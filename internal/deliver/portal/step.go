@@ -332,7 +332,7 @@ func (s *Session) turn(ctx context.Context, t *turn, w way) error {
 	return s.perform(ctx, t, w, hash, location)
 }
 
-// before finds in the ledger what became of a turn at an earlier try. done says that nothing is left to do.
+// before finds in the ledger how a turn ended at an earlier try. done says that nothing is left to do.
 func (s *Session) before(ctx context.Context, t *turn, e Entry, known bool) (done bool, err error) {
 	switch {
 	case !known || e.Hash == "" || t.Method == http.MethodGet && s.Ledger.Rereads:
@@ -347,7 +347,7 @@ func (s *Session) before(ctx context.Context, t *turn, e Entry, known bool) (don
 	return false, nil
 }
 
-// perform makes a turn, and notes in the ledger what became of it.
+// perform makes a turn, and notes in the ledger how it ended.
 func (s *Session) perform(ctx context.Context, t *turn, w way, hash, location string) (err error) {
 	unsure := t.Method != http.MethodGet && !repeatable(t.Step) && !t.Resumable
 	if unsure {
@@ -374,7 +374,7 @@ func (s *Session) perform(ctx context.Context, t *turn, w way, hash, location st
 	return err
 }
 
-// afterLoss finds out what became of a turn whose answer was lost, and makes it again where it did not happen.
+// afterLoss finds out how a turn ended whose answer was lost, and makes it again where it did not happen.
 func (s *Session) afterLoss(ctx context.Context, t *turn, w way, lost *Lost, hash, location string) error {
 	done, err := s.settle(ctx, t, lost)
 	if !done && err == nil {
