@@ -100,6 +100,23 @@ func hold(rest string) (func(context.Context, *viewer) error, error) {
 	return func(ctx context.Context, v *viewer) error { return v.key(ctx, m[1], d) }, err
 }
 
+// down puts a key down, and leaves it so for some frames at least; up lets it go.
+func down(key string) (action, error) {
+	_, err := press(key)
+	return func(ctx context.Context, v *viewer) error {
+		err := v.tab.Key(ctx, key, true)
+		if err == nil {
+			v.held(ctx, 0)
+		}
+		return err
+	}, err
+}
+
+func up(key string) (action, error) {
+	_, err := press(key)
+	return func(ctx context.Context, v *viewer) error { return v.tab.Key(ctx, key, false) }, err
+}
+
 // at reads the place of a step that has one.
 func at(step, rest string) (point, error) {
 	parts := strings.Fields(rest)

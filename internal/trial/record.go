@@ -1,12 +1,14 @@
 package trial
 
 import (
+	"cmp"
 	"context"
 	_ "embed"
 	"encoding/json"
 	"fmt"
 	"math"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -106,11 +108,45 @@ const (
 // else the picture.
 func (rec *Recording) make(inputs []input, heard []serve.Event) {
 	m := maker{Recording: rec, heard: heard}
+	inputs = parted(inputs)
 	for n := 0; n < len(inputs); {
 		n = m.step(inputs, n)
 	}
 	m.until(math.Inf(1))
 	m.add("picture end")
+}
+
+// parted are inputs in the order in which they began. A key that was held while something else was pressed or let go becomes two: one
+// that puts it down, and one that lets it go.
+func parted(inputs []input) []input {
+	var begins, ends []float64
+	for _, i := range inputs {
+		begins, ends = append(begins, i.At), append(ends, i.To)
+	}
+	slices.Sort(begins)
+	slices.Sort(ends)
+	inside := func(times []float64, i input) bool {
+		at, _ := slices.BinarySearchFunc(times, i.At, func(t, begin float64) int { // the first after it began
+			if t <= begin {
+				return -1
+			}
+			return 1
+		})
+		return at < len(times) && times[at] < i.To
+	}
+	var list []input
+	for _, i := range inputs {
+		if i.What != "key" || !inside(begins, i) && !inside(ends, i) {
+			list = append(list, i)
+			continue
+		}
+		down, up := i, i
+		down.What, down.To = "down", i.At
+		up.What, up.At, up.screen = "up", i.To, nil
+		list = append(list, down, up)
+	}
+	slices.SortStableFunc(list, func(a, b input) int { return cmp.Compare(a.At, b.At) })
+	return list
 }
 
 // A maker makes steps.
@@ -120,6 +156,7 @@ type maker struct {
 	said  int     // how many of them the steps wait for, or passed
 	at    float64 // when the last input ended, in milliseconds
 	since float64 // when it began
+	down  int     // keys that are held
 }
 
 func (m *maker) add(format string, args ...any) {
@@ -148,7 +185,7 @@ func (m *maker) step(inputs []input, n int) (next int) {
 	waits := m.until(i.At)
 	switch {
 	case waits || gap < 50 || n == 0 && i.screen == nil:
-	case gap >= breath && i.screen != nil:
+	case gap >= breath && i.screen != nil && m.down == 0:
 		name := fmt.Sprintf("step %d", len(m.Steps)+1)
 		m.screens[name] = *i.screen
 		m.add("expect picture %s up to 30%% within %.0fs", name, min(60, max(5, math.Ceil(2*gap/1000)+2)))
@@ -161,6 +198,12 @@ func (m *maker) step(inputs []input, n int) (next int) {
 		m.held(i, "press", "hold")
 	case "pad":
 		m.held(i, "pad", "pad")
+	case "down":
+		m.down++
+		m.add("down %s", i.Key)
+	case "up":
+		m.down--
+		m.add("up %s", i.Key)
 	case "wheel":
 		for n+1 < len(inputs) && inputs[n+1].What == "wheel" && inputs[n+1].At-m.at < breath {
 			n++

@@ -55,6 +55,9 @@ const draw = () => {
 };
 draw();
 addEventListener("keydown", (e) => { if (e.key === "Enter" && !night) night = 1, setTimeout(send, 200, "level-begun"); });
+const held = {};
+addEventListener("keydown", (e) => { held[e.key] = true; if (e.key === " " && held.ArrowRight) send("play-stopped"); });
+addEventListener("keyup", (e) => { held[e.key] = false; });
 lane.addEventListener("pointerdown", (e) => { if (night === 1 && e.offsetX > 240 && e.offsetX < 280) night = 2, send("level-ended"); });
 </script>`
 
@@ -101,6 +104,14 @@ func record(t *testing.T, tr *Trial) {
 			m.Motion = browser.Up
 			tab.Mouse(ctx, m)
 			pause(ctx, time.Second)
+			tab.Key(ctx, "ArrowRight", true) // runs, and jumps meanwhile
+			pause(ctx, 500*time.Millisecond)
+			tab.Key(ctx, "Space", true)
+			pause(ctx, 50*time.Millisecond)
+			tab.Key(ctx, "Space", false)
+			pause(ctx, 300*time.Millisecond)
+			tab.Key(ctx, "ArrowRight", false)
+			pause(ctx, 500*time.Millisecond)
 			tab.Close()
 		}()
 	})
@@ -108,7 +119,8 @@ func record(t *testing.T, tr *Trial) {
 		t.Fatal(err)
 	}
 	got := strings.Join(rec.Steps, "\n")
-	for _, has := range []string{"expect picture step 1", "\npress Enter\n", "\nexpect event level-begun", "\ntap 81.", "\nexpect event level-ended"} {
+	for _, has := range []string{"expect picture step 1", "\npress Enter\n", "\nexpect event level-begun", "\ntap 81.", "\nexpect event level-ended",
+		"\ndown ArrowRight\nwait 5", "\npress Space\n", "\nup ArrowRight\n"} {
 		if !strings.Contains(got, has) {
 			t.Errorf("%q is missing in:\n%s", has, got)
 		}
@@ -137,8 +149,10 @@ func record(t *testing.T, tr *Trial) {
 		}
 	}
 	for _, v := range r.Views {
-		if !slices.ContainsFunc(v.Heard, func(e serve.Event) bool { return e.Name == "level-ended" }) {
-			t.Errorf("in %s the level did not end: %+v", v.Name, v.Heard)
+		for _, name := range []string{"level-ended", "play-stopped"} {
+			if !slices.ContainsFunc(v.Heard, func(e serve.Event) bool { return e.Name == name }) {
+				t.Errorf("in %s there was no %s: %+v", v.Name, name, v.Heard)
+			}
 		}
 	}
 }

@@ -55,8 +55,8 @@ func Parse(line string) (Step, error) {
 	read := words()[word]
 	if read == nil {
 		read = func(string) (action, error) {
-			return nil, fmt.Errorf("a step begins with wait, press, hold, tap, right-press, hover, wheel, drag, rotate, pad, hide, offline, " +
-				"picture, expect or for")
+			return nil, fmt.Errorf("a step begins with wait, press, hold, down, up, tap, right-press, hover, wheel, drag, rotate, pad, hide, " +
+				"offline, picture, expect or for")
 		}
 	}
 	var err error
@@ -69,7 +69,7 @@ func Parse(line string) (Step, error) {
 // words are those that steps begin with, and what reads the rest of the line.
 func words() map[string]func(rest string) (action, error) {
 	return map[string]func(string) (action, error){
-		"wait": wait, "press": press, "hold": hold, "tap": tap, "right-press": rightPress, "hover": hover, "wheel": wheel, "pad": pad,
+		"wait": wait, "press": press, "hold": hold, "tap": tap, "right-press": rightPress, "hover": hover, "wheel": wheel, "pad": pad, "down": down, "up": up,
 		"drag": drag, "picture": snapshot, "expect": expect, "for": repeated,
 		"rotate": func(string) (action, error) {
 			return func(ctx context.Context, v *viewer) error { return v.rotate(ctx) }, nil

@@ -29,7 +29,7 @@ func TestParse(t *testing.T) {
 		"tap 50%":    "tap 50% 80%", "tap x 3": `"x" is no place`, "tap -1 3": `"-1" is no place`, "drag 1 2": "drag 10% 50% to 90% 50%",
 		"picture": "needs a name", "hold a for 2s": "", "hold a": "write which key", "hold a for ever": "no time",
 		"hold Entr for 1s": "there is no key",
-		"hover 1 2":        "", "hover 1": "hover 50% 80%", "right-press 1 2": "", "right-press": "right-press 50% 80%", "wheel -300": "",
+		"down ArrowRight":  "", "up a": "", "down": "there is no key", "hover 1 2": "", "hover 1": "hover 50% 80%", "right-press 1 2": "", "right-press": "right-press 50% 80%", "wheel -300": "",
 		"wheel":  "by how many",
 		"rotate": "", "expect text Night two within 2s": "", "expect text Night two": "",
 		"expect": "write what", "expect level": "write what", "expect event x within soon": "no time", "for 3 press a": "write how often",
