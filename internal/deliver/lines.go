@@ -13,6 +13,7 @@ import (
 // A held store is open, and used by one step of a command after another.
 type held struct {
 	store   site.Store
+	can     *site.Abilities
 	end     context.CancelFunc // ends what waits on it
 	release func()             // unties it from the step that uses it
 }
@@ -77,8 +78,10 @@ func (c *Courier) dial(ctx context.Context, d *project.Destination, secret strin
 		by, _ := protocol.Find(u.Scheme) // a site has one
 		outlives, end := context.WithCancel(context.WithoutCancel(ctx))
 		stop := endsWith(ctx, end)
+		can := c.abilities(u)
 		store, err := by.Open(outlives, protocol.Place{
-			Name: d.Name, Address: u, Secret: secret, Identity: d.Identity, HostKey: d.HostKey, Region: d.Region, BucketInHost: d.BucketInHost,
+			Abilities: can,
+			Name:      d.Name, Address: u, Secret: secret, Identity: d.Identity, HostKey: d.HostKey, Region: d.Region, BucketInHost: d.BucketInHost,
 			Mode: d.FileMode(), Certificate: d.Certificate, DataHost: d.DataHost,
 		})
 		stop()
@@ -86,7 +89,7 @@ func (c *Courier) dial(ctx context.Context, d *project.Destination, secret strin
 			end()
 			return nil, err
 		}
-		h = &held{store: store, end: end}
+		h = &held{store: store, can: can, end: end}
 	}
 	h.release = endsWith(ctx, h.end)
 	return h, nil

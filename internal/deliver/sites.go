@@ -77,12 +77,13 @@ func (c *Courier) once(
 		return false, err
 	}
 	s := site.New(h.store, d.Keep, sender())
-	s.Report, s.About, s.Lanes, s.Sketches = c.Report, c.about(d), d.Lanes, c.sketches()
+	s.Report, s.About, s.Lanes, s.Sketches, s.Abilities = c.Report, c.about(d), d.Lanes, c.sketches(), h.can
 	if d.KeepFor > 0 {
 		s.Grace = time.Duration(d.KeepFor)
 	}
 	err = do(ctx, s)
 	h.release()
+	c.remember(d.SiteAddress(), h.can)
 	var gone *site.Unreachable
 	if ctx.Err() != nil || errors.As(err, &gone) {
 		h.close()

@@ -198,12 +198,9 @@ func (m *maker) step(inputs []input, n int) (next int) {
 		m.held(i, "press", "hold")
 	case "pad":
 		m.held(i, "pad", "pad")
-	case "down":
-		m.down++
-		m.add("down %s", i.Key)
-	case "up":
-		m.down--
-		m.add("up %s", i.Key)
+	case "down", "up":
+		m.down += map[string]int{"down": 1, "up": -1}[i.What]
+		m.add("%s %s", i.What, i.Key)
 	case "wheel":
 		for n+1 < len(inputs) && inputs[n+1].What == "wheel" && inputs[n+1].At-m.at < breath {
 			n++

@@ -69,8 +69,8 @@ func Parse(line string) (Step, error) {
 // words are those that steps begin with, and what reads the rest of the line.
 func words() map[string]func(rest string) (action, error) {
 	return map[string]func(string) (action, error){
-		"wait": wait, "press": press, "hold": hold, "tap": tap, "right-press": rightPress, "hover": hover, "wheel": wheel, "pad": pad, "down": down, "up": up,
-		"drag": drag, "picture": snapshot, "expect": expect, "for": repeated,
+		"wait": wait, "press": press, "hold": hold, "tap": tap, "right-press": rightPress, "hover": hover, "wheel": wheel, "pad": pad,
+		"down": down, "up": up, "drag": drag, "picture": snapshot, "expect": expect, "for": repeated,
 		"rotate": func(string) (action, error) {
 			return func(ctx context.Context, v *viewer) error { return v.rotate(ctx) }, nil
 		},

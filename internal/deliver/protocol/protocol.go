@@ -45,6 +45,8 @@ type Place struct {
 	Certificate string // fingerprint of the host's; "" for one that is vouched for
 
 	BucketInHost bool // the bucket is part of the host's name, and not of the path
+
+	Abilities *site.Abilities // what is known of the host; nil for nothing
 }
 
 // All lists the ways to reach a site.
@@ -98,6 +100,7 @@ func openFTP(security ftp.Security) func(context.Context, Place) (site.Store, er
 	return func(ctx context.Context, at Place) (site.Store, error) {
 		return ftp.Open(ctx, at.Address.Host, at.Address.Path, ftp.Login{
 			User: at.user(), Password: at.Secret, Security: security, Certificate: at.Certificate, DataHost: at.DataHost,
+			Abilities: at.Abilities,
 		})
 	}
 }

@@ -263,3 +263,37 @@ func sumOf(p site.Parcel, name string) string {
 	}
 	return ""
 }
+
+// uncopying is a host that can't copy, and counts how often it is asked to.
+type uncopying struct {
+	site.Store
+	asked *int
+}
+
+func (u uncopying) Copy(context.Context, string, string) error {
+	*u.asked++
+	return errors.ErrUnsupported
+}
+
+// TestAbilities: what a host can't do is asked of it once, also by later commands.
+func TestAbilities(t *testing.T) {
+	base, _ := folder.Open(t.TempDir())
+	asked, first := 0, 0
+	known := map[string]int{}
+	for n := range 4 {
+		s := site.New(uncopying{base, &asked}, 0, "moth")
+		s.Abilities = site.NewAbilities(known) // a command of its own
+		if _, err := s.Send(t.Context(), sitetest.Edition(n), progress.None); err != nil {
+			t.Fatal(err)
+		}
+		if all, changed := s.Abilities.Changed(); changed {
+			known, first = all, asked
+		}
+	}
+	if asked == 0 || asked > first {
+		t.Errorf("it was asked %d times; known is %v", asked, known)
+	}
+	if n, ok := site.NewAbilities(known).Known(site.Copies); !ok || n != 0 {
+		t.Errorf("known is %v", known)
+	}
+}

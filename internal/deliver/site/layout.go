@@ -93,6 +93,8 @@ type Site struct {
 
 	Sketches pieces.Book // which pieces large files consist of, for the next version
 
+	Abilities *Abilities // what is known of the host; nil for nothing
+
 	Patience time.Duration // between two signs of life of who holds the lock; three times that without one, and it is taken over
 }
 

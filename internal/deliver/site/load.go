@@ -24,10 +24,11 @@ type load struct {
 	before   []earlier
 	sketches pieces.Book
 	report   progress.Reporter
+	host     *Abilities
+	cannot   sync.Map // abilities that the host turned out not to have
 
 	names   map[string]string      // where contents should be on the host, by their SHA-256
 	sources func() []pieces.Source // what is known of the pieces of large files there
-	noCopy  atomic.Bool            // the host has said that it can't
 
 	mu   sync.Mutex
 	sent Sent
@@ -67,7 +68,7 @@ func (s *Site) before(ctx context.Context, x *Index) ([]earlier, error) {
 }
 
 func newLoad(s *Site, before []earlier) *load {
-	l := &load{store: s.Store, before: before, sketches: s.Sketches, report: progress.None, names: map[string]string{}}
+	l := &load{store: s.Store, before: before, sketches: s.Sketches, report: progress.None, host: s.Abilities, names: map[string]string{}}
 	for _, e := range before {
 		for _, h := range e.files {
 			l.names[h.SHA256] = path.Join(folderName, e.folder, h.Name)
@@ -120,12 +121,9 @@ func (l *load) put(ctx context.Context, f File) error {
 
 func (l *load) copy(ctx context.Context, from string, f File) (done bool, err error) {
 	by, ok := l.store.(Copier)
-	if ok = ok && !l.noCopy.Load(); ok {
+	if ok = ok && l.can(Copies); ok {
 		err = by.Copy(ctx, from, f.Name)
-		if errors.Is(err, errors.ErrUnsupported) {
-			l.noCopy.Store(true)
-			ok = false
-		}
+		ok = l.learn(Copies, err)
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist): // the earlier version isn't whole any more
@@ -146,12 +144,12 @@ func (l *load) copy(ctx context.Context, from string, f File) (done bool, err er
 // splice has the host make a file from parts; done is false where it can't.
 func (l *load) splice(ctx context.Context, f File, from []pieces.Range) (done bool, err error) {
 	by, ok := l.store.(Splicer)
-	if !ok {
+	if !ok || !l.can(Splices) {
 		return false, nil
 	}
 	var out atomic.Int64
 	err = by.Splice(ctx, f, from, func(n int64) { out.Add(n); l.out(n) })
-	if errors.Is(err, errors.ErrUnsupported) {
+	if !l.learn(Splices, err) {
 		l.out(-out.Load())
 		return false, nil
 	}
@@ -204,6 +202,25 @@ func (l *load) sketch(ctx context.Context, f File) (pieces.Sketch, error) {
 	return s, err
 }
 
+// can reports whether the host may have an ability.
+func (l *load) can(ability string) bool {
+	_, no := l.cannot.Load(ability)
+	return !no && l.host.Can(ability)
+}
+
+// learn notes whether the host can do something, by the error of doing it. It is false where it can't.
+func (l *load) learn(ability string, err error) bool {
+	switch {
+	case errors.Is(err, errors.ErrUnsupported):
+		l.cannot.Store(ability, true)
+		l.host.Note(ability, 0)
+		return false
+	case err == nil:
+		l.host.Note(ability, 1)
+	}
+	return true
+}
+
 func (l *load) out(n int64) {
 	l.note(func(s *Sent) { s.Bytes += n })
 	l.report.Advance(n)
@@ -219,7 +236,7 @@ func (l *load) note(change func(*Sent)) {
 // lists what should be there then. Where the host can't, or little would be gained, nothing happens.
 func (l *load) graft(ctx context.Context, p Parcel, to string) (map[string]int64, error) {
 	by, ok := l.store.(Grafter)
-	if !ok || len(l.before) == 0 {
+	if !ok || len(l.before) == 0 || !l.can(Grafts) {
 		return nil, nil
 	}
 	want := map[string]string{}
@@ -249,7 +266,7 @@ func (l *load) graft(ctx context.Context, p Parcel, to string) (map[string]int64
 		return nil, nil
 	}
 	err := by.Graft(ctx, path.Join(folderName, best.folder), to, without, foldersOf(slices.Collect(maps.Keys(there))))
-	if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, fs.ErrNotExist) {
+	if !l.learn(Grafts, err) || errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	return there, err

@@ -45,6 +45,7 @@ type store struct {
 	idle       chan *session // those that nobody uses now
 	open       atomic.Int32  // how many there are in all
 	most       atomic.Int32  // how many the host lets in, as far as it has said; 0 for as many as are wanted
+	can        *site.Abilities
 	pace       pace.Meter
 	made       sync.Map // folders that are there
 	making     singleflight.Group
@@ -70,6 +71,8 @@ type Login struct {
 	Security       Security
 	Certificate    string // fingerprint of the host's certificate; "" for one that is vouched for
 	DataHost       string // where the connections for files go; "" for the host itself
+
+	Abilities *site.Abilities // what is known of the host; nil for nothing
 }
 
 // Open connects to a host and returns the store in a folder there.
@@ -92,7 +95,10 @@ func Open(ctx context.Context, host, root string, l Login) (site.Store, error) {
 	case Implicit:
 		options = append(options, client.DialWithTLS(secure))
 	}
-	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *session, farLanes)}
+	s := &store{host: host, root: "/" + strings.Trim(root, "/"), idle: make(chan *session, farLanes), can: l.Abilities}
+	if most, ok := s.can.Known(site.Connections); ok {
+		s.most.Store(int32(most))
+	}
 	s.dial = func(ctx context.Context) (*session, error) {
 		n := &session{ctx: ctx}
 		dial := client.DialWithDialFunc(n.lines(cmp.Or(l.DataHost, name), secure, l.Security))

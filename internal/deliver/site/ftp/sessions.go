@@ -13,6 +13,7 @@ import (
 
 	client "github.com/jlaffaye/ftp"
 
+	"havvel/internal/deliver/site"
 	"havvel/internal/deliver/site/idle"
 )
 
@@ -64,6 +65,9 @@ func (s *store) take(ctx context.Context) (*session, error) {
 				return nil, err
 			}
 			s.most.Store(others)
+			if others > 1 {
+				s.can.Note(site.Connections, int(others))
+			}
 		}
 		select {
 		case c := <-s.idle:
