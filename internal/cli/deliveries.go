@@ -99,8 +99,12 @@ func (a *console) sentWords(e app.Sent) {
 	case e.Stand.Root && !e.Seen:
 		s.Line("  its page goes to the site's own address: nothing in the export speaks against it, and no run has shown it")
 	case !e.Stand.Root:
-		s.Paragraph(term.Plain, "  ", "    ", "opens in a folder of its own, since "+e.Stand.Because()+
-			"; what players save by the page's address starts anew with each version")
+		words := "opens in a folder of its own, since " + e.Stand.Because() +
+			"; what players save by the page's address starts anew with each version"
+		if e.At.Feedback != "" {
+			words += ", and the link of feedback is not shown there"
+		}
+		s.Paragraph(term.Plain, "  ", "    ", words)
 	}
 }
 
