@@ -75,6 +75,9 @@ func (k *Desk) sendAll(
 	var failed error
 	var sent []*deliver.Status
 	for _, d := range destinations {
+		if !k.DryRun {
+			k.Courier.Ready(ctx, d)
+		}
 		status, err := k.sendOne(ctx, prover, d, b, pages[d.Name], how)
 		if status != nil {
 			sent = append(sent, status)

@@ -95,6 +95,12 @@ type Grafter interface {
 	Graft(ctx context.Context, from, to string, without, folders []string) error
 }
 
+// A Warmer is a Store that connects to its host only when it is asked something.
+type Warmer interface {
+	// Warm has connections open, as far as the host lets it.
+	Warm(ctx context.Context)
+}
+
 // A Summer is a Store that can tell a file's SHA-256, in hex, without sending the file.
 type Summer interface {
 	Sum(ctx context.Context, name string) (string, error)

@@ -72,6 +72,9 @@ func (s *store) path(name string) string { return path.Join(s.root, name) }
 func (s *store) Lanes() int              { return s.pace.Lanes(nearLanes, farLanes) }
 func (s *store) Close() error            { return nil }
 
+// Warm implements site.Warmer: the library asks for the bucket's region first, and remembers it.
+func (s *store) Warm(ctx context.Context) { s.c.BucketExists(ctx, s.bucket) }
+
 // classify gives errors of the host their meaning.
 func (s *store) classify(err error) error {
 	if err == nil {

@@ -96,6 +96,18 @@ func (s *store) path(name string) string { return s.root + "/" + name }
 func (s *store) Lanes() int              { return s.pace.Lanes(nearLanes, farLanes) }
 func (s *store) Close() error            { s.http.CloseIdleConnections(); return nil }
 
+// Warm implements site.Warmer.
+func (s *store) Warm(ctx context.Context) {
+	if s.ask(ctx, http.MethodOptions, "") != nil {
+		return // who needs the host is told, once
+	}
+	var all sync.WaitGroup
+	for range nearLanes {
+		all.Go(func() { s.ask(ctx, http.MethodOptions, "") })
+	}
+	all.Wait()
+}
+
 // classify gives errors of the host their meaning.
 func (s *store) classify(err error) error {
 	var status client.StatusError
