@@ -27,8 +27,9 @@ func (c *Courier) hostsFile() string { return filepath.Join(c.Project.CacheFolde
 
 // hosts are those that are known; none where the file isn't there, or can't be read.
 func (c *Courier) hosts() map[string]knownHost {
-	all := map[string]knownHost{}
-	if data, err := os.ReadFile(c.hostsFile()); err == nil && json.Unmarshal(data, &all) != nil {
+	var all map[string]knownHost
+	data, err := os.ReadFile(c.hostsFile())
+	if err != nil || json.Unmarshal(data, &all) != nil || all == nil {
 		return map[string]knownHost{}
 	}
 	return all
