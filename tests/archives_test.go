@@ -230,6 +230,7 @@ func readBack(t *testing.T, path string) {
 
 // TestOpeners has archives opened by programs that are not ours, and packs the same again from another folder.
 func TestOpeners(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	three(t, project, "")
 	sums := map[string]string{}
@@ -307,6 +308,7 @@ func exists(path string) bool {
 
 // TestKilled: a pack that is killed leaves the earlier archive, and the next pack makes the same bytes as ever.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	noise := make([]byte, 30_000_000)
 	for i := range noise {
@@ -340,6 +342,7 @@ func TestKilled(t *testing.T) {
 
 // TestCompare compares exports, archives and versions.
 func TestCompare(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	run(t, project, "compare").must(t, 2, "nothing was sent yet")
 	run(t, project, "send").must(t, 0)
@@ -376,6 +379,7 @@ func TestCompare(t *testing.T) {
 
 // TestAcceptErrors: a build with an error goes out only when that is said, and the logbook remembers it.
 func TestAcceptErrors(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	flawed := filepath.Join("export", "flawed")
 	run(t, project, "send", flawed).must(t, 1, "link-missing")

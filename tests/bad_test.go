@@ -100,6 +100,7 @@ func TestBadExport(t *testing.T) {
 
 // TestHostileZip: zips that are made to exhaust their reader end in a clear error, soon and in little memory.
 func TestHostileZip(t *testing.T) {
+	t.Parallel()
 	many := filepath.Join(t.TempDir(), "many.zip")
 	f, err := os.Create(many)
 	if err != nil {
@@ -208,6 +209,7 @@ func TestStart(t *testing.T) {
 
 // TestCheckLevels: what pack fixes is noted where pack is used, and an error where the build goes out by hand.
 func TestCheckLevels(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	nested := game.Files{}
 	for name, data := range demo.Good() {

@@ -119,6 +119,7 @@ func watch(t *testing.T, ctx context.Context, file string) {
 
 // TestPublicPage plays the game through the portal's public page.
 func TestPublicPage(t *testing.T) {
+	t.Parallel()
 	ctx, problems := browser(t, 1280, 800)
 	a, project := portal(t, nil)
 	run(t, project, "send", "--wait").must(t, 0)
@@ -158,6 +159,7 @@ func serve(t *testing.T, files game.Files) string {
 
 // TestGame plays the export in every shape: a night is solved by keys, and the best is kept.
 func TestGame(t *testing.T) {
+	t.Parallel()
 	for shape, files := range map[string]game.Files{"wasm-split": game.WasmSplit(), "single-page": game.SinglePage(), "wasm": game.Wasm(),
 		"script": game.Script()} {
 		t.Run(shape, func(t *testing.T) {

@@ -21,6 +21,7 @@ import (
 // TestBuildServer runs the script of docs/build-server.md: four destinations, of which one is away at first, and one is decided on by a
 // person. Nothing is asked, the reports are whole, and no key is in them.
 func TestBuildServer(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	page, err := os.ReadFile(filepath.Join("..", "docs", "build-server.md"))
 	if err != nil {

@@ -52,6 +52,7 @@ func packedBytes(t *testing.T, folder string) []byte {
 // TestDamagedCache: whatever byte of what is kept is damaged, cut off or put in its place, the next pack gives the same archive, in one
 // run.
 func TestDamagedCache(t *testing.T) {
+	t.Parallel()
 	folder := keeping(t)
 	run(t, folder, "pack").must(t, 0, "whole")
 	want := packedBytes(t, folder)
@@ -94,6 +95,7 @@ func TestDamagedCache(t *testing.T) {
 
 // TestCacheElsewhere: a cache that can't be written to makes packing slower, and that is said once.
 func TestCacheElsewhere(t *testing.T) {
+	t.Parallel()
 	folder := keeping(t)
 	run(t, folder, "pack").must(t, 0, "whole")
 	want := packedBytes(t, folder)
@@ -117,6 +119,7 @@ func TestCacheElsewhere(t *testing.T) {
 
 // TestFullCache: a cache on a disk that is full makes packing slower; an archive on one is not written, and the disk is called full.
 func TestFullCache(t *testing.T) {
+	t.Parallel()
 	folder := keeping(t)
 	small := filepath.Join(folder, ".havvel")
 	if err := os.Mkdir(small, 0o755); err != nil {

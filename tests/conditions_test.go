@@ -193,6 +193,7 @@ fetch("night.json").then((r) => r.json()).then(() => play(lane(canvas.getContext
 
 // TestBrowsers: one trial in two browsers, each of which says what it can't tell.
 func TestBrowsers(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	partner(t, "firefox-esr")
 	folder := t.TempDir()
@@ -208,6 +209,7 @@ func TestBrowsers(t *testing.T) {
 
 // TestFirstScreenKept: a build that begins on another screen than the accepted one is told from one that only moves.
 func TestFirstScreenKept(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	folder := t.TempDir()
 	lane := `const g = canvas.getContext("2d"), draw = lane(g); play((t) => { draw(t); g.fillStyle = "COLOUR"; g.fillRect(0, 260, 640, 100); });`

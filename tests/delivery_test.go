@@ -31,6 +31,7 @@ func states(t testing.TB, project string) deliveries {
 
 // TestTwoVersionsOneLink sends two versions; players find both under the same link, and never half of one.
 func TestTwoVersionsOneLink(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	run(t, project, "publish").must(t, 1, "nothing was sent")
 	run(t, project, "send", "--wait").must(t, 0, "state: draft", "/draft/")
@@ -57,6 +58,7 @@ func TestTwoVersionsOneLink(t *testing.T) {
 
 // TestSendOnce: the same export is not sent twice by mistake.
 func TestSendOnce(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	run(t, project, "send", "--dry-run").must(t, 0, "would get version 0.4.0")
 	run(t, project, "where").must(t, 0, "nothing sent")
@@ -68,6 +70,7 @@ func TestSendOnce(t *testing.T) {
 
 // TestPortalSaysNo: what the portal's own verification finds is told in its words.
 func TestPortalSaysNo(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	broken := demo.Good()
 	broken["icon.png"] = bytes.Replace(broken["icon.png"], []byte("IHDR"), []byte("IHDS"), 1) // its size can still be read
@@ -81,6 +84,7 @@ func TestPortalSaysNo(t *testing.T) {
 
 // TestNeverFinishes: the wait has a limit, and the delivery is taken up again later.
 func TestNeverFinishes(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	stuck, project := portal(t, func(o *standin.Options) { o.Folder, o.Fault = data, standin.NeverFinish })
 	run(t, project, "send", "--wait", "--limit", "1s").must(t, 4, "has not decided on version 0.4.0 within 1s", "nothing is lost")
@@ -100,6 +104,7 @@ func TestNeverFinishes(t *testing.T) {
 
 // TestUploadBreaksOff: a cut connection is said so, and nothing is recorded that did not arrive.
 func TestUploadBreaksOff(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, func(o *standin.Options) { o.Fault = standin.DropUpload })
 	run(t, project, "send").must(t, 4, "broke off", "it goes on where it was")
 	if d := states(t, project).Deliveries; len(d) != 0 {
@@ -109,6 +114,7 @@ func TestUploadBreaksOff(t *testing.T) {
 
 // TestKeys: a key that is missing or wrong is said so, and never printed or written.
 func TestKeys(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	runWith(t, project, nil, "send").must(t, 3, "set the environment variable BRACKWATER_KEY")
 	const wrong = "hunter-of-moths-77"
@@ -126,6 +132,7 @@ func TestKeys(t *testing.T) {
 
 // TestDraftLinkIsSecret: the link to a draft is shown, and stands in no file of the project.
 func TestDraftLinkIsSecret(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	out := run(t, project, "send", "--wait").must(t, 0, "/draft/").out
 	_, secret, _ := strings.Cut(out, "/draft/")
@@ -139,6 +146,7 @@ func TestDraftLinkIsSecret(t *testing.T) {
 
 // TestNobodyThere: an address where nothing answers.
 func TestNobodyThere(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -154,6 +162,7 @@ func TestNobodyThere(t *testing.T) {
 
 // TestCrashedLogbook: a line that a crash cut short costs nothing but itself.
 func TestCrashedLogbook(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	run(t, project, "send", "--wait").must(t, 0)
 	book := filepath.Join(project, ".havvel", "logbook.jsonl")
@@ -172,6 +181,7 @@ func TestCrashedLogbook(t *testing.T) {
 
 // TestInterrupt stops each command in the middle, as Ctrl-C does.
 func TestInterrupt(t *testing.T) {
+	t.Parallel()
 	large := demo.Good()
 	noise := make([]byte, 24<<20) // takes a while to pack and to send
 	for i := range noise {
@@ -226,6 +236,7 @@ func TestInterrupt(t *testing.T) {
 
 // TestHostilePortal: what a portal says can't touch the terminal, and the key goes to no other host.
 func TestHostilePortal(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	odd := demo.Good()
 	odd["\x1b[2J\u202emoc.json"] = []byte("{")
@@ -236,6 +247,7 @@ func TestHostilePortal(t *testing.T) {
 }
 
 func TestOwnRulebook(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	rules, err := os.ReadFile(filepath.Join("..", "internal", "rulebook", "ship", "brackwater.toml"))
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 
 // TestDemo walks the full example as a newcomer does, twice in the same folder.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	for range 2 {
 		out := run(t, folder, "demo").must(t, 0,
@@ -31,6 +32,7 @@ func TestDemo(t *testing.T) {
 
 // TestDemoKeepsOthersFiles proves that the demo takes no folder that is not its own, and loses no change.
 func TestDemoKeepsOthersFiles(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	theirs := filepath.Join(folder, "mine", "notes.txt")
 	writeInto(t, folder, map[string][]byte{"mine/notes.txt": []byte("keep me")})

@@ -58,6 +58,7 @@ func compressors() []compressor {
 
 // TestReferenceTools: what the formats' own tools write is known, by any name where there is enough of it, and decodes to what it was.
 func TestReferenceTools(t *testing.T) {
+	t.Parallel()
 	for _, tool := range []string{"brotli", "gzip", "pigz", "zstd", "node"} {
 		partner(t, tool)
 	}

@@ -77,6 +77,9 @@ func (x *tried) example(lines ...string) (last ending) {
 
 // TestHelpExamples runs every example that any --help shows, in projects as its readers have them, in the order of their work.
 func TestHelpExamples(t *testing.T) {
+	t.Parallel()
+	defaultPorts.Lock()
+	defer defaultPorts.Unlock()
 	unraced(t)
 	partner(t, "chromium")
 	data, store := database(t), objectStore(t)

@@ -44,6 +44,7 @@ func adapted(t *testing.T, h rulebook.Hook, script, play string) game.Files {
 // TestAdapter runs the adapter in a real browser: events become the portal's calls, its answers become events, and whatever
 // the portal's script does, the game goes on.
 func TestAdapter(t *testing.T) {
+	t.Parallel()
 	h := rulebook.Hook{
 		Name: "Portal", Script: "portal.js", Place: "head-start", Plant: true,
 		Start: &rulebook.Start{Call: "Portal.begin", Arguments: []any{"{game.short}", 7}, Gives: true},
@@ -80,6 +81,7 @@ func TestAdapter(t *testing.T) {
 
 // TestPlay serves the game as a portal, plays it in a real browser, and exports it again meanwhile.
 func TestPlay(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	script := filepath.Join(project, "export", "web", "loader.js")
 	before := time.Now().Add(-time.Minute) // what was written within two seconds is not taken for changed

@@ -22,6 +22,7 @@ import (
 // TestHostChanged: of a build in whose large files little changed, little travels to a playtest host, also when the host is killed in the
 // middle, when the same comes again, and when another machine knows nothing of what was sent; testers load what was packed.
 func TestHostChanged(t *testing.T) {
+	t.Parallel()
 	const size, changed = 48 << 20, 1 << 20
 	data := filepath.Join(t.TempDir(), "shed")
 	port := freePort(t)

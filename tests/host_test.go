@@ -71,6 +71,7 @@ func arrived(data string) (n int64) {
 // TestHost: a version goes to your own host with the same send, an upload goes on after the host was killed, and players get
 // what was sent.
 func TestHost(t *testing.T) {
+	t.Parallel()
 	const size, piece = 40 << 20, 4 << 20
 	data := filepath.Join(t.TempDir(), "shed")
 	port := freePort(t)

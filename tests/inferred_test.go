@@ -13,6 +13,7 @@ import (
 // TestInferred: a game that says nothing to anybody makes a portal's calls, in their order and with its values, by what pack's adapter finds
 // out; without that, a call that the portal requires is an error.
 func TestInferred(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	folder := t.TempDir()
 	if err := os.CopyFS(filepath.Join(folder, "lane"), os.DirFS("../internal/proof/testdata/lane")); err != nil {

@@ -14,6 +14,7 @@ import (
 
 // TestStoredKeys: a stored key works, is readable by its owner only, is never printed, and is only ever sent to its own host.
 func TestStoredKeys(t *testing.T) {
+	t.Parallel()
 	a, project := portal(t, nil)
 	ring := filepath.Join(t.TempDir(), "config", "keys.json")
 	hv := func(in string, args ...string) ending {
@@ -48,6 +49,7 @@ func TestStoredKeys(t *testing.T) {
 
 // TestMergedLogbooks: two people's histories, put together line by line in any order, with lines of both twice, are one.
 func TestMergedLogbooks(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	file := filepath.Join(project, ".havvel", "logbook.jsonl")
 	read := func() string {

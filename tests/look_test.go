@@ -200,6 +200,7 @@ func TestRules(t *testing.T) {
 
 // TestSeveralPortals: one export checked for three portals; each finding says for whom it holds.
 func TestSeveralPortals(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	toml := snapshot(t, project)["/havvel.toml"] + "\n[to.quillmarsh]\nrulebook = \"quillmarsh\"\n[to.osierfold]\nrulebook = \"osierfold\"\n"
 	writeInto(t, project, game.Files{"havvel.toml": []byte(toml)})

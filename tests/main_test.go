@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -239,6 +240,9 @@ func freePort(t testing.TB) string {
 	t.Fatal("there is no free port")
 	return ""
 }
+
+// defaultPorts is held by a test that uses the ports that the program takes by itself.
+var defaultPorts sync.Mutex
 
 // portsGiven counts what freePort has given, so that it gives none twice.
 var portsGiven atomic.Int64

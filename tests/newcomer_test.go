@@ -13,6 +13,7 @@ import (
 // TestNewcomer: from a folder with an export to a public page, by what each command says comes next, in at most eight commands and two edits;
 // then a second portal, with one more command.
 func TestNewcomer(t *testing.T) {
+	t.Parallel()
 	for _, shape := range []string{"wasm", "script", "single-page"} {
 		t.Run(shape, func(t *testing.T) {
 			p, project, env := at(t, "quillmarsh", nil)

@@ -87,6 +87,7 @@ func TestPage(t *testing.T) {
 
 // TestPageRefused: what a portal says of a field is said of our key, with its line; the build is there, and the page can follow.
 func TestPageRefused(t *testing.T) {
+	t.Parallel()
 	_, project, env := at(t, "brackwater", func(o *standin.Options) {
 		o.Page.Fields["tagline"] = standin.FieldRule{Limit: 40}
 	})
@@ -106,6 +107,7 @@ func TestPageRefused(t *testing.T) {
 
 // TestPageErrors: a page that would be refused stops a send before anything goes out, unless only the build is sent.
 func TestPageErrors(t *testing.T) {
+	t.Parallel()
 	portal, project, env := at(t, "brackwater", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 	edit(t, project, `"Puzzle"`, `"Puzzles"`)
@@ -167,6 +169,7 @@ func TestPageBroken(t *testing.T) {
 
 // TestFinals: what can't be undone is said before it happens, and once.
 func TestFinals(t *testing.T) {
+	t.Parallel()
 	_, project, env := at(t, "brackwater", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 	e := hv("send", "--wait").must(t, 0, "a leaderboard can be hidden but not deleted", "(new: lanterns,")
@@ -189,6 +192,7 @@ func TestFinals(t *testing.T) {
 
 // TestOnlyHere: a game that is public elsewhere is not only here.
 func TestOnlyHere(t *testing.T) {
+	t.Parallel()
 	portal, project, env := at(t, "osierfold", nil)
 	quill, _, more := at(t, "quillmarsh", nil)
 	hv := func(args ...string) ending { return runWith(t, project, append(env, more...), args...) }
@@ -211,6 +215,7 @@ func TestOnlyHere(t *testing.T) {
 
 // TestPictures cuts the demo's pictures, draws the sheet, and takes more from the running game.
 func TestPictures(t *testing.T) {
+	t.Parallel()
 	_, project, env := at(t, "brackwater", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 	type document struct {
@@ -268,6 +273,7 @@ func TestPictures(t *testing.T) {
 
 // TestListingWords: what the commands about pages print, for people and for programs, and with which code they end.
 func TestListingWords(t *testing.T) {
+	t.Parallel()
 	_, project, env := at(t, "osierfold", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 	type document struct {
@@ -360,6 +366,7 @@ func TestListingWords(t *testing.T) {
 
 // TestStandInPage: the stand-ins look at what they are told, and show nothing that runs.
 func TestStandInPage(t *testing.T) {
+	t.Parallel()
 	portal, project, env := at(t, "brackwater", nil)
 	runWith(t, project, env, "send").must(t, 0)
 	put := func(path, kind, body string) (int, string) {

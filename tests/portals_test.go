@@ -164,6 +164,7 @@ func TestThreePortals(t *testing.T) {
 
 // TestPassword: a version for some opens with the password only, which is in no file of the project.
 func TestPassword(t *testing.T) {
+	t.Parallel()
 	_, project, env := at(t, "quillmarsh", nil)
 	hv := func(args ...string) ending { return runWith(t, project, env, args...) }
 	hv("send").must(t, 0)
@@ -250,6 +251,7 @@ func TestPortalFaults(t *testing.T) {
 // TestPortalResume kills an upload in the middle: the next process goes on at the portal's offset, with the version that was
 // announced before.
 func TestPortalResume(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	slow, project, env := at(t, "brackwater", func(o *standin.Options) { o.Folder, o.Fault = data, standin.SlowUpload })
 	noise := make([]byte, 2<<20)
@@ -314,6 +316,7 @@ func TestPortalResume(t *testing.T) {
 
 // TestBoards: Brackwater's leaderboards are those that havvel.toml declares, and keep values by their kind.
 func TestBoards(t *testing.T) {
+	t.Parallel()
 	portal, project, env := at(t, "brackwater", nil)
 	toml := snapshot(t, project)["/havvel.toml"] + "\n[[statistic]]\nname = \"presses\"\nkeeps = \"lowest\"\n[[statistic]]\nname = " +
 		"\"oil\"\nkeeps = \"total\"\n"
@@ -341,6 +344,7 @@ func TestBoards(t *testing.T) {
 
 // TestRulesTry: your own recipe is walked request by request, and shows no secret.
 func TestRulesTry(t *testing.T) {
+	t.Parallel()
 	for name, steps := range map[string][]string{
 		"brackwater": {"1 game  PUT", "upload  PATCH", "Authorization: Bearer (key)", "→ 201 Created", "the recipe works"},
 		"quillmarsh": {"1 log in  POST", "(not shown", "X-Pass: (key)", "the recipe works"},

@@ -27,6 +27,7 @@ type proofOf struct {
 // TestProof: what runs as well as the export is proven and sent, what runs worse is neither written nor sent, and who wants a proof gets
 // one or an error.
 func TestProof(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	_, folder := portal(t, nil)
 	to := []string{"--to", "brackwater"}
@@ -75,6 +76,7 @@ func TestProof(t *testing.T) {
 
 // TestTrialLive: what players get from a portal and from a site runs in the same way as what was sent, or it is said that it doesn't.
 func TestTrialLive(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	_, folder := portal(t, nil)
 	site := t.TempDir()

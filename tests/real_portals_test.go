@@ -47,6 +47,7 @@ func wholeOnDisk(t *testing.T, archive, pattern string) {
 
 // TestResumableServer: an upload to a server of the open protocol goes on where it was when the program was killed.
 func TestResumableServer(t *testing.T) {
+	t.Parallel()
 	tusd, disk, port := partner(t, "tusd"), t.TempDir(), freePort(t)
 	h := &machine{port: port}
 	h.serving(t, nil, tusd, "-host", "127.0.0.1", "-port", port, "-upload-dir", disk, "-base-path", "/builds/")

@@ -13,6 +13,7 @@ import (
 // TestReportReadable: the report of a trial is whole on a phone and on a desktop, and light beside its pictures; with CORPUS, axe-core has
 // nothing against it, in both colour schemes.
 func TestReportReadable(t *testing.T) {
+	t.Parallel()
 	program := partner(t, "chromium")
 	folder := t.TempDir()
 	writeInto(t, folder, picturePage(`play(lane(canvas.getContext("2d"))); fetch("lamp.json"); localStorage.night = 3;`))

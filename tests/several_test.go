@@ -21,6 +21,7 @@ func second(t *testing.T, project, address string) {
 
 // TestTwoDestinations: one that is gone does not hinder the other, and only what arrived is recorded.
 func TestTwoDestinations(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	other, _ := portal(t, nil)
 	second(t, project, other.Address())
@@ -49,6 +50,7 @@ func TestTwoDestinations(t *testing.T) {
 
 // TestAllOrNothing: when one destination would not take the build, it is sent to none.
 func TestAllOrNothing(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	rules := strings.Replace(run(t, project, "rules", "show", "brackwater", "--toml").must(t, 0).out, `"60 MB"`, `"100 KB"`, 1)
 	toml := snapshot(t, project)["/havvel.toml"] + "\n[to.small]\nrulebook = \"small.toml\"\naddress = \"http://127.0.0.1:9\"\n"
@@ -59,6 +61,7 @@ func TestAllOrNothing(t *testing.T) {
 
 // TestJSON: every command that promises one document prints one, with the keys that are fixed.
 func TestJSON(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	for _, c := range []struct {
 		args []string

@@ -354,6 +354,7 @@ func TestSiteFull(t *testing.T) {
 
 // TestSiteStop: Ctrl-C in the middle gives the lock back, so that the next one need not wait.
 func TestSiteStop(t *testing.T) {
+	t.Parallel()
 	h := openSSH(t)
 	p := siteProject(t, h, "", "")
 	big := make([]byte, 60<<20)

@@ -95,6 +95,7 @@ func archiveOf(t testing.TB, entries ...entry) []byte {
 
 // TestStandinVerifies gives the portal archives that havvel would never send.
 func TestStandinVerifies(t *testing.T) {
+	t.Parallel()
 	a, _ := portal(t, nil)
 	page := entry{"index.html", []byte(`<script src="/sdk/brackwater-1.js"></script>`)}
 	lying := archiveOf(t, page, entry{"a.bin", bytes.Repeat([]byte("x"), 5000)})

@@ -232,6 +232,7 @@ window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-d
 
 // TestTrialBrowser: without a browser, or with one that fails, the trial ends with 3 and says what to do.
 func TestTrialBrowser(t *testing.T) {
+	t.Parallel()
 	folder := tryProject(t, small(), "")
 	crashes, hangs := filepath.Join(t.TempDir(), "crashes"), filepath.Join(t.TempDir(), "hangs")
 	for file, script := range map[string]string{crashes: "#!/bin/sh\nexit 7\n", hangs: "#!/bin/sh\nexec sleep 600\n"} {
@@ -257,6 +258,7 @@ func TestTrialBrowser(t *testing.T) {
 
 // TestTrialRequired: where havvel.toml wants a clean trial, send waits for one of the same export.
 func TestTrialRequired(t *testing.T) {
+	t.Parallel()
 	partner(t, "chromium")
 	_, project := portal(t, nil)
 	toml := snapshot(t, project)["/havvel.toml"] + "\n[trial]\nrequired = true\n"

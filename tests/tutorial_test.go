@@ -16,6 +16,9 @@ var shownBlock = regexp.MustCompile("(?s)```(console|toml)\n(.*?)```")
 
 // TestTutorial does what docs/tutorial.md says, in its order, and holds its answers to what it shows.
 func TestTutorial(t *testing.T) {
+	t.Parallel()
+	defaultPorts.Lock()
+	defer defaultPorts.Unlock()
 	partner(t, "chromium")
 	page, err := os.ReadFile(filepath.Join("..", "docs", "tutorial.md"))
 	if err != nil {

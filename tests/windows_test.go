@@ -70,6 +70,7 @@ func (w *windows) run(folder string, env []string, args ...string) ending {
 
 // TestWindows: the Windows program does what the other one does, with that system's names, and packs the same bytes.
 func TestWindows(t *testing.T) {
+	t.Parallel()
 	unraced(t)
 	t.Parallel()
 	w := newWindows(t)
