@@ -55,7 +55,6 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 // TestHostileGame: a game reaches nothing but its own round's events: not the owner's pages, nor another round, nor what another game
 // saved. One with threads is isolated in its frame.
 func TestHostileGame(t *testing.T) {
-	t.Parallel()
 	ctx, _ := browser(t, 1000, 800)
 	data := filepath.Join(t.TempDir(), "shed")
 	port := freePort(t)

@@ -251,7 +251,6 @@ func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project st
 
 // TestRoundKilled: a host on a folder is killed again and again while testers tell, and runs again: what was acknowledged is there, once.
 func TestRoundKilled(t *testing.T) {
-	t.Parallel()
 	unraced(t)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)

@@ -251,7 +251,6 @@ func TestAgainst(t *testing.T) {
 
 // TestRoundLoss: a tester plays on while the host is away for a while; the page keeps what happened, and tells it when the host is back.
 func TestRoundLoss(t *testing.T) {
-	t.Parallel()
 	ctx, _ := browser(t, 1000, 900)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
@@ -281,7 +280,6 @@ func TestRoundLoss(t *testing.T) {
 // TestAnswersWait: answers that can't be sent wait in the browser, when the page is closed and when the round ends meanwhile; the page says
 // that they are kept only when they are. A tester who reloads the page goes on in the same session.
 func TestAnswersWait(t *testing.T) {
-	t.Parallel()
 	ctx, _ := browser(t, 1000, 900)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)

@@ -72,7 +72,6 @@ func (w *windows) run(folder string, env []string, args ...string) ending {
 func TestWindows(t *testing.T) {
 	t.Parallel()
 	unraced(t)
-	t.Parallel()
 	w := newWindows(t)
 	_, project := portal(t, nil)
 	hv := func(args ...string) ending { return w.run(project, nil, args...) }

@@ -143,7 +143,7 @@ func launch(ctx context.Context, path, settings string, shown bool) (*gecko, err
 	}
 	words, err := g.program.StderrPipe()
 	if err == nil {
-		err = g.program.Start()
+		err = begin(g.program, g.ended)
 	}
 	if err != nil {
 		g.screen()

@@ -28,7 +28,8 @@ func ownScreen(ctx context.Context) (name string, end func()) {
 	defer numbers.Close()
 	screen := exec.Command(path, "-displayfd", "3", "-screen", "0", "1920x1080x24", "-nolisten", "tcp")
 	screen.ExtraFiles = []*os.File{told}
-	err = screen.Start()
+	ended := make(chan struct{})
+	err = begin(screen, ended)
 	told.Close()
 	if err != nil {
 		return "", end
@@ -41,6 +42,7 @@ func ownScreen(ctx context.Context) (name string, end func()) {
 	end = func() {
 		screen.Process.Kill()
 		screen.Wait()
+		close(ended)
 	}
 	if err != nil {
 		end()

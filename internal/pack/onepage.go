@@ -13,6 +13,7 @@ import (
 	"hash/crc32"
 	"html"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -129,7 +130,7 @@ const unheld = "\x00\r<"
 
 // made is the page, as it was made before or is made now.
 func (f *folding) made(stream []byte, as coding) (product, error) {
-	way := fmt.Sprintf("one-page 3 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
+	way := fmt.Sprintf("one-page 4 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
 	return f.plan.made.product(sha256.Sum256(stream), way, func(w io.Writer) error { return f.page(w, stream, as) })
 }
 
@@ -151,7 +152,7 @@ func (f *folding) verify() error {
 		switch {
 		case l.To == nil:
 			continue
-		case l.To.Page != nil && l.From.Page != nil:
+		case l.To.Page != nil:
 			if err := f.verifyPage(l); err != nil {
 				return err
 			}
@@ -183,11 +184,18 @@ func (f *folding) verifyWorker(l export.Link, imports map[*export.File][]export.
 
 // verifyPage returns an error for a page that another page can't lead to in one page.
 func (f *folding) verifyPage(l export.Link) error {
-	switch tag := f.tag(l); {
-	case tag == "a" || tag == "area":
-		return f.cannot(l, "which is another page; players would be led away from the one that is handed over")
-	case tag == "iframe" && f.plan.opaque():
+	if !f.plan.opaque() {
+		return nil
+	}
+	element, leads := "", false
+	if l.From.Page != nil {
+		element, leads = f.around(l)
+	}
+	switch {
+	case element == "iframe":
 		return f.cannot(l, "a page in a frame, which the sandbox of %s keeps from this one", f.plan.to.Rules.Name)
+	case l.Use == "page" && !leads && l.Certainty != link.Possible && l.To != f.plan.result.Entry:
+		return f.cannot(l, "a page to which no link leads but a script or the page itself, which the sandbox of %s forbids", f.plan.to.Rules.Name)
 	}
 	return nil
 }
@@ -198,26 +206,29 @@ func (p *Plan) opaque() bool {
 	return len(sandbox) > 0 && !slices.Contains(sandbox, "allow-same-origin")
 }
 
-// tag is the name of the element that a page's link stands in.
-func (f *folding) tag(l export.Link) string {
+// leading is the beginning of an attribute that leads players to another page when they press something.
+var leading = regexp.MustCompile(`(?i)\s(href|action|formaction)\s*=\s*["']?\s*$`)
+
+// around is the name of the element that a page's link stands in, and whether it stands in an attribute that leads players on.
+func (f *folding) around(l export.Link) (element string, leads bool) {
 	it := f.plan.named(l.From.Path)
 	if it == nil {
-		return ""
+		return "", false
 	}
 	r, err := it.Open()
 	if err != nil {
-		return "" // reading it again says why
+		return "", false // reading it again says why
 	}
 	defer r.Close()
 	data, err := io.ReadAll(io.LimitReader(r, int64(l.Offset)))
 	if err != nil {
-		return ""
+		return "", false
 	}
-	words := strings.Fields(strings.ToLower(string(data[bytes.LastIndexByte(data, '<')+1:])))
-	if len(words) == 0 {
-		return ""
+	data = data[bytes.LastIndexByte(data, '<')+1:]
+	if words := strings.Fields(strings.ToLower(string(data))); len(words) > 0 {
+		element = words[0]
 	}
-	return words[0]
+	return element, leading.Match(data)
 }
 
 // circleOf is an import that leads back to where one came from; nil for none.
@@ -258,13 +269,16 @@ func (f *folding) contents(ctx context.Context) ([]byte, error) {
 		}
 	}
 	index, err := json.Marshal(map[string]any{
-		"page": f.plan.result.Entry.Path, "files": f.files, "root": f.plan.build.Root(), "queries": f.queries,
+		"page": f.plan.result.Entry.Path, "files": f.files, "root": f.plan.build.Root(), "queries": f.queries, "ask": askForPage,
 	})
 	if err != nil {
 		return nil, err
 	}
 	return slices.Concat(fmt.Appendf(nil, "%10d", len(index)), index, all.Bytes()), nil
 }
+
+// askForPage is the parameter of the one page's address that asks for another page than the entry page.
+const askForPage = "held-page"
 
 // mostFolded is the most that goes into a page, in bytes.
 const mostFolded = 96 << 20

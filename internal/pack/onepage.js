@@ -91,11 +91,29 @@ function havvelHold(self, held) {
 	const addresses = { src: /^(img|audio|video|source|track|script|embed|input|iframe|frame)$/, href: /^(link|image|use|feimage)$/, "xlink:href": /^(image|use|feimage|script)$/, poster: /^video$/, data: /^object$/, background: /^(body|table|td)$/ };
 	const isPage = (name) => name && name !== absent && /^text\/html/.test(files[name][0]);
 
+	// led is where an address leads players: to this page, which is asked for another one that it holds, or to another held file.
+	function led(text, at) {
+		const name = nameOf(text, at);
+		if (!isPage(name) || !/^(https?|file):/.test(held.own)) return to(text, at);
+		if (/^#/.test(text) && !apart) return text;
+		// What the host put into the address stays, before the page that is asked for; what the game puts there stands behind it.
+		const there = new URL(text, at || base()), ask = name === held.entry && !there.search ? "" : held.ask + "=" + encodeURIComponent(name);
+		const query = [new URL(held.own).search.slice(1).split("&").filter((p, i, l) => l.slice(0, i + 1).every((q) => !q.startsWith(held.ask + "="))).join("&"), ask, there.search.slice(1)];
+		return held.own.replace(/\?.*$/s, "") + query.filter((q) => q).join("&").replace(/^./, "?$&") + there.hash;
+	}
+	// apart says that addresses begin elsewhere than where the browser believes to be.
+	const apart = !held.frame && held.page !== held.entry;
+	const ledFrom = (url) => {
+		const asked = typeof url === "string" && url.replace(/[?#].*$/s, "") === held.own.replace(/\?.*$/s, "") && new URL(url).searchParams.get(held.ask);
+		return asked && own(files, asked) ? address(asked) + new URL(url).hash : asked === null ? address(held.entry) + new URL(url).hash : from(url);
+	};
+
 	// changed is what an attribute becomes.
 	function changed(tag, attribute, value, at) {
 		const a = attribute.toLowerCase(), t = tag.toLowerCase();
 		if (a === "style") return styled(value, at);
 		if (a === "srcdoc") return marked(value, at);
+		if (/^(a|area)$/.test(t) && /^(xlink:)?href$/.test(a)) return led(value, at);
 		if (a === "srcset" || a === "imagesrcset") return value.replace(/([^\s,]\S*[^\s,]|[^\s,])(\s+[^,]*)?(,|$)/g, (all, url, size, end) => to(url, at) + (size || "") + end);
 		return addresses[a] && addresses[a].test(t) ? to(value, at) : value;
 	}
@@ -265,6 +283,7 @@ function havvelHold(self, held) {
 	access(proto("HTMLImageElement"), "currentSrc", null, from);
 	access(proto("HTMLMediaElement"), "currentSrc", null, from);
 	access(proto("SVGAnimatedString"), "baseVal", (v) => to(v), from);
+	for (const name of ["HTMLAnchorElement", "HTMLAreaElement"]) access(proto(name), "href", (v) => led(String(v)), ledFrom);
 	access(proto("HTMLScriptElement"), "integrity", () => "");
 	access(proto("Element"), "innerHTML", (v) => marked(v));
 	access(proto("Element"), "outerHTML", (v) => marked(v));
@@ -279,10 +298,12 @@ function havvelHold(self, held) {
 	});
 	patch(proto("Element"), "setAttributeNS", (was) => function setAttributeNS(n, k, v) { return was.call(this, n, k, changed(this.localName, String(k), String(v))); });
 	patch(proto("Element"), "getAttribute", (was) => function getAttribute(k) {
-		return (this.localName === "iframe" && /^src$/i.test(k) && was.call(this, framed)) || from(was.call(this, k));
+		if (this.localName === "iframe" && /^src$/i.test(k) && attribute.call(this, framed)) return attribute.call(this, framed);
+		return /^(a|area)$/.test(this.localName) && /^href$/i.test(k) ? ledFrom(was.call(this, k)) : from(was.call(this, k));
 	});
 	patch(proto("Element"), "insertAdjacentHTML", (was) => function (where, html) { return was.call(this, where, marked(html)); });
 	patch(proto("Range"), "createContextualFragment", (was) => function (html) { return was.call(this, marked(html)); });
+	patch(self, "open", (was) => function open(url, ...rest) { return was.call(self, url === undefined || url === "" ? url : led(String(url)), ...rest); });
 	const known_ = { open: document.open, write: document.write, close: document.close };
 	let pending = "";
 	const write = (text) => {
@@ -335,7 +356,7 @@ function havvelHold(self, held) {
 			return;
 		}
 		try { inner.history.replaceState(null, "", url); } catch (e) { } // then it has this page's address
-		inner.havvelGiven = { files, real, roots: held.roots, texts, at: url, bare: held.bare, page: name };
+		inner.havvelGiven = { files, real, roots: held.roots, texts, at: url, bare: held.bare, page: name, frame: true, entry: held.entry, ask: held.ask, own: held.own };
 		inner.havvelWritten = textOf(name);
 		d.write(`<script>(${havvelHold})(self, havvelGiven);</script>`);
 		inner.havvelHeld.begin(inner.havvelWritten, url);
@@ -347,6 +368,21 @@ function havvelHold(self, held) {
 		if (other !== text) e.style.cssText = other;
 	};
 	const wake = () => {
+		// A form, and a page that leads elsewhere by itself, lead to the held one, too.
+		addEventListener("submit", (e) => {
+			const form = e.target, by = e.submitter, at = by && by.hasAttribute("formaction") ? by.formAction : form.action, url = new URL(at, base());
+			if (e.defaultPrevented || !isPage(nameOf(url.href))) return;
+			e.preventDefault();
+			if (form.method !== "post") url.search = new URLSearchParams(new FormData(form, e.submitter)); // no host of files reads what is posted
+			location.assign(led(url.href));
+		});
+		if (self.navigation) navigation.addEventListener("navigate", (e) => {
+			const url = e.destination.url, path = (text) => text.replace(/[?#].*$/s, "");
+			if (!e.cancelable || e.destination.sameDocument || typeof e.downloadRequest === "string" || !/^(push|replace)$/.test(e.navigationType)) return;
+			if (path(url) === path(held.own) || !isPage(nameOf(url))) return;
+			e.preventDefault();
+			setTimeout(() => location[e.navigationType === "push" ? "assign" : "replace"](led(url)));
+		});
 		new MutationObserver((list) => {
 			for (const m of list) {
 				for (const n of m.addedNodes) {
@@ -412,11 +448,13 @@ function havvelHold(self, held) {
 
 	// begin writes the page as a browser would read it.
 	self.havvelHeld.begin = (html, at) => {
-		if (!held.page) document.open();
+		if (!held.frame) document.open();
 		wake();
 		const type = /^\s*<!doctype[^>]*>/i.exec(html), head = type ? type[0] : "";
-		const stale = held.page && document.baseURI.replace(/#.*$/s, "") !== at.replace(/#.*$/s, ""); // some browsers forget where a frame was said to be
-		known_.write.call(document, head + (stale ? `<base href="${at.replace(/"/g, "%22")}">` : "") + `<script type="importmap">${mapped(html, at)}</script>` + marked(html.slice(head.length), at));
+		const stale = apart || held.frame && document.baseURI.replace(/#.*$/s, "") !== at.replace(/#.*$/s, ""); // some browsers forget where a frame was said to be
+		const said = /<base\b[^>]*?\bhref\s*=\s*["']?([^"'\s>]+)/i.exec(html);
+		const under = stale && said ? new URL(said[1], at).href : at;
+		known_.write.call(document, head + (stale ? `<base href="${under.replace(/"/g, "%22")}">` : "") + `<script type="importmap">${mapped(html, at)}</script>` + marked(html.slice(head.length), at));
 		known_.close.call(document);
 	};
 }

@@ -33,6 +33,7 @@
 		const all = await whole, length = +(await all.slice(0, 10).text());
 		const index = JSON.parse(await all.slice(10, 10 + length).text());
 		const here = /^(https?|file):/.test(location.protocol) ? location.href.replace(/[?#].*$/s, "").replace(/[^/]*$/, "") : "https://game.invalid/";
+		const asked = new URLSearchParams(location.search).get(index.ask), page = asked !== null && index.files[asked] ? asked : index.page;
 		const origin = /^https?:/.test(here) ? new URL(here).origin + "/" : here;
 		const files = {}, texts = {};
 		for (const name in index.files) {
@@ -41,7 +42,9 @@
 			files[name] = [type, bytes, () => URL.createObjectURL(part())];
 			if (/^text\/(css|html)|svg\+xml/.test(type)) texts[name] = await part().text();
 		}
-		havvelHold(self, { files, real: here, roots: [origin, origin + index.root.slice(1)].filter((r, i, l) => r !== here && l.indexOf(r) === i), texts, at: here, queries: index.queries });
-		havvelHeld.begin(texts[index.page], here);
+		const at = page === index.page ? here : here + page.split("/").map(encodeURIComponent).join("/");
+		const roots = [origin, origin + index.root.slice(1)].filter((r, i, l) => r !== here && l.indexOf(r) === i);
+		havvelHold(self, { files, real: here, roots, texts, at, queries: index.queries, page, entry: index.page, ask: index.ask, own: location.href.replace(/#.*$/s, "") });
+		havvelHeld.begin(texts[page], at);
 	};
 })();
