@@ -187,14 +187,8 @@ func (f *folding) verifyPage(l export.Link) error {
 	if !f.plan.opaque() {
 		return nil
 	}
-	element, leads := "", false
-	if l.From.Page != nil {
-		element, leads = f.around(l)
-	}
-	switch {
-	case element == "iframe":
-		return f.cannot(l, "a page in a frame, which the sandbox of %s keeps from this one", f.plan.to.Rules.Name)
-	case l.Use == "page" && !leads && l.Certainty != link.Possible && l.To != f.plan.result.Entry:
+	byItself := l.Use == "page" && l.Certainty != link.Possible && l.To != f.plan.result.Entry
+	if byItself && (l.From.Page == nil || !f.leads(l)) {
 		return f.cannot(l, "a page to which no link leads but a script or the page itself, which the sandbox of %s forbids", f.plan.to.Rules.Name)
 	}
 	return nil
@@ -209,26 +203,19 @@ func (p *Plan) opaque() bool {
 // leading is the beginning of an attribute that leads players to another page when they press something.
 var leading = regexp.MustCompile(`(?i)\s(href|action|formaction)\s*=\s*["']?\s*$`)
 
-// around is the name of the element that a page's link stands in, and whether it stands in an attribute that leads players on.
-func (f *folding) around(l export.Link) (element string, leads bool) {
+// leads reports whether a page's link stands in an attribute that leads players on.
+func (f *folding) leads(l export.Link) bool {
 	it := f.plan.named(l.From.Path)
 	if it == nil {
-		return "", false
+		return false
 	}
 	r, err := it.Open()
 	if err != nil {
-		return "", false // reading it again says why
+		return false // reading it again says why
 	}
 	defer r.Close()
 	data, err := io.ReadAll(io.LimitReader(r, int64(l.Offset)))
-	if err != nil {
-		return "", false
-	}
-	data = data[bytes.LastIndexByte(data, '<')+1:]
-	if words := strings.Fields(strings.ToLower(string(data))); len(words) > 0 {
-		element = words[0]
-	}
-	return element, leading.Match(data)
+	return err == nil && leading.Match(data)
 }
 
 // circleOf is an import that leads back to where one came from; nil for none.

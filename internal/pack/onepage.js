@@ -5,6 +5,7 @@ function havvelHold(self, held) {
 	// held.files: by name, the file's type, its length, and where it is: an address, or a function that gives one.
 	// held.real: the folder in which the game believes to be. held.roots: other folders that mean the same. held.at: this scope's own address.
 	const { files, real, texts } = held, document = self.document, back = new Map(), absent = {};
+	const opaque = self.origin === "null"; // then a frame's page can't be reached from this one
 	const own = (o, k) => Object.prototype.hasOwnProperty.call(o, k);
 	const known = { fetch: self.fetch, createObjectURL: self.URL.createObjectURL.bind(self.URL), Worker: self.Worker };
 	const base = () => (document ? document.baseURI : held.at);
@@ -113,13 +114,15 @@ function havvelHold(self, held) {
 		const a = attribute.toLowerCase(), t = tag.toLowerCase();
 		if (a === "style") return styled(value, at);
 		if (a === "srcdoc") return marked(value, at);
-		if (/^(a|area)$/.test(t) && /^(xlink:)?href$/.test(a)) return led(value, at);
+		if (/^(a|area)$/.test(t) ? /^(xlink:)?href$/.test(a) : sealed && t === "iframe" && a === "src" && isPage(nameOf(value, at))) return led(value, at);
 		if (a === "srcset" || a === "imagesrcset") return value.replace(/([^\s,]\S*[^\s,]|[^\s,])(\s+[^,]*)?(,|$)/g, (all, url, size, end) => to(url, at) + (size || "") + end);
 		return addresses[a] && addresses[a].test(t) ? to(value, at) : value;
 	}
+	// Where frames can't be written to, each asks for its page by the address of this one.
+	const sealed = opaque && /^https?:/.test(held.own);
 	// A frame's held page is written into it, and its address kept beside it: a frame that goes nowhere is there at once.
 	const framed = "data-held-src";
-	const frames = (tag, attribute, value, at) => /^iframe$/i.test(tag) && /^src$/i.test(attribute) && isPage(nameOf(value, at)) && new URL(value, at || base()).href;
+	const frames = (tag, attribute, value, at) => !sealed && /^iframe$/i.test(tag) && /^src$/i.test(attribute) && isPage(nameOf(value, at)) && new URL(value, at || base()).href;
 
 	// marked is HTML or SVG with the addresses in it that hold what it names.
 	function marked(html, at) {
@@ -225,7 +228,6 @@ function havvelHold(self, held) {
 			return was.call(self.URL, url);
 		});
 	}
-	const opaque = self.origin === "null";
 	function started(url, options) {
 		const text = String(url), name = nameOf(text), game = scripts.get(text), modules = options && options.type === "module";
 		if (game ? false : !name || name === absent) return null;
@@ -279,7 +281,7 @@ function havvelHold(self, held) {
 		for (const name of names.split(" ")) access(proto(name), attribute, function (v) { return changed(this.localName, attribute, String(v)); }, from);
 	}
 	const src = self.HTMLIFrameElement && Object.getOwnPropertyDescriptor(HTMLIFrameElement.prototype, "src");
-	if (src) Object.defineProperty(HTMLIFrameElement.prototype, "src", { ...src, get() { return attribute.call(this, framed) || from(src.get.call(this)); }, set(v) { this.setAttribute("src", v); } });
+	if (src) Object.defineProperty(HTMLIFrameElement.prototype, "src", { ...src, get() { return attribute.call(this, framed) || ledFrom(src.get.call(this)); }, set(v) { this.setAttribute("src", v); } });
 	access(proto("HTMLImageElement"), "currentSrc", null, from);
 	access(proto("HTMLMediaElement"), "currentSrc", null, from);
 	access(proto("SVGAnimatedString"), "baseVal", (v) => to(v), from);
@@ -298,7 +300,7 @@ function havvelHold(self, held) {
 	});
 	patch(proto("Element"), "setAttributeNS", (was) => function setAttributeNS(n, k, v) { return was.call(this, n, k, changed(this.localName, String(k), String(v))); });
 	patch(proto("Element"), "getAttribute", (was) => function getAttribute(k) {
-		if (this.localName === "iframe" && /^src$/i.test(k) && attribute.call(this, framed)) return attribute.call(this, framed);
+		if (this.localName === "iframe" && /^src$/i.test(k)) return attribute.call(this, framed) || ledFrom(was.call(this, k));
 		return /^(a|area)$/.test(this.localName) && /^href$/i.test(k) ? ledFrom(was.call(this, k)) : from(was.call(this, k));
 	});
 	patch(proto("Element"), "insertAdjacentHTML", (was) => function (where, html) { return was.call(this, where, marked(html)); });
@@ -368,6 +370,13 @@ function havvelHold(self, held) {
 		if (other !== text) e.style.cssText = other;
 	};
 	const wake = () => {
+		// A frame that asks is loaded twice: with all that is held, and with the page that it asked for.
+		if (sealed) document.addEventListener("load", (e) => {
+			const f = e.target, url = f && f.localName === "iframe" && attribute.call(f, "src");
+			if (!url || ledFrom(url) === url) return;
+			f.havvelLoads = (f.havvelLoads || 0) + 1;
+			if (f.havvelLoads % 2) e.stopImmediatePropagation();
+		}, true);
 		// A form, and a page that leads elsewhere by itself, lead to the held one, too.
 		addEventListener("submit", (e) => {
 			const form = e.target, by = e.submitter, at = by && by.hasAttribute("formaction") ? by.formAction : form.action, url = new URL(at, base());
