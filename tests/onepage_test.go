@@ -34,8 +34,27 @@ func TestOnePage(t *testing.T) {
 				last = run(t, folder, "pack", "--prove", "--browser", c.browser)
 			}
 			last.must(t, 0, "\n  proven: it runs as well as your export")
+			if c.more == "" {
+				foldAgain(t, folder, c.browser)
+			}
 		})
 	}
+}
+
+// foldAgain folds what was folded: a page whose scripts hold everything that such a page consists of.
+func foldAgain(t *testing.T, folder, browser string) {
+	page, err := os.ReadFile(filepath.Join(folder, "packed", "osierfold-1.0.0.html"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	writeInto(t, folder, game.Files{"again/index.html": page})
+	edit(t, folder, `export = "export"`, `export = "again"`)
+	edit(t, folder, `version = "1.0.0"`, `version = "1.0.1"`)
+	e := run(t, folder, "pack", "--prove", "--browser", browser)
+	for try := 0; try < 2 && strings.Contains(e.out, "not proven"); try++ {
+		e = run(t, folder, "pack", "--prove", "--browser", browser)
+	}
+	e.must(t, 0, "\n  proven: it runs as well as your export")
 }
 
 // TestOnePageLeads: a game of several pages leads from one to the next out of one page, by links, by scripts and by forms, and back.

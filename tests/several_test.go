@@ -2,11 +2,18 @@ package tests
 
 import (
 	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"havvel/internal/demo"
 	"havvel/internal/demo/game"
@@ -46,6 +53,68 @@ func TestTwoDestinations(t *testing.T) {
 		project,
 		"back",
 	).must(t, 1, "havvel: 0.4.0 is public on brackwater, and nothing was public before it", "havvel: nothing was sent to other yet")
+}
+
+// A gate lets requests that write through once two servers have got one.
+type gate struct {
+	mu     sync.Mutex
+	passed map[string]bool
+	open   chan struct{}
+}
+
+func newGate() *gate { return &gate{passed: map[string]bool{}, open: make(chan struct{})} }
+
+func (g *gate) wait(server string) bool {
+	g.mu.Lock()
+	if !g.passed[server] {
+		g.passed[server] = true
+		if len(g.passed) == 2 {
+			close(g.open)
+		}
+	}
+	g.mu.Unlock()
+	select {
+	case <-g.open:
+		return true
+	case <-time.After(patience / 10):
+		return false
+	}
+}
+
+// TestAtOnce: of two portals each takes an upload, and each publishes, only while the other is asked to do the same.
+func TestAtOnce(t *testing.T) {
+	t.Parallel()
+	var now atomic.Pointer[gate]
+	now.Store(newGate())
+	gated := func(address string) string {
+		to, err := url.Parse(address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		on := httputil.NewSingleHostReverseProxy(to)
+		s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Method != http.MethodGet && !now.Load().wait(address) {
+				http.Error(w, "nobody asked the other portal", http.StatusServiceUnavailable)
+				return
+			}
+			on.ServeHTTP(w, r)
+		}))
+		t.Cleanup(s.Close)
+		return s.URL
+	}
+	one, project := portal(t, nil)
+	edit(t, project, one.Address(), gated(one.Address()))
+	other, _ := portal(t, nil)
+	second(t, project, gated(other.Address()))
+	e := run(t, project, "send", "--wait").must(t, 0, "sent 0.4.0 to Brackwater")
+	if n := strings.Count(e.out, "sent 0.4.0 to"); n != 2 {
+		t.Errorf("%d were sent:\n%s", n, e.out)
+	}
+	now.Store(newGate())
+	d := decode[deliveries](t, run(t, project, "publish", "--json").must(t, 0)).Deliveries
+	if len(d) != 2 || d[0].Destination != "brackwater" || d[0].State != "public" || d[1].State != "public" {
+		t.Errorf("%+v", d)
+	}
 }
 
 // TestAllOrNothing: when one destination would not take the build, it is sent to none.

@@ -33,7 +33,25 @@ func (k *Desk) atEach(
 }
 
 // Publish makes the last version that was sent to each destination public.
-func (k *Desk) Publish(ctx context.Context) (*Deliveries, error) { return k.atEach(ctx, k.publish) }
+func (k *Desk) Publish(ctx context.Context) (*Deliveries, error) {
+	if k.DryRun {
+		return k.atEach(ctx, k.publish)
+	}
+	beside := k.abreast()
+	all := len(k.Destinations)
+	now, next, failures := make([]*deliver.Status, all), make([]string, all), make([]error, all)
+	for i, d := range k.Destinations {
+		one := beside.desk()
+		beside.at(d, func() { now[i], next[i], failures[i] = one.publish(ctx, d) })
+	}
+	beside.work.Wait()
+	out := newDeliveries()
+	for i := range k.Destinations {
+		out.then(next[i])
+		out.add(now[i])
+	}
+	return out, errors.Join(failures...)
+}
 
 func (k *Desk) publish(ctx context.Context, d *project.Destination) (now *deliver.Status, next string, err error) {
 	if err := k.adopt(ctx, d); err != nil {

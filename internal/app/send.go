@@ -63,7 +63,7 @@ func (k *Desk) Send(ctx context.Context, b *export.Build, how Sending) (*Deliver
 	return out, k.sendAll(ctx, destinations, b, pages, how, out)
 }
 
-// sendAll sends a build to some destinations, one after the other.
+// sendAll sends a build to some destinations. While it goes to one, it is packed for the next.
 func (k *Desk) sendAll(
 	ctx context.Context, destinations []*project.Destination, b *export.Build, pages map[string]*deliver.Contents, how Sending,
 	out *Deliveries,
@@ -72,21 +72,26 @@ func (k *Desk) sendAll(
 	if err != nil {
 		return err
 	}
-	var failed error
-	var sent []*deliver.Status
-	for _, d := range destinations {
-		if !k.DryRun {
-			k.Courier.Ready(ctx, d)
-		}
-		status, err := k.sendOne(ctx, prover, d, b, pages[d.Name], how)
-		if status != nil {
-			sent = append(sent, status)
-		}
-		failed = errors.Join(failed, err)
+	beside := k.abreast()
+	arrived, failures := make([]*deliver.Status, len(destinations)), make([]error, len(destinations))
+	for i, d := range destinations {
 		if ctx.Err() != nil {
 			break
 		}
+		one := beside.desk()
+		if k.DryRun {
+			arrived[i], failures[i] = one.wouldSend(ctx, d, b, pages[d.Name], how)
+			continue
+		}
+		k.Courier.Ready(ctx, d)
+		made, err := one.make(ctx, prover, d, b, how)
+		if failures[i] = err; err == nil {
+			beside.at(d, func() { arrived[i], failures[i] = one.handOver(ctx, d, made, pages[d.Name], how) })
+		}
 	}
+	beside.work.Wait()
+	failed := errors.Join(failures...)
+	sent := slices.DeleteFunc(arrived, func(s *deliver.Status) bool { return s == nil })
 	if how.Wait && !k.DryRun {
 		failed = errors.Join(failed, k.awaitAll(ctx, sent, how.Limit))
 	}
@@ -154,29 +159,33 @@ func (k *Desk) sendable(d *project.Destination, b *export.Build, how Sending) er
 	return nil
 }
 
-func (k *Desk) sendOne(
-	ctx context.Context, p *prover, d *project.Destination, b *export.Build, page *deliver.Contents, how Sending,
-) (*deliver.Status, error) {
+// planned is how a build is handed over to a destination. The cache is to be closed.
+func (k *Desk) planned(
+	ctx context.Context, d *project.Destination, b *export.Build, how Sending,
+) (cache *pack.Cache, to pack.For, plan *pack.Plan, err error) {
 	if d.Unprotected() {
 		k.Tell(Loses{fmt.Sprintf("others on the way to %s can read its password and change the game (insecure in havvel.toml)", d.Name)})
 	}
-	to, err := packFor(k.Project, d, b, how.Version, how.Choices)
-	if err != nil {
-		return nil, err
+	if to, err = packFor(k.Project, d, b, how.Version, how.Choices); err != nil {
+		return nil, to, nil, err
 	}
 	to.Report = k.Report
-	cache, err := pack.Open(k.Project.CacheFolder())
+	if cache, err = pack.Open(k.Project.CacheFolder()); err != nil {
+		return nil, to, nil, err
+	}
+	if plan, err = cache.Plan(ctx, b, to); err != nil {
+		cache.Close()
+	}
+	return cache, to, plan, err
+}
+
+// make packs what a destination gets, and proves it.
+func (k *Desk) make(ctx context.Context, p *prover, d *project.Destination, b *export.Build, how Sending) (*parcel, error) {
+	cache, to, plan, err := k.planned(ctx, d, b, how)
 	if err != nil {
 		return nil, err
 	}
 	defer cache.Close()
-	plan, err := cache.Plan(ctx, b, to)
-	if err != nil {
-		return nil, err
-	}
-	if k.DryRun {
-		return k.wouldSend(ctx, d, b, plan, page, how)
-	}
 	if slices.ContainsFunc(b.Parts(), func(f *export.File) bool { return f.Encoding != "" }) {
 		k.Tell(Packs{d})
 	}
@@ -193,15 +202,27 @@ func (k *Desk) sendOne(
 	if err != nil {
 		return nil, err
 	}
-	stand := standOf(plan.Result(), seen)
-	status, err := k.Courier.Send(ctx, d, deliver.Parcel{
-		Stand: stand, Preview: picture,
+	return &parcel{deliver.Parcel{
+		Stand: standOf(plan.Result(), seen), Preview: picture,
 		Version: how.Version, Fingerprint: b.Fingerprint, Archive: archive, Again: how.Again, Proof: string(seen.Answer),
-	})
+	}, seen.AtRoot}, nil
+}
+
+// A parcel is what a destination gets, and what was seen of it.
+type parcel struct {
+	deliver.Parcel
+	atRoot bool // it was run with its page at the root
+}
+
+// handOver sends a parcel, and what has changed of the page.
+func (k *Desk) handOver(
+	ctx context.Context, d *project.Destination, made *parcel, page *deliver.Contents, how Sending,
+) (*deliver.Status, error) {
+	status, err := k.Courier.Send(ctx, d, made.Parcel)
 	if err != nil {
 		return nil, err
 	}
-	k.Tell(Sent{d, archive, status, stand, seen.AtRoot})
+	k.Tell(Sent{d, made.Archive, status, made.Stand, made.atRoot})
 	if err := k.fill(ctx, d, page, status, how.Again); err != nil {
 		return status, err
 	}
@@ -213,8 +234,13 @@ func (k *Desk) sendOne(
 
 // wouldSend tells what would be sent.
 func (k *Desk) wouldSend(
-	ctx context.Context, d *project.Destination, b *export.Build, plan *pack.Plan, page *deliver.Contents, how Sending,
+	ctx context.Context, d *project.Destination, b *export.Build, page *deliver.Contents, how Sending,
 ) (*deliver.Status, error) {
+	cache, _, plan, err := k.planned(ctx, d, b, how)
+	if err != nil {
+		return nil, err
+	}
+	defer cache.Close()
 	k.Tell(WouldSend{d, how.Version, plan.Path(ArchivePath(k.Project, d, "", how.Version)), len(plan.Items)})
 	if how.Requests {
 		if err := k.requests(ctx, d, b, plan, how); err != nil {

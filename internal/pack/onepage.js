@@ -124,8 +124,8 @@ function havvelHold(self, held) {
 	const framed = "data-held-src";
 	const frames = (tag, attribute, value, at) => !sealed && /^iframe$/i.test(tag) && /^src$/i.test(attribute) && isPage(nameOf(value, at)) && new URL(value, at || base()).href;
 
-	// marked is HTML or SVG with the addresses in it that hold what it names.
-	function marked(html, at) {
+	// marked is HTML or SVG with the addresses in it that hold what it names. seen gets the page's base and import map.
+	function marked(html, at, seen) {
 		if (typeof html !== "string" || html.indexOf("<") < 0) return html;
 		let here = at, raw = "";
 		return html.replace(/<!--[\s\S]*?-->|<(\/?)([a-zA-Z][^\s\/>]*)((?:[^>"']|"[^"]*"|'[^']*')*)>([^<]*)/g, (all, end, tag, rest, after, offset) => {
@@ -142,8 +142,15 @@ function havvelHold(self, held) {
 			const get = (name) => (new RegExp("(?:^|\\s)" + name + "\\s*=\\s*(\"[^\"]*\"|'[^']*'|[^\\s>]+)", "i").exec(rest) || ["", ""])[1].replace(/^["']|["']$/g, "");
 			if (t === "link" && /^(preload|modulepreload|prefetch|manifest)$/i.test(get("rel"))) return after;
 			if (t === "meta" && /content-security-policy/i.test(get("http-equiv"))) return after;
-			if (t === "base" && get("href")) here = new URL(get("href"), at || base()).href;
-			if (t === "script" && /^importmap$/i.test(get("type"))) return "<script type=held-importmap>" + after;
+			if (t === "base" && get("href")) {
+				here = new URL(get("href"), at || base()).href;
+				if (seen && !seen.base) seen.base = here;
+			}
+			if (t === "script" && /^importmap$/i.test(get("type"))) {
+				if (!seen) return mapped(after, here || base()) + "<script type=held-importmap>";
+				if (!seen.map) seen.map = after;
+				return "<script type=held-importmap>" + after;
+			}
 			return "<" + tag + rest.replace(/([^\s=\/"'>]+)(\s*=\s*)("[^"]*"|'[^']*'|[^\s"'>]+)/g, (one, name, is, quoted) => {
 				if (/^integrity$/i.test(name)) return "";
 				const value = quoted.replace(/^["']|["']$/g, "").replace(/&amp;/g, "&").replace(/&quot;/g, '"').replace(/&#39;|&apos;/g, "'");
@@ -409,8 +416,8 @@ function havvelHold(self, held) {
 		}).observe(document, { subtree: true, childList: true, attributes: true, attributeFilter: ["style", framed] });
 	};
 
-	// mapped is the import map: held modules under their names and addresses, and what the page's own map says.
-	function mapped(html, at) {
+	// mapped is the script of the import map: held modules under their names and addresses, and what the page's own map says.
+	function mapped(text, at) {
 		const imports = {}, scopes = {}, bare = {};
 		for (const name in files) {
 			if (!/javascript|json|octet-stream/.test(files[name][0])) continue;
@@ -441,9 +448,8 @@ function havvelHold(self, held) {
 				if (!folder.startsWith(real)) into[key] = folder;
 			}
 		};
-		const found = /<script\b[^>]*\btype\s*=\s*["']?importmap["']?[^>]*>([\s\S]*?)<\/script/i.exec(html);
-		if (found) {
-			const own = JSON.parse(found[1]);
+		if (text) {
+			const own = JSON.parse(text);
 			take(own.imports || {}, imports, bare);
 			for (const scope in own.scopes || {}) {
 				const folder = new URL(scope, at).href, inner = {};
@@ -452,7 +458,8 @@ function havvelHold(self, held) {
 			}
 		}
 		held.bare = bare;
-		return JSON.stringify({ imports, scopes }).replace(/</g, "\\u003c");
+		if (!Object.keys(imports).length && !Object.keys(scopes).length) return ""; // some browsers take one map only
+		return `<script type="importmap">${JSON.stringify({ imports, scopes }).replace(/</g, "\\u003c")}</script>`;
 	}
 
 	// begin writes the page as a browser would read it.
@@ -461,9 +468,8 @@ function havvelHold(self, held) {
 		wake();
 		const type = /^\s*<!doctype[^>]*>/i.exec(html), head = type ? type[0] : "";
 		const stale = apart || held.frame && document.baseURI.replace(/#.*$/s, "") !== at.replace(/#.*$/s, ""); // some browsers forget where a frame was said to be
-		const said = /<base\b[^>]*?\bhref\s*=\s*["']?([^"'\s>]+)/i.exec(html);
-		const under = stale && said ? new URL(said[1], at).href : at;
-		known_.write.call(document, head + (stale ? `<base href="${under.replace(/"/g, "%22")}">` : "") + `<script type="importmap">${mapped(html, at)}</script>` + marked(html.slice(head.length), at));
+		const seen = {}, body = marked(html.slice(head.length), at, seen);
+		known_.write.call(document, head + (stale ? `<base href="${(seen.base || at).replace(/"/g, "%22")}">` : "") + mapped(seen.map, at) + body);
 		known_.close.call(document);
 	};
 }
