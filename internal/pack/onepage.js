@@ -95,31 +95,33 @@ function havvelHold(self, held) {
 	// led is where an address leads players: to this page, which is asked for another one that it holds, or to another held file.
 	function led(text, at) {
 		const name = nameOf(text, at);
-		if (!isPage(name) || !/^(https?|file):/.test(held.own)) return to(text, at);
-		if (/^#/.test(text) && !apart) return text;
+		if (/^#/.test(text) || !isPage(name) || !/^(https?|file):/.test(held.own)) return to(text, at);
 		// What the host put into the address stays, before the page that is asked for; what the game puts there stands behind it.
 		const there = new URL(text, at || base()), ask = name === held.entry && !there.search ? "" : held.ask + "=" + encodeURIComponent(name);
 		const query = [new URL(held.own).search.slice(1).split("&").filter((p, i, l) => l.slice(0, i + 1).every((q) => !q.startsWith(held.ask + "="))).join("&"), ask, there.search.slice(1)];
-		return held.own.replace(/\?.*$/s, "") + query.filter((q) => q).join("&").replace(/^./, "?$&") + there.hash;
+		return held.own.replace(/\?.*$/s, "") + query.filter((q) => q).join("&").replace(/^./, "?$&") + (there.hash || (/#$/.test(text) ? "#" : ""));
 	}
 	// apart says that addresses begin elsewhere than where the browser believes to be.
 	const apart = !held.frame && held.page !== held.entry;
-	const ledFrom = (url) => {
-		const asked = typeof url === "string" && url.replace(/[?#].*$/s, "") === held.own.replace(/\?.*$/s, "") && new URL(url).searchParams.get(held.ask);
-		return asked && own(files, asked) ? address(asked) + new URL(url).hash : asked === null ? address(held.entry) + new URL(url).hash : from(url);
-	};
+	// Where frames can't be written to, each asks for its page by the address of this one.
+	const sealed = opaque && /^https?:/.test(held.own);
+	// leads is where an attribute leads to now, "" for where it did. What was set is kept beside it.
+	const kept = "data-held-set";
+	function leads(tag, attribute, value, at) {
+		const what = (tag + " " + attribute).toLowerCase();
+		if (!/^(a|area) (xlink:)?href$/.test(what) && !(sealed && what === "iframe src" && isPage(nameOf(value, at)))) return "";
+		const other = led(value, at);
+		return other === value ? "" : other;
+	}
 
 	// changed is what an attribute becomes.
 	function changed(tag, attribute, value, at) {
 		const a = attribute.toLowerCase(), t = tag.toLowerCase();
 		if (a === "style") return styled(value, at);
 		if (a === "srcdoc") return marked(value, at);
-		if (/^(a|area)$/.test(t) ? /^(xlink:)?href$/.test(a) : sealed && t === "iframe" && a === "src" && isPage(nameOf(value, at))) return led(value, at);
 		if (a === "srcset" || a === "imagesrcset") return value.replace(/([^\s,]\S*[^\s,]|[^\s,])(\s+[^,]*)?(,|$)/g, (all, url, size, end) => to(url, at) + (size || "") + end);
 		return addresses[a] && addresses[a].test(t) ? to(value, at) : value;
 	}
-	// Where frames can't be written to, each asks for its page by the address of this one.
-	const sealed = opaque && /^https?:/.test(held.own);
 	// A frame's held page is written into it, and its address kept beside it: a frame that goes nowhere is there at once.
 	const framed = "data-held-src";
 	const frames = (tag, attribute, value, at) => !sealed && /^iframe$/i.test(tag) && /^src$/i.test(attribute) && isPage(nameOf(value, at)) && new URL(value, at || base()).href;
@@ -154,10 +156,12 @@ function havvelHold(self, held) {
 			return "<" + tag + rest.replace(/([^\s=\/"'>]+)(\s*=\s*)("[^"]*"|'[^']*'|[^\s"'>]+)/g, (one, name, is, quoted) => {
 				if (/^integrity$/i.test(name)) return "";
 				const value = quoted.replace(/^["']|["']$/g, "").replace(/&amp;/g, "&").replace(/&quot;/g, '"').replace(/&#39;|&apos;/g, "'");
+				const lead = leads(tag, name, value, here), quote = (v) => '"' + v.replace(/&/g, "&amp;").replace(/"/g, "&quot;") + '"';
+				if (lead) return name + is + quote(lead) + " " + kept + "=" + quote(value);
 				const page = frames(tag, name, value, here);
 				if (page) name = framed;
 				const other = page || changed(tag, name, value, here);
-				return other === value ? one : name + is + '"' + other.replace(/&/g, "&amp;").replace(/"/g, "&quot;") + '"';
+				return other === value ? one : name + is + quote(other);
 			}) + ">" + after;
 		});
 	}
@@ -287,12 +291,19 @@ function havvelHold(self, held) {
 	]) {
 		for (const name of names.split(" ")) access(proto(name), attribute, function (v) { return changed(this.localName, attribute, String(v)); }, from);
 	}
+	const asSet = (e, get) => {
+		const set = attribute.call(e, kept);
+		return set === null ? from(get.call(e)) : new URL(set, base()).href;
+	};
 	const src = self.HTMLIFrameElement && Object.getOwnPropertyDescriptor(HTMLIFrameElement.prototype, "src");
-	if (src) Object.defineProperty(HTMLIFrameElement.prototype, "src", { ...src, get() { return attribute.call(this, framed) || ledFrom(src.get.call(this)); }, set(v) { this.setAttribute("src", v); } });
+	if (src) Object.defineProperty(HTMLIFrameElement.prototype, "src", { ...src, get() { return attribute.call(this, framed) || asSet(this, src.get); }, set(v) { this.setAttribute("src", v); } });
 	access(proto("HTMLImageElement"), "currentSrc", null, from);
 	access(proto("HTMLMediaElement"), "currentSrc", null, from);
 	access(proto("SVGAnimatedString"), "baseVal", (v) => to(v), from);
-	for (const name of ["HTMLAnchorElement", "HTMLAreaElement"]) access(proto(name), "href", (v) => led(String(v)), ledFrom);
+	for (const name of ["HTMLAnchorElement", "HTMLAreaElement"]) {
+		const href = Object.getOwnPropertyDescriptor(proto(name), "href");
+		Object.defineProperty(proto(name), "href", { ...href, get() { return asSet(this, href.get); }, set(v) { this.setAttribute("href", v); } });
+	}
 	access(proto("HTMLScriptElement"), "integrity", () => "");
 	access(proto("Element"), "innerHTML", (v) => marked(v));
 	access(proto("Element"), "outerHTML", (v) => marked(v));
@@ -302,13 +313,15 @@ function havvelHold(self, held) {
 	patch(proto("CSSStyleDeclaration"), "setProperty", (was) => function (k, v, ...rest) { return was.call(this, k, styled(v), ...rest); });
 	for (const name of ["insertRule", "replace", "replaceSync"]) patch(proto("CSSStyleSheet"), name, (was) => function (css, ...rest) { return was.call(this, styled(css), ...rest); });
 	patch(proto("Element"), "setAttribute", (was) => function setAttribute(k, v) {
-		const page = frames(this.localName, String(k), String(v));
+		const page = frames(this.localName, String(k), String(v)), lead = leads(this.localName, String(k), String(v));
+		if (lead) return was.call(this, kept, v), was.call(this, k, lead);
+		if (/^(a|area|iframe)$/.test(this.localName) && /^(href|src)$/i.test(k)) this.removeAttribute(kept);
 		return page ? was.call(this, framed, page) : was.call(this, k, changed(this.localName, String(k), String(v)));
 	});
 	patch(proto("Element"), "setAttributeNS", (was) => function setAttributeNS(n, k, v) { return was.call(this, n, k, changed(this.localName, String(k), String(v))); });
 	patch(proto("Element"), "getAttribute", (was) => function getAttribute(k) {
-		if (this.localName === "iframe" && /^src$/i.test(k)) return attribute.call(this, framed) || ledFrom(was.call(this, k));
-		return /^(a|area)$/.test(this.localName) && /^href$/i.test(k) ? ledFrom(was.call(this, k)) : from(was.call(this, k));
+		const value = was.call(this, k), set = value !== null && /^(href|src)$/i.test(k) ? was.call(this, kept) : null;
+		return set !== null ? set : (this.localName === "iframe" && /^src$/i.test(k) && was.call(this, framed)) || from(value);
 	});
 	patch(proto("Element"), "insertAdjacentHTML", (was) => function (where, html) { return was.call(this, where, marked(html)); });
 	patch(proto("Range"), "createContextualFragment", (was) => function (html) { return was.call(this, marked(html)); });
@@ -348,7 +361,7 @@ function havvelHold(self, held) {
 		if (!isPage(name) || frame.havvelFilled === url) return;
 		if (frame.havvelFilled === undefined) { // a browser may give the frame another empty page after this one
 			frame.addEventListener("load", () => {
-				if (frame.contentWindow && !frame.contentWindow.havvelHeld) {
+				if (frame.contentWindow && !frame.contentWindow.havvelHeld && !frame.contentWindow.havvelBegin) {
 					frame.havvelFilled = "";
 					fill(frame);
 				}
@@ -379,11 +392,18 @@ function havvelHold(self, held) {
 	const wake = () => {
 		// A frame that asks is loaded twice: with all that is held, and with the page that it asked for.
 		if (sealed) document.addEventListener("load", (e) => {
-			const f = e.target, url = f && f.localName === "iframe" && attribute.call(f, "src");
-			if (!url || ledFrom(url) === url) return;
+			const f = e.target;
+			if (f.localName !== "iframe" || attribute.call(f, kept) === null) return;
 			f.havvelLoads = (f.havvelLoads || 0) + 1;
 			if (f.havvelLoads % 2) e.stopImmediatePropagation();
 		}, true);
+		// A link within this page stays in it, though addresses begin elsewhere.
+		if (apart) addEventListener("click", (e) => {
+			const a = e.target.closest && e.target.closest("a[href^='#'], area[href^='#']");
+			if (!a || e.defaultPrevented || e.button || e.ctrlKey || e.metaKey || e.shiftKey) return;
+			e.preventDefault();
+			location.hash = attribute.call(a, "href");
+		});
 		// A form, and a page that leads elsewhere by itself, lead to the held one, too.
 		addEventListener("submit", (e) => {
 			const form = e.target, by = e.submitter, at = by && by.hasAttribute("formaction") ? by.formAction : form.action, url = new URL(at, base());
