@@ -7,12 +7,13 @@ import (
 	"havvel/internal/project"
 )
 
-// abreast is work at several destinations at the same time. What is told and reported comes one after the other, and those of one host
-// take turns, since hosts count connections.
+// abreast is work at several destinations at the same time. It is told in the order in which it was begun, whatever ends first, and
+// reported as one piece. Those of one host take turns, since hosts count connections.
 type abreast struct {
 	k     *Desk
 	lanes *progress.Lanes
 	work  sync.WaitGroup
+	told  []*errand // those that have still to tell something; changed between what is shown
 
 	mu    sync.Mutex
 	hosts map[string]*sync.Mutex
@@ -22,20 +23,58 @@ func (k *Desk) abreast() *abreast {
 	return &abreast{k: k, lanes: progress.Beside(k.Report), hosts: map[string]*sync.Mutex{}}
 }
 
-// desk is one for the work at one destination.
-func (a *abreast) desk() *Desk {
+// An errand is the work at one destination.
+type errand struct {
+	*Desk
+	of     *abreast
+	untold []Event
+	over   bool
+}
+
+// errand begins the work at one more destination. It is to be ended.
+func (a *abreast) errand() *errand {
 	one, courier := *a.k, *a.k.Courier
 	one.Report, one.Courier = a.lanes.Lane(), &courier
 	courier.Report = a.lanes.Lane()
-	one.Tell = func(e Event) { a.lanes.Between(func() { a.k.Tell(e) }) }
+	e := &errand{Desk: &one, of: a}
+	one.Tell = func(event Event) {
+		a.lanes.Between(func() {
+			e.untold = append(e.untold, event)
+			a.tell()
+		})
+	}
 	if ask := courier.Prompt; ask != nil {
 		courier.Prompt = func(address, code string) { a.lanes.Between(func() { ask(address, code) }) }
 	}
-	return &one
+	a.lanes.Between(func() { a.told = append(a.told, e) })
+	return e
 }
 
-// at does something at a destination beside everything else, once its host is free.
-func (a *abreast) at(d *project.Destination, do func()) {
+// end says that nothing more will be told.
+func (e *errand) end() {
+	e.of.lanes.Between(func() {
+		e.over = true
+		e.of.tell()
+	})
+}
+
+// tell tells what those have to tell before whom all others are over.
+func (a *abreast) tell() {
+	for len(a.told) > 0 {
+		first := a.told[0]
+		for _, event := range first.untold {
+			a.k.Tell(event)
+		}
+		first.untold = nil
+		if !first.over {
+			return
+		}
+		a.told = a.told[1:]
+	}
+}
+
+// at does something at a destination beside everything else, once its host is free, and ends the errand.
+func (a *abreast) at(d *project.Destination, e *errand, do func()) {
 	a.mu.Lock()
 	turn := a.hosts[d.Host()]
 	if turn == nil {
@@ -44,6 +83,7 @@ func (a *abreast) at(d *project.Destination, do func()) {
 	}
 	a.mu.Unlock()
 	a.work.Go(func() {
+		defer e.end()
 		turn.Lock()
 		defer turn.Unlock()
 		do()

@@ -41,8 +41,8 @@ func (k *Desk) Publish(ctx context.Context) (*Deliveries, error) {
 	all := len(k.Destinations)
 	now, next, failures := make([]*deliver.Status, all), make([]string, all), make([]error, all)
 	for i, d := range k.Destinations {
-		one := beside.desk()
-		beside.at(d, func() { now[i], next[i], failures[i] = one.publish(ctx, d) })
+		one := beside.errand()
+		beside.at(d, one, func() { now[i], next[i], failures[i] = one.publish(ctx, d) })
 	}
 	beside.work.Wait()
 	out := newDeliveries()

@@ -78,16 +78,18 @@ func (k *Desk) sendAll(
 		if ctx.Err() != nil {
 			break
 		}
-		one := beside.desk()
 		if k.DryRun {
-			arrived[i], failures[i] = one.wouldSend(ctx, d, b, pages[d.Name], how)
+			arrived[i], failures[i] = k.wouldSend(ctx, d, b, pages[d.Name], how)
 			continue
 		}
 		k.Courier.Ready(ctx, d)
+		one := beside.errand()
 		made, err := one.make(ctx, prover, d, b, how)
-		if failures[i] = err; err == nil {
-			beside.at(d, func() { arrived[i], failures[i] = one.handOver(ctx, d, made, pages[d.Name], how) })
+		if failures[i] = err; err != nil {
+			one.end()
+			continue
 		}
+		beside.at(d, one, func() { arrived[i], failures[i] = one.handOver(ctx, d, made, pages[d.Name], how) })
 	}
 	beside.work.Wait()
 	failed := errors.Join(failures...)
