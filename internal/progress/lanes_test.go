@@ -8,11 +8,13 @@ import (
 
 type heard []string
 
-func (h *heard) Begin(what string, total int64) { *h = append(*h, fmt.Sprint("begin ", what, " ", total)) }
-func (h *heard) Advance(n int64)                { *h = append(*h, fmt.Sprint(n)) }
-func (h *heard) End()                           { *h = append(*h, "end") }
+func (h *heard) Begin(what string, total int64) {
+	*h = append(*h, fmt.Sprint("begin ", what, " ", total))
+}
+func (h *heard) Advance(n int64) { *h = append(*h, fmt.Sprint(n)) }
+func (h *heard) End()            { *h = append(*h, "end") }
 
-// TestLanes: two pieces of work are one, whose sums are right whoever begins and ends first, and nothing is shown while words are written.
+// TestLanes: two pieces of work are one, whose sums are right whichever begins and ends first, and nothing is shown while words are written.
 func TestLanes(t *testing.T) {
 	var h heard
 	l := Beside(&h)
