@@ -111,7 +111,11 @@ func TestAtOnce(t *testing.T) {
 		t.Errorf("%d were sent:\n%s", n, e.out)
 	}
 	now.Store(newGate())
-	d := decode[deliveries](t, run(t, project, "publish", "--json").must(t, 0)).Deliveries
+	e = run(t, project, "publish").must(t, 0, "other: the game's short address can't be changed")
+	if strings.LastIndex(e.out, "permanent: ") > strings.Index(e.out, "is public on") {
+		t.Errorf("what is permanent is told when it is done:\n%s", e.out)
+	}
+	d := decode[deliveries](t, run(t, project, "where", "--json").must(t, 0)).Deliveries
 	if len(d) != 2 || d[0].Destination != "brackwater" || d[0].State != "public" || d[1].State != "public" {
 		t.Errorf("%+v", d)
 	}

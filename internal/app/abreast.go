@@ -7,8 +7,8 @@ import (
 	"havvel/internal/project"
 )
 
-// abreast is work at several destinations at the same time. It is told in the order in which it was begun, whatever ends first, and
-// reported as one piece. Those of one host take turns, since hosts count connections.
+// abreast is work at several destinations at the same time. What was done is told in the order in which it was begun, whatever ends
+// first, and reported as one piece; a warning is told at once. Those of one host take turns, since hosts count connections.
 type abreast struct {
 	k     *Desk
 	lanes *progress.Lanes
@@ -31,14 +31,24 @@ type errand struct {
 	over   bool
 }
 
+// A warning is an event that must be heard before what it warns of is done.
+type warning interface{ of(destination string) Event }
+
+func (e Loses) of(destination string) Event     { return Loses{destination + ": " + e.Says} }
+func (e Permanent) of(destination string) Event { return Permanent{Says: destination + ": " + e.Says} }
+
 // errand begins the work at one more destination. It is to be ended.
-func (a *abreast) errand() *errand {
+func (a *abreast) errand(d *project.Destination) *errand {
 	one, courier := *a.k, *a.k.Courier
 	one.Report, one.Courier = a.lanes.Lane(), &courier
 	courier.Report = a.lanes.Lane()
 	e := &errand{Desk: &one, of: a}
 	one.Tell = func(event Event) {
 		a.lanes.Between(func() {
+			if w, ok := event.(warning); ok && a.told[0] != e {
+				a.k.Tell(w.of(d.Name))
+				return
+			}
 			e.untold = append(e.untold, event)
 			a.tell()
 		})

@@ -41,7 +41,7 @@ func (k *Desk) Publish(ctx context.Context) (*Deliveries, error) {
 	all := len(k.Destinations)
 	now, next, failures := make([]*deliver.Status, all), make([]string, all), make([]error, all)
 	for i, d := range k.Destinations {
-		one := beside.errand()
+		one := beside.errand(d)
 		beside.at(d, one, func() { now[i], next[i], failures[i] = one.publish(ctx, d) })
 	}
 	beside.work.Wait()

@@ -83,7 +83,7 @@ func (k *Desk) sendAll(
 			continue
 		}
 		k.Courier.Ready(ctx, d)
-		one := beside.errand()
+		one := beside.errand(d)
 		made, err := one.make(ctx, prover, d, b, how)
 		if failures[i] = err; err != nil {
 			one.end()

@@ -130,7 +130,7 @@ const unheld = "\x00\r<"
 
 // made is the page, as it was made before or is made now.
 func (f *folding) made(stream []byte, as coding) (product, error) {
-	way := fmt.Sprintf("one-page 8 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
+	way := fmt.Sprintf("one-page 9 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
 	return f.plan.made.product(sha256.Sum256(stream), way, func(w io.Writer) error { return f.page(w, stream, as) })
 }
 

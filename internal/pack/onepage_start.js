@@ -33,7 +33,7 @@
 		const all = await whole, length = +(await all.slice(0, 10).text());
 		const index = JSON.parse(await all.slice(10, 10 + length).text());
 		const here = /^(https?|file):/.test(location.protocol) ? location.href.replace(/[?#].*$/s, "").replace(/[^/]*$/, "") : "https://game.invalid/";
-		const asked = new URLSearchParams(location.search).get(index.ask), page = asked !== null && index.files[asked] ? asked : index.page;
+		const asked = new URLSearchParams(location.search).get(index.ask), page = Object.hasOwn(index.files, asked) && /^text\/html/.test(index.files[asked][0]) ? asked : index.page;
 		const origin = /^https?:/.test(here) ? new URL(here).origin + "/" : here;
 		const files = {}, texts = {};
 		for (const name in index.files) {
