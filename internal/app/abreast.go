@@ -32,7 +32,9 @@ type errand struct {
 }
 
 // A warning is an event that must be heard before what it warns of is done.
-type warning interface{ of(destination string) Event }
+type warning interface {
+	of(destination string) Event
+}
 
 func (e Loses) of(destination string) Event     { return Loses{destination + ": " + e.Says} }
 func (e Permanent) of(destination string) Event { return Permanent{Says: destination + ": " + e.Says} }

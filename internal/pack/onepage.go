@@ -130,7 +130,7 @@ const unheld = "\x00\r<"
 
 // made is the page, as it was made before or is made now.
 func (f *folding) made(stream []byte, as coding) (product, error) {
-	way := fmt.Sprintf("one-page 9 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
+	way := fmt.Sprintf("one-page 3 %s %x", as.name, sha256.Sum256([]byte(f.frame())))
 	return f.plan.made.product(sha256.Sum256(stream), way, func(w io.Writer) error { return f.page(w, stream, as) })
 }
 
@@ -189,7 +189,7 @@ func (f *folding) verifyPage(l export.Link) error {
 	}
 	byItself := l.Use == "page" && l.Certainty != link.Possible && l.To != f.plan.result.Entry
 	if byItself && (l.From.Page == nil || !f.leads(l)) {
-		return f.cannot(l, "a page to which no link leads but a script or the page itself, which the sandbox of %s forbids", f.plan.to.Rules.Name)
+		return f.cannot(l, "and a script opens that page, which can't work in the sandbox of %s (a link can)", f.plan.to.Rules.Name)
 	}
 	return nil
 }
