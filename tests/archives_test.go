@@ -6,6 +6,7 @@ import (
 	"compress/flate"
 	"compress/gzip"
 	"context"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -205,9 +206,10 @@ func plays(t *testing.T, ctx context.Context, a packedArchive) {
 		chromedp.Poll[chromedp.Void](`document.querySelector("canvas") && !document.querySelector("#loading, #havvel-front")`,
 			chromedp.WithPollingInterval(200*time.Millisecond), chromedp.WithPollingTimeout(time.Minute)),
 	)
-	if _, colours, brightest := picture(t, ctx); colours < 200 || brightest < 100 {
-		t.Errorf("%s: the game is blank or dark: %d colours, brightest %d\n%v", a.Destination, colours, brightest, a.Steps)
-	}
+	eventually(t, fmt.Sprintf("%s: the game is blank or dark (%v)", a.Destination, a.Steps), func() (any, bool) {
+		_, colours, brightest := picture(t, ctx)
+		return []any{colours, brightest}, colours >= 200 && brightest >= 100
+	})
 }
 
 // readers are programs that open archives strictly, and how each is called.

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"testing"
 
 	"havvel/internal/demo"
@@ -50,23 +51,37 @@ func examples(t *testing.T, command ...string) (lines []string) {
 	return lines
 }
 
-// tried runs examples, and knows which are still to be run.
+// tried runs examples of one kind of reader.
 type tried struct {
 	t    *testing.T
-	left map[string]bool
+	left *left
 	in   *terminal
 	// what examples name that is of this world: an id, a host
 	real *strings.Replacer
+}
+
+// left are the examples that are still to be run.
+type left struct {
+	mu    sync.Mutex
+	lines map[string]bool
+}
+
+// take takes one, and reports whether it was there.
+func (l *left) take(line string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	was := l.lines[line]
+	delete(l.lines, line)
+	return was
 }
 
 // example runs lines that help shows; all must end well.
 func (x *tried) example(lines ...string) (last ending) {
 	x.t.Helper()
 	for _, line := range lines {
-		if !x.left[line] {
+		if !x.left.take(line) {
 			x.t.Errorf("no help has the example %q (any more)", line)
 		}
-		delete(x.left, line)
 		last = x.in.types(x.real.Replace(line), demo.PracticeKey)
 		if last.code != 0 {
 			x.t.Errorf("%s ends with %d\n%s%s", line, last.code, last.out, last.err)
@@ -84,11 +99,11 @@ func TestHelpExamples(t *testing.T) {
 	partner(t, "chromium")
 	data, store := database(t), objectStore(t)
 	bucket := strings.TrimSuffix(strings.TrimPrefix(store.address, "s3+http://"), "/tinderwick")
-	x := &tried{t: t, left: map[string]bool{}}
+	all := &left{lines: map[string]bool{}}
 	for _, line := range examples(t) {
-		x.left[line] = true
+		all.lines[line] = true
 	}
-	x.real = strings.NewReplacer(
+	real := strings.NewReplacer(
 		"https://api.brackwater.example",
 		"http://127.0.0.1:7411",
 		"postgres://host@db.example/shed",
@@ -108,23 +123,39 @@ func TestHelpExamples(t *testing.T) {
 		"PGPASSWORD=" + guestPassword,
 		"HAVVEL_FILES_KEY=moth:" + guestPassword,
 	}
-	world := t.TempDir()
-	project := filepath.Join(world, "game")
-	if err := demo.Write(project, map[string]string{"brackwater": "http://127.0.0.1:7411"}); err != nil {
-		t.Fatal(err)
-	}
-	x.in = newTerminal(t, project, env...)
-	x.build(world)
-	x.players(world, project)
-	x.portals(project)
-	x.rounds(t.TempDir())
-	x.beginnings(t.TempDir())
-	for line := range x.left {
+	t.Run("readers", func(t *testing.T) {
+		for name, walk := range map[string]func(*tried){
+			"tries": (*tried).build, "sends": (*tried).players, "plays": (*tried).rounds, "begins": (*tried).beginnings,
+		} {
+			t.Run(name, func(t *testing.T) {
+				t.Parallel()
+				walk(&tried{t: t, left: all, in: newTerminal(t, t.TempDir(), env...), real: real})
+			})
+		}
+	})
+	for line := range all.lines {
 		t.Errorf("no test runs the example %q", line)
 	}
 }
 
-func (x *tried) build(world string) {
+// project gives the reader the demo's project, and a portal; with a playtest host, too.
+func (x *tried) project(host bool) (world, project string) {
+	x.t.Helper()
+	world = x.t.TempDir()
+	project = filepath.Join(world, "game")
+	at := map[string]string{"brackwater": "http://127.0.0.1:7411"}
+	if host {
+		at["shed"] = "http://127.0.0.1:7440"
+	}
+	if err := demo.Write(project, at); err != nil {
+		x.t.Fatal(err)
+	}
+	x.in = newTerminal(x.t, project, x.in.env...)
+	return world, project
+}
+
+func (x *tried) build() {
+	x.project(false)
 	x.example(
 		"havvel look export/web",
 		"havvel look",
@@ -152,8 +183,9 @@ func (x *tried) build(world string) {
 	)
 }
 
-func (x *tried) players(world, project string) {
+func (x *tried) players() {
 	t := x.t
+	world, project := x.project(false)
 	web := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(world, "site"))))
 	defer web.Close()
 	edit(t, project, "[[statistic]]", "[to.shed]\naddress = \"../site\"\npublic = \""+web.URL+"\"\n\n[[statistic]]")
@@ -175,6 +207,7 @@ func (x *tried) players(world, project string) {
 	x.example("havvel back 0.4.0 --to shed")
 	x.in.types("havvel back 0.4.1 --to shed").must(t, 0)
 	x.example("havvel back", "havvel logbook", "havvel logbook --to brackwater --version 0.4.0")
+	x.portals(project)
 }
 
 func (x *tried) portals(project string) {
@@ -214,13 +247,9 @@ func (x *tried) portals(project string) {
 	x.in.ends()
 }
 
-func (x *tried) rounds(folder string) {
+func (x *tried) rounds() {
 	t := x.t
-	project := filepath.Join(folder, "game")
-	if err := demo.Write(project, map[string]string{"brackwater": "http://127.0.0.1:7411", "shed": "http://127.0.0.1:7440"}); err != nil {
-		t.Fatal(err)
-	}
-	x.in = newTerminal(t, project, x.in.env...)
+	_, project := x.project(true)
 	x.example("havvel host --data postgres://host@db.example/shed --files s3://store.example/shed")
 	x.in.ends()
 	x.example("havvel host token make moth", "havvel host token revoke moth", "havvel host --data shed")
@@ -244,7 +273,6 @@ func (x *tried) rounds(folder string) {
 	if err := json.Unmarshal([]byte(x.example("havvel round list --json").out), &rounds); err != nil || len(rounds.Rounds) != 2 {
 		t.Fatal(err, rounds)
 	}
-	before := x.real
 	x.real = strings.NewReplacer("4kq2m7", rounds.Rounds[1].ID[:6], "/srv/shed", "shed")
 	x.example(
 		"havvel round texts > page/de.toml",
@@ -293,11 +321,10 @@ func (x *tried) rounds(folder string) {
 		"havvel host token revoke moth --data shed",
 	)
 	x.in.ends()
-	x.real = before
 }
 
-func (x *tried) beginnings(folder string) {
-	env := x.in.env
+func (x *tried) beginnings() {
+	env, folder := x.in.env, x.in.folder
 	own := x.t.TempDir()
 	for name, data := range small() {
 		writeInto(x.t, own, game.Files{"export/web/" + name: data})

@@ -98,7 +98,8 @@ func TestTrialLive(t *testing.T) {
 		run(t, folder, "trial", "--live", name).must(t, 0, "proven: it runs there as well as what was sent runs here")
 	}
 	hides.Store(true)
-	run(t, folder, "trial", "--live", "site").must(t, 1, "it runs worse there", "rules.wasm is asked for, and fails", "in what was sent it doesn't")
+	run(t, folder, "trial", "--live", "site").must(t, 1, "it runs worse there", "rules.wasm: it could not be loaded: the host",
+		"rules.wasm is asked for, and fails (the host answers 403 Forbidden)", "in what was sent it doesn't")
 	edit(t, folder, "export/web", "export/script")
 	run(t, folder, "trial", "--live", "site").must(t, 1, "was made of another export")
 }

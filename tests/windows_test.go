@@ -42,7 +42,17 @@ func newWindows(t *testing.T) *windows {
 			t.Fatalf("%v: %v\n%s", c.Args, err, out)
 		}
 	}
+	// As long as one program runs, the next one finds the system up.
+	stays := exec.Command(emulator, "cmd")
+	stays.Env = w.env
+	if _, err := stays.StdinPipe(); err != nil {
+		t.Fatal(err)
+	}
+	if err := stays.Start(); err != nil {
+		t.Fatal(err)
+	}
 	t.Cleanup(func() {
+		defer stays.Wait()
 		stop := exec.Command("wineserver", "-k")
 		stop.Env = w.env
 		stop.Run() // there may be none any more

@@ -88,7 +88,7 @@ func (r *Run) asked(q *trial.Request, started int, t *trial.Trial) {
 	switch {
 	case portals:
 	case q.Status >= 400 || q.Failed != "" && !givenUp:
-		r.Failed = append(r.Failed, Asked{path, cmp.Or(q.Failed, "it is not there"), q.By, q.Line, q.Column})
+		r.Failed = append(r.Failed, Asked{path, cmp.Or(q.Failed, q.Refused()), q.By, q.Line, q.Column})
 	case q.Foreign || q.EndMS <= 0:
 	case started > 0 && q.StartMS > float64(started):
 		r.Later = append(r.Later, path)

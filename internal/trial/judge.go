@@ -3,6 +3,7 @@ package trial
 import (
 	"cmp"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -88,6 +89,9 @@ func (t *Trial) request(r *Request) finding.Finding {
 			f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
 				`set the base path to "./" in the engine's or bundler's export settings`
 		}
+	case r.Status >= 400:
+		f.ID, f.Message = "trial-missing", "it could not be loaded: "+r.Refused()
+		f.Fix = "look what this host refuses, by name, type or size"
 	case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
 		f.ID, f.Message, f.Fix = "trial-missing", "it could not be loaded: "+r.Failed, "export again, and look whether the file is whole"
 	case r.Status == 200:
@@ -97,6 +101,14 @@ func (t *Trial) request(r *Request) finding.Finding {
 		f.Level = finding.Warning
 	}
 	return f
+}
+
+// Refused says how a host refused a request with a status of 400 or more.
+func (r *Request) Refused() string {
+	if r.Status == http.StatusNotFound {
+		return "it is not there"
+	}
+	return strings.TrimSpace(fmt.Sprintf("the host answers %d %s", r.Status, http.StatusText(r.Status)))
 }
 
 // form judges the form in which a file came.

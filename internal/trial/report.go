@@ -52,7 +52,11 @@ func Inline(data []byte, most int) template.URL {
 		w, h = most, max(1, h*most/w)
 	}
 	to := image.NewRGBA(image.Rect(0, 0, w, h))
-	draw.CatmullRom.Scale(to, to.Bounds(), m, m.Bounds(), draw.Src, nil)
+	if to.Bounds() == m.Bounds() {
+		draw.Draw(to, to.Bounds(), m, image.Point{}, draw.Src)
+	} else {
+		draw.CatmullRom.Scale(to, to.Bounds(), m, m.Bounds(), draw.Src, nil)
+	}
 	var b bytes.Buffer
 	if jpeg.Encode(&b, to, &jpeg.Options{Quality: 82}) != nil { // only of pictures of no size
 		return ""

@@ -234,7 +234,7 @@ func (r *viewer) failure(visible bool, s *state) *failure {
 	defer r.watch.mu.Unlock()
 	for _, f := range r.trial.requests(&View{Requests: r.watch.order}) {
 		if f.ID == "trial-encoding" || f.ID == "trial-missing" && f.Level == "" || f.ID == "trial-type" {
-			return &failure{Words: f.File + ": " + f.Message, Fix: f.Fix}
+			return &failure{Words: f.File + ": " + f.Message, Fix: f.Fix, Lasting: true}
 		}
 	}
 	for _, p := range r.watch.problems {
@@ -248,7 +248,7 @@ func (r *viewer) failure(visible bool, s *state) *failure {
 			if p.File != "" && p.Line > 0 {
 				words = fmt.Sprintf("%s (%s:%d)", words, p.File, p.Line)
 			}
-			return &failure{Words: words, Fix: "fix it in the game"}
+			return &failure{Words: words, Fix: "fix it in the game", Lasting: p.ID == "trial-exception"}
 		}
 	}
 	return nil

@@ -36,6 +36,7 @@ type moment struct {
 type failure struct {
 	Words, Fix string
 	Stuck      bool // nothing went wrong that could be named: the last thing that happened is all there is
+	Lasting    bool // waiting doesn't help: a file was refused, or a script ended in an exception
 	Machine    bool // it is the browser's or the machine's fault, so nothing can be told
 }
 
@@ -45,6 +46,7 @@ const (
 	settledAfter = 700 * time.Millisecond  // after the last request
 	quietFor     = 2 * time.Second         // of own time, in which nothing is loaded any more
 	stillFor     = 3500 * time.Millisecond // likewise, where the picture doesn't move
+	deadFor      = 8 * time.Second         // likewise, where something failed: games try again after a few seconds
 	silentAfter  = time.Second             // without an answer, from which on a page is not at rest
 	hungAfter    = 4 * time.Second         // likewise, from which on it hangs
 	judgedAfter  = 5 * time.Second         // of own time, before which time alone says nothing
@@ -60,6 +62,8 @@ const (
 type starting struct {
 	quiet   time.Duration // own time at which the present quiet began
 	isQuiet bool
+	died    time.Duration // own time since which something has failed, and nothing loads or moves
+	isDead  bool
 
 	Shown time.Duration // when it could be seen first with nothing still loading; 0 for never
 
@@ -82,13 +86,26 @@ func (s *starting) next(m moment) bool {
 	case m.Done > 0:
 		return s.yes(max(m.Done, m.Since))
 	case m.At-m.Answered > silentAfter:
-		s.isQuiet = false
+		s.isQuiet, s.isDead = false, false
 		return false // how long that may last, the limit says
+	case s.dead(m):
+		s.failed(m.Failure)
+		return true
 	case m.Visible && m.idle() && m.At-m.Ended >= settledAfter:
 		return s.calm(m)
 	}
 	s.isQuiet = false
 	return m.Visible && !m.Begun && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
+}
+
+// dead takes a moment, and reports whether a failure has been the last thing that happened for so long that nothing follows.
+func (s *starting) dead(m moment) bool {
+	was := s.isDead
+	s.isDead = m.Failure != nil && m.Failure.Lasting && m.Work == "" && m.At-m.Ended >= settledAfter && m.Changed < motion
+	if s.isDead && !was {
+		s.died = m.Own
+	}
+	return s.isDead && m.Own-s.died >= deadFor
 }
 
 // idle reports whether nothing loads, as far as is known.

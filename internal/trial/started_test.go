@@ -25,6 +25,7 @@ func TestStarting(t *testing.T) {
 		from, to   time.Duration // between which a yes must say that it started
 		ownUnknown bool
 		byTime     bool
+		by         time.Duration // when a no must have been said at the latest
 	}{
 		"it moves": {at: func(m *moment) { m.Visible, m.Since, m.Changed = m.At > sec(1), sec(1), 0.4 }, want: Yes, from: sec(1), to: sec(1)},
 		"a bar, then it moves": {at: func(m *moment) {
@@ -46,8 +47,16 @@ func TestStarting(t *testing.T) {
 			says: "small moves"},
 		"a bar that stands, with an exception": {at: func(m *moment) { m.Visible, m.Failure = true, failed }, want: No,
 			says: "lane.pack: it is not there"},
-		"nothing":                {at: func(*moment) {}, want: No, says: "nothing is to be seen"},
-		"nothing, and an error":  {at: func(m *moment) { m.Failure = failed }, want: No, says: "lane.pack"},
+		"nothing":               {at: func(*moment) {}, want: No, says: "nothing is to be seen"},
+		"nothing, and an error": {at: func(m *moment) { m.Failure = failed }, want: No, says: "lane.pack"},
+		"loading begun, a file refused": {at: func(m *moment) {
+			m.Visible, m.Begun, m.Failure = true, true, &failure{Words: "rules.wasm: refused", Lasting: true}
+		}, want: No, says: "rules.wasm", by: sec(11)},
+		"a file refused, and fetched in the end": {at: func(m *moment) {
+			m.Visible, m.Since, m.Begun, m.Failure = true, sec(0.5), true, &failure{Words: "rules.wasm: refused", Lasting: true}
+			m.Ended = m.At - m.At%sec(6)
+			m.Done = doneAt(m.At, sec(18))
+		}, want: Yes, from: sec(18), to: sec(18)},
 		"of one colour":          {at: func(m *moment) { m.Pattern = sec(1) }, want: Untold, says: "of one colour"},
 		"it says when":           {at: func(m *moment) { m.Visible, m.Done = true, doneAt(m.At, sec(1)) }, want: Yes, from: sec(1), to: sec(1)},
 		"loading begun for ever": {at: func(m *moment) { m.Visible, m.Begun, m.Changed = true, true, 0.5 }, want: No, says: "never done"},
@@ -80,6 +89,9 @@ func TestStarting(t *testing.T) {
 			}
 			if s.Answer != c.want || !strings.Contains(s.Why.Words, c.says) || s.ByTime != c.byTime {
 				t.Errorf("%s %q by time %v, want %s %q", s.Answer, s.Why.Words, s.ByTime, c.want, c.says)
+			}
+			if c.by > 0 && m.At > c.by {
+				t.Errorf("it took until %s to say no", m.At)
 			}
 			if c.want == Yes && (s.At < c.from || s.At > c.to) {
 				t.Errorf("it started at %s, want between %s and %s", s.At, c.from, c.to)

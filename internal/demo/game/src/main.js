@@ -50,13 +50,13 @@ async function start(canvas, rules, parts, report) {
 	canvas.addEventListener("webglcontextlost", (e) => e.preventDefault());
 	canvas.addEventListener("webglcontextrestored", build);
 
-	// What is behind the lanterns has fewer pixels than the screen where drawing is slow. It begins with few.
-	const levels = [{ grain: 0.2, pace: 10, quality: 0.85 }, { grain: 0.25, pace: 3, quality: 1 }, { grain: 0.4, pace: 1, quality: 1 },
-		{ grain: 0.7, pace: 1, quality: 1 }, { grain: 1, pace: 1, quality: 1 }];
-	let level = 1, scale = 1, most = levels.length - 1, slow = 0, quick = 0;
+	// Where drawing is slow, the game draws fewer pixels, and so seldom that the device has time for other things. It begins with few pixels.
+	const levels = [{ grain: 0.2, pace: 4, quality: 0.5, rest: 60 }, { grain: 0.2, pace: 4, quality: 0.7, rest: 60 }, { grain: 0.25, pace: 3, quality: 1, rest: 0 }, { grain: 0.4, pace: 1, quality: 1, rest: 0 },
+		{ grain: 0.7, pace: 1, quality: 1, rest: 0 }, { grain: 1, pace: 1, quality: 1, rest: 0 }];
+	let level = 2, scale = 1, most = levels.length - 1, slow = 0, quick = 0;
 	function fit() {
 		const screen = window.devicePixelRatio || 1;
-		scale = Math.min(screen, level > 2 ? 2 : 1) * levels[level].quality;
+		scale = Math.min(screen, level > 3 ? 2 : 1) * levels[level].quality;
 		const w = Math.max(1, Math.round(canvas.clientWidth * scale)), h = Math.max(1, Math.round(canvas.clientHeight * scale));
 		if (canvas.width !== w || canvas.height !== h) canvas.width = w, canvas.height = h;
 	}
@@ -83,23 +83,32 @@ async function start(canvas, rules, parts, report) {
 	});
 
 	let before = performance.now(), drawn = 0;
+	const pixel = new Uint8Array(4);
+	// adapt takes how many milliseconds a frame took to draw.
+	function adapt(cost) {
+		const much = levels[level].rest ? 36 : 22;
+		slow = cost > much ? slow + Math.min(3, cost / much) : Math.max(0, slow - 1);
+		quick = cost > 8 ? 0 : quick + 1;
+		if (slow >= 4 && level > 0) most = Math.max(2, --level), slow = 0, fit();
+		if (quick >= 4 && level < most) level++, quick = 0, fit();
+	}
 	function frame(now) {
+		requestAnimationFrame(frame);
+		if (now - before < levels[level].rest) return;
 		const real = (now - before) / 1000, dt = Math.min(0.1, real);
 		before = now;
-		if (++drawn > 3 && !document.hidden) {
-			slow = real > 0.045 ? slow + Math.min(6, real / 0.045) : Math.max(0, slow - 1);
-			quick = real > 0.03 ? 0 : quick + 1;
-			if (slow >= 12 && level > 0) most = Math.max(1, --level), slow = 0, fit();
-			if (quick >= 6 && level < most) level++, quick = 0, fit();
-		}
 		look[0] += (wanted[0] - look[0]) * Math.min(1, dt * 3);
 		look[1] += (wanted[1] - look[1]) * Math.min(1, dt * 3);
 		game.tick(dt);
 		if (!gl.isContextLost()) {
 			gl.viewport(0, 0, canvas.width, canvas.height);
+			const begun = performance.now();
 			drawScreen({ game, nights, scene, text, sound, width: canvas.width, height: canvas.height, time: now / 1000, look, ...levels[level] });
+			if (++drawn > 3 && (drawn < 40 || drawn % 16 === 0) && !document.hidden) {
+				gl.readPixels(0, 0, 1, 1, gl.RGBA, gl.UNSIGNED_BYTE, pixel); // waits until all is drawn
+				adapt(performance.now() - begun);
+			}
 		}
-		requestAnimationFrame(frame);
 	}
 	frame(before);
 	canvas.focus();
