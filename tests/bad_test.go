@@ -196,9 +196,12 @@ func TestStart(t *testing.T) {
 	run(t, folder, "start").must(t, 2, "it holds 2 exports", "other")
 	alone := write(t, demo.Good())
 	run(t, alone, "start").must(t, 0, "goes nowhere yet")
-	run(t, alone, "check").must(t, 0, "next: name a destination")
+	run(t, alone, "check").must(t, 0, "next: havvel start --to brackwater")
+	run(t, alone, "start", "--dry-run", "--to", "../public").must(t, 0, "[to.public]", `address  = "../public"`)
+	run(t, alone, "start", "--dry-run", "--to", "https://games.example/lane").must(t, 2, "neither a rulebook nor the address of a site", "sftp://")
+	run(t, alone, "start", "--dry-run", "--to", "shed").must(t, 2, "--to shed: the rulebook names no address", "--address", "havvel host")
 	for _, command := range []string{"pack", "send", "where", "publish"} {
-		run(t, alone, command).must(t, 2, "it names no destination", "[to.brackwater]", "havvel rules list")
+		run(t, alone, command).must(t, 2, "it names no destination", "havvel start --to brackwater", "havvel rules list")
 	}
 	os.Remove(filepath.Join(alone, "index.html"))
 	run(t, alone, "check", "gone").must(t, 2, "there is nothing there", "that the engine wrote")

@@ -126,7 +126,7 @@ func TestWindows(t *testing.T) {
 	edit(t, project, "[[statistic]]", "[to.near]\naddress = \"../public\"\n\n[to.far]\naddress = 'Z:"+strings.ReplaceAll(site, "/",
 		`\`)+"'\n\n[[statistic]]")
 	hv("send", "--to", "near", "--to", "far").must(t, 0, "sent 0.4.0 to near", "sent 0.4.0 to far")
-	hv("publish", "--to", "far").must(t, 0, "is public on far")
+	hv("publish", "--to", "far").must(t, 0, "is in place on far")
 	for _, at := range []string{filepath.Join(filepath.Dir(project), "public"), site} {
 		if files := snapshot(t, at); files["/havvel-versions.json"] == "" {
 			t.Errorf("nothing is in %s", at)

@@ -13,6 +13,7 @@ import (
 
 	"havvel/internal/atomicfile"
 	"havvel/internal/export"
+	"havvel/internal/fault"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -66,9 +67,21 @@ func destinations(with Beginning, folder string) (map[string]*project.Destinatio
 			list[siteName(u)] = &project.Destination{Address: to}
 			continue
 		}
+		if project.IsFolder(to) && path.Ext(to) != ".toml" {
+			list[cmp.Or(project.ShortFrom(filepath.Base(to)), "site")] = &project.Destination{Address: filepath.ToSlash(to)}
+			continue
+		}
 		rules, err := rulebook.Find(to, folder)
+		if err != nil && strings.ContainsAny(to, "/:") {
+			return nil, fault.New(fault.Usage, "--to: %s is neither a rulebook nor the address of a site", to).
+				Then("a site's address is one of: %s; a rulebook is %s, or a file ending in .toml", project.Sites(), strings.Join(rulebook.Names(), ", "))
+		}
 		if err != nil {
 			return nil, fmt.Errorf("--to: %w", err)
+		}
+		if rules.Address == "" && with.Address == "" {
+			return nil, fault.New(fault.Usage, "--to %s: the rulebook names no address, so --address must", to).
+				Then("havvel host prints that of a playtest host")
 		}
 		d := &project.Destination{Rulebook: to, Address: with.Address, Rules: rules}
 		if rules.Key.Variable != "" {

@@ -71,7 +71,7 @@ func (k *Desk) Leaves(ctx context.Context) (*Leaves, error) {
 	}
 	if len(with) == 0 {
 		return nil, fault.New(fault.No, "none of these destinations has a page to fill in: %s", strings.Join(names, ", ")).
-			Then("a portal has one where its rulebook lists fields or pictures (docs/formats/rulebook.md)")
+			Then("a portal has one where its rulebook lists fields or pictures (havvel help rulebook field)")
 	}
 	contents, orders, err := Pages(ctx, k.Project, with, k.Project.Game.Version, k.Report)
 	if err != nil {

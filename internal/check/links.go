@@ -136,7 +136,7 @@ var linkChecks = []*Check{
 				return nil
 			}
 			return &finding.Finding{
-				Message: fmt.Sprintf("%s leads out of the build, to where none of its files are", l.Target),
+				Message: fmt.Sprintf("%s leads out of the build, to where none of its files are", readable(l)),
 				Fix:     "put the file into the build, and make the link lead there",
 			}
 		}),
@@ -173,7 +173,7 @@ var linkChecks = []*Check{
 				return nil
 			}
 			return &finding.Finding{
-				Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(l.Target)),
+				Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(readable(l))),
 				Fix:     "put the file into the build",
 			}
 		}),
@@ -233,7 +233,7 @@ func absolute(p *Pass, l export.Link) *finding.Finding {
 		return nil
 	}
 	_, reason, found := p.Build.FromRoot(l)
-	f := &finding.Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", l.Target), Fix: basePath}
+	f := &finding.Finding{Message: fmt.Sprintf("%s is looked for at the host's root, not in the game's folder", readable(l)), Fix: basePath}
 	if l.From.Kind == export.KindText {
 		f.Fix = "take the slash at its beginning away"
 	}
@@ -250,6 +250,9 @@ func absolute(p *Pass, l export.Link) *finding.Finding {
 	}
 	return f
 }
+
+// readable is what a link names, for people: parts that the script puts in while it runs are dots.
+func readable(l export.Link) string { return strings.ReplaceAll(l.Target, "*", "…") }
 
 // findPackages reports imports by name in the scripts that the entry page is sure to run.
 func findPackages(p *Pass) {

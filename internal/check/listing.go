@@ -242,7 +242,7 @@ func (p *Pass) unwritten(fields int) {
 				kinds,
 				declared,
 			),
-			Fix: fmt.Sprintf("havvel listing --show %s says what they are; docs/listing.md, how they are written", p.Destination),
+			Fix: fmt.Sprintf("havvel listing --show %s says what they are; havvel help toml listing, how they are written", p.Destination),
 		},
 	)
 }

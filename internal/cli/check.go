@@ -20,6 +20,7 @@ import (
 	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/proof"
+	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 	"havvel/internal/trial"
 )
@@ -141,7 +142,7 @@ func (a *console) nextTowards(p *project.Project, next string) {
 	case p == nil:
 		a.screen.Next("havvel start  (writes havvel.toml, and then check knows what each portal wants)")
 	case len(p.To) == 0:
-		a.screen.Next("name a destination in %s, by its lines about [to.…]; havvel rules list says which portals there are", project.Name)
+		a.screen.Next("havvel start --to %s  (adds a portal; havvel rules list says which there are)", rulebook.Names()[0])
 	default:
 		a.screen.Next("%s", next)
 	}

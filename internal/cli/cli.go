@@ -263,7 +263,7 @@ func (a *console) destinations() (*project.Project, []*project.Destination, erro
 	if err == nil && len(list) == 0 {
 		first := rulebook.Names()[0]
 		err = p.Problem("", "it names no destination").
-			Then("add one (havvel rules list says which portals there are):\n\n  [to.%s]\n  rulebook = %q", first, first)
+			Then("havvel start --to %s adds one; havvel rules list says which portals there are, and a site is named by its address", first)
 	}
 	return p, list, err
 }

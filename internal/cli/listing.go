@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -149,7 +150,8 @@ func (a *console) showLeaf(leaves *app.Leaves, l *app.Leaf) {
 		}
 	}
 	a.showRest(l)
-	a.showPageFindings(l.Findings, false)
+	missing := func(f finding.Finding) bool { return f.ID == string(listing.Missing) } // which stands above, field by field
+	a.showPageFindings(slices.DeleteFunc(slices.Clone(l.Findings), missing), false)
 	if a.next(leaves.Next); leaves.Next == "" {
 		s.Next("havvel listing --page --to %s  (how it will look)", l.At.Name)
 	}

@@ -20,7 +20,7 @@ func (a *console) rules() *cobra.Command {
 		use:   "rules",
 		short: "List, show, begin, check and try rulebooks",
 		long: "A rulebook says what one portal accepts and how to talk to it. Some ship with havvel; a portal that it doesn't know\nonly " +
-			"needs a rulebook that you write: docs/formats/rulebook.md says how to write one.",
+			"needs a rulebook that you write: havvel rules new begins one, and havvel help rulebook explains its keys.",
 		example: "  havvel rules list\n  havvel rules show brackwater",
 	}, a.rulesList(), a.rulesShow(), a.rulesNew(), a.rulesCheck(), a.rulesTry(), a.rulesTest(), a.rulesSchema())
 }
@@ -232,6 +232,6 @@ func (a *console) runRulesCheck(file string) error {
 	a.answer(rulesJSON{[]rulesRow{rowOf(file, r)}})
 	a.showRules(r)
 	a.screen.Line("%s", a.screen.In(term.Good, "no mistakes"))
-	a.screen.Next("name it in havvel.toml:  rulebook = %q", file)
+	a.screen.Next("havvel start --to %s  (adds it to havvel.toml)", file)
 	return nil
 }

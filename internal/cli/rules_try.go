@@ -106,7 +106,7 @@ func (a *console) runRulesTry(ctx context.Context, file string, f tryFlags) erro
 		return app.NotDecided(r.Name, p.Game.Version, answer.State, f.limit).Then("the recipe works up to here; --limit waits longer")
 	}
 	a.showTried(answer, f.publish)
-	a.screen.Next("name it in havvel.toml:  rulebook = %q", file)
+	a.screen.Next("havvel start --to %s  (adds it to havvel.toml)", file)
 	return nil
 }
 

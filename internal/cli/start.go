@@ -37,7 +37,7 @@ func (a *console) start() *cobra.Command {
 	c.Flags().StringVar(&f.Version, "version", "0.1.0", "the `version` that the next send uploads")
 	c.Flags().
 		StringArrayVar(&a.to, "to", nil, "where it goes: a `rulebook` ("+strings.Join(rulebook.Names(),
-			", ")+", or a file ending in .toml) or the address of a site; may be repeated")
+			", ")+", or a file ending in .toml), the address of a site, or a folder; may be repeated")
 	c.Flags().StringVar(&f.Address, "address", "", "`where` the portal's interface is (from the rulebook)")
 	c.Flags().StringToStringVar(&f.Values, "value", nil, "a `NAME=TEXT` that a rulebook asks for, such as a release track; may be repeated")
 	c.Flags().StringVar(&f.Tagline, "tagline", "", "one `sentence` that makes somebody want to play")

@@ -44,7 +44,7 @@ func (t *portalTarget) No(what Ability) error {
 			Then("havvel pack writes the archive, to be uploaded by hand")
 	}
 	return fault.New(fault.No, "the rulebook of %s does not say how to %s (it has no [[%s]] steps)", t.to.Rules.Name, inWords[what], what).
-		Then("do it on the portal's own page; docs/formats/rulebook.md says how to add the steps")
+		Then("do it on the portal's own page; havvel help rulebook says how to add the steps")
 }
 
 func (t *portalTarget) Send(ctx context.Context, p Parcel) (Receipt, error) {

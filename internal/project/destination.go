@@ -25,13 +25,13 @@ func (d *Destination) resolve(doc *settings.Document, folder string) {
 	}
 	if scheme, _, ok := strings.Cut(d.Address, "://"); d.Rulebook == "" && ok {
 		doc.Wrong(d.path+".address", "begins with %s://, which is no way to reach a site", scheme).
-			Then("a site's address is one of: %s; a portal needs a rulebook, too", sites())
+			Then("a site's address is one of: %s; a portal needs a rulebook, too", Sites())
 		return
 	}
 	if d.Rulebook == "" {
 		doc.Wrong(d.path+".rulebook", "is missing").
 			Then("name one that ships with Havvel (%s), or a file of your own; a site has an address instead: %s",
-				strings.Join(rulebook.Names(), ", "), sites())
+				strings.Join(rulebook.Names(), ", "), Sites())
 		return
 	}
 	rules, err := rulebook.Find(d.Rulebook, folder)

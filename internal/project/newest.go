@@ -11,15 +11,16 @@ import (
 const mostSources = 50_000
 
 // Newest finds the newest file of the project outside its export, with its path from the project's folder. Files that
-// version control, tools and havvel itself write don't count. It is "" when there is none.
+// version control, tools and havvel itself write don't count, nor what havvel.toml names: it is for havvel, not for the game.
+// It is "" when there is none.
 func (p *Project) Newest() (path string, changed time.Time) {
 	looked := 0
 	// A folder that can't be read is passed over: what it holds can't be told.
 	_ = filepath.WalkDir(p.Folder, func(name string, d fs.DirEntry, err error) error {
 		switch {
-		case d.IsDir() && (err != nil || name != p.Folder && p.passedOver(name)):
+		case d.IsDir() && (err != nil || name != p.Folder && (p.passedOver(name) || p.names(name))):
 			return filepath.SkipDir
-		case d.IsDir() || err != nil || name == p.ExportPath() || byTools(d.Name()):
+		case d.IsDir() || err != nil || name == p.ExportPath() || byTools(d.Name()) || p.names(name):
 			return nil
 		}
 		if looked++; looked > mostSources {
@@ -35,10 +36,20 @@ func (p *Project) Newest() (path string, changed time.Time) {
 	return path, changed
 }
 
+// names reports whether havvel.toml names a file or folder.
+func (p *Project) names(path string) bool {
+	if p.doc == nil {
+		return false
+	}
+	inside, err := filepath.Rel(p.Folder, path)
+	inside = filepath.ToSlash(inside)
+	return err == nil && (p.doc.Says(inside) || p.doc.Says("./"+inside))
+}
+
 // passedOver reports whether a folder holds nothing that the developer wrote.
 func (p *Project) passedOver(folder string) bool {
 	switch base := filepath.Base(folder); base {
-	case "node_modules", "packed", "export", "build", "dist":
+	case "node_modules", "packed", "export", "build", "dist", "first-screens":
 		return true
 	default:
 		return strings.HasPrefix(base, ".") || folder == p.ExportPath()

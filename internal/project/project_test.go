@@ -41,6 +41,23 @@ func TestNewest(t *testing.T) {
 	if path, changed := p.Newest(); filepath.ToSlash(path) != "src/lane.c" || !changed.Equal(old) && changed.Sub(old).Abs() > time.Second {
 		t.Errorf("%s %v", path, changed)
 	}
+	for name, text := range map[string]string{
+		Name: "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[listing]\ndescription = \"page/words.md\"\n" +
+			"[to.near]\naddress = \"./public\"\n",
+		"page/words.md": "A lane.", "public/index.html": "<title>Lane</title>",
+	} {
+		os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755)
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	read, err := Find(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if path, _ := read.Newest(); filepath.ToSlash(path) != "src/lane.c" {
+		t.Errorf("%s is for havvel", path)
+	}
 	if path, _ := (&Project{Folder: t.TempDir(), Game: Game{Export: "web"}}).Newest(); path != "" {
 		t.Errorf("an empty project has %s", path)
 	}

@@ -33,14 +33,12 @@ func (d *Destination) resolveSite(doc *settings.Document, folder string) bool {
 		return false
 	}
 	address := d.Address
-	for _, start := range []string{"/", "./", "../", "~/"} {
-		if strings.HasPrefix(address, start) || address == ".." || filepath.IsAbs(address) {
-			u, err := folderAddress(folder, address)
-			doc.Add(d.path+".address", err)
-			d.site = u
-			d.verifySite(doc)
-			return true
-		}
+	if IsFolder(address) {
+		u, err := folderAddress(folder, address)
+		doc.Add(d.path+".address", err)
+		d.site = u
+		d.verifySite(doc)
+		return true
 	}
 	u, err := url.Parse(address)
 	if err != nil {
@@ -52,6 +50,16 @@ func (d *Destination) resolveSite(doc *settings.Document, folder string) bool {
 	d.site = u
 	d.verifySite(doc)
 	return true
+}
+
+// IsFolder reports whether an address is the path of a folder, which is a site, too.
+func IsFolder(address string) bool {
+	for _, start := range []string{"/", "./", "../", "~/"} {
+		if strings.HasPrefix(address, start) {
+			return true
+		}
+	}
+	return address == ".." || filepath.IsAbs(address)
 }
 
 func folderAddress(folder, address string) (*url.URL, error) {
@@ -222,8 +230,8 @@ func (d *Destination) Host() string {
 	return ""
 }
 
-// sites lists the ways to write a site's address.
-func sites() string {
+// Sites lists the ways to write a site's address.
+func Sites() string {
 	var list []string
 	for _, p := range protocol.All() {
 		if p.Written != "" {

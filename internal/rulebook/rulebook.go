@@ -204,7 +204,7 @@ func unknownName(name string) error {
 	if near := settings.Nearest(name, Names()); near != "" {
 		return f.Then("did you mean %q? For your own, name its file, ending in .toml", near)
 	}
-	return f.Then("there is: %s. For your own, name its file, ending in .toml", strings.Join(Names(), ", "))
+	return f.Then("there are: %s. For your own, name its file, ending in .toml", strings.Join(Names(), ", "))
 }
 
 // Find returns the rulebook of that name: one that ships, or, when the name ends in .toml, a file,

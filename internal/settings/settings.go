@@ -23,6 +23,7 @@ type Document struct {
 	File string // as errors name it
 
 	data   []byte
+	texts  map[string]bool
 	places map[string]int // offsets of values, by path
 	faults []*fault.Error
 	read   bool            // it is TOML
@@ -34,7 +35,7 @@ type Document struct {
 // A path names a value: keys with dots between them, and the number of an element of a list, from 0, in brackets, as in
 // "listing.control[0].keys[1]".
 func Read(file string, data []byte, into any) *Document {
-	d := &Document{File: file, data: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), places: map[string]int{"": 0}, unread: map[string]bool{}}
+	d := &Document{File: file, data: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), places: map[string]int{"": 0}, texts: map[string]bool{}, unread: map[string]bool{}}
 	if utf16(data) {
 		d.wrong(0, "it is stored as UTF-16").Then("save it again as UTF-8; the editor's save dialog has a choice of encodings")
 		return d
@@ -97,6 +98,9 @@ func (d *Document) wrong(offset int, format string, args ...any) *fault.Error {
 	d.faults = append(d.faults, f)
 	return f
 }
+
+// Says reports whether a text stands in the document as a value of its own.
+func (d *Document) Says(text string) bool { return d.texts[text] }
 
 // Broken reports whether the file could not be read as TOML at all, so that nothing was filled.
 func (d *Document) Broken() bool { return !d.read }

@@ -139,6 +139,9 @@ func valueOf(e *unstable.Node, at int) *node {
 // place notes where everything is.
 func (d *Document) place(path string, n *node) {
 	d.places[path] = n.offset
+	if n.kind == isText {
+		d.texts[n.text] = true
+	}
 	if n.kind == isText && drivePath.Match(d.data[n.offset:min(n.offset+5, len(d.data))]) {
 		d.wrong(n.offset, "%s is a path with backslashes", path).Then("%s", slashes)
 	}
