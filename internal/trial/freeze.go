@@ -83,5 +83,5 @@ func (r *viewer) running(ctx context.Context, f *finding.Finding) {
 		file, _ := r.watch.inside(p.Address)
 		calls = append(calls, fmt.Sprintf("%s (%s:%d)", name, file, p.Line))
 	}
-	f.Message += "; running: " + strings.Join(calls, ", called by ")
+	f.Message += "; a script runs: " + strings.Join(calls, ", called by ")
 }

@@ -161,7 +161,7 @@ func (s *starting) end(m moment, limit time.Duration) {
 	case m.At-m.Answered > hungAfter && !enough:
 		s.untold("the page did not answer, and the machine gave the browser little time")
 	case m.At-m.Answered > hungAfter:
-		s.no("the page stopped answering: a script runs without end", "look for a loop in the game's start that never ends")
+		s.no("the page stopped answering", "look for a loop in the game's start that never ends, or a document that is opened and never closed")
 		s.ByTime, s.Hung = !enough, true
 	case m.Failure != nil:
 		s.failed(m.Failure)

@@ -61,7 +61,7 @@ func TestStarting(t *testing.T) {
 		"it says when":           {at: func(m *moment) { m.Visible, m.Done = true, doneAt(m.At, sec(1)) }, want: Yes, from: sec(1), to: sec(1)},
 		"loading begun for ever": {at: func(m *moment) { m.Visible, m.Begun, m.Changed = true, true, 0.5 }, want: No, says: "never done"},
 		"a crash":                {at: func(m *moment) { m.Crashed = m.At > sec(2) }, want: No, says: "crashed"},
-		"a loop":                 {at: func(m *moment) { m.Visible, m.Answered = true, min(m.At, sec(1)) }, want: No, says: "without end"},
+		"a loop":                 {at: func(m *moment) { m.Visible, m.Answered = true, min(m.At, sec(1)) }, want: No, says: "stopped answering"},
 		"a starved machine":      {at: func(m *moment) { m.Answered = min(m.At, sec(1)) }, own: 0.05, want: Untold, says: "little time"},
 		"nothing, when starved":  {at: func(*moment) {}, own: 0.05, want: Untold, says: "only"},
 		"a slow machine, it moves": {at: func(m *moment) { m.Visible, m.Since, m.Changed = true, sec(1), 0.3 }, own: 0.3, want: Yes,
