@@ -9,13 +9,18 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
-
-	"github.com/chromedp/chromedp"
 
 	"havvel/internal/demo"
 	"havvel/internal/demo/game"
 )
+
+// saver is a game that keeps something wherever it may.
+const saver = `<!doctype html><html><head><title>Lane</title></head><body><canvas width="64" height="64"></canvas><script>
+localStorage.setItem("secret", "wick");
+document.cookie = "secret=wick; path=/";
+document.cookie = "secret=wick; path=/; domain=" + location.hostname.split(".").slice(-1);
+caches?.open("secret").then((c) => c.put("/secret", new Response("wick"))).catch(() => {}).finally(() => parent.postMessage("saved", "*"));
+</script></body></html>`
 
 // lurker is a game that tries to get at what is not its own, and sends what it got. KNOWN stands for what it could have learned elsewhere.
 const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canvas width="64" height="64"></canvas><script>
@@ -34,6 +39,8 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 		"another place for the window": async () => { top.location = "about:blank"; await new Promise((r) => setTimeout(r, 300)); throw 0; },
 		"a window of its own": async () => { if (!open("about:blank")) throw 0; },
 		"what is saved elsewhere": async () => { if (!localStorage.getItem("secret")) throw 0; },
+		"a cookie from elsewhere": async () => { if (!document.cookie.includes("secret")) throw 0; },
+		"a cache from elsewhere": async () => { if (!(await caches.match("/secret"))) throw 0; },
 		"the interface on its own origin": async () => { const a = await fetch("/api/builds"); if (!a.ok) throw 0; },
 	};
 	for (const [what, attempt] of Object.entries(tries)) {
@@ -55,7 +62,12 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 // TestHostileGame: a game reaches nothing but its own round's events: not the owner's pages, nor another round, nor what another game
 // saved. One with threads is isolated in its frame.
 func TestHostileGame(t *testing.T) {
-	ctx, _ := browser(t, 1000, 800)
+	for _, name := range []string{"chromium", "firefox"} {
+		t.Run(name, func(t *testing.T) { hostileGame(t, newPlayer(t, name)) })
+	}
+}
+
+func hostileGame(t *testing.T, p *player) {
 	data := filepath.Join(t.TempDir(), "shed")
 	port := freePort(t)
 	var n int
@@ -65,18 +77,20 @@ func TestHostileGame(t *testing.T) {
 	open := func() string { return roundLink.FindString(hv("round", "open", "--until", "1h").must(t, 0).out) }
 
 	// The other round has a tester, whose game saved something.
-	hv("send", "--to", "shed", "--only", "build").must(t, 0)
-	other := open()
-	_, body := posting(other+"/sessions", map[string]any{"device": map[string]any{"width": 800}})
-	session := strings.Split(string(body), `"`)[3]
-	if err := chromedp.Do(ctx, chromedp.Navigate(other), chromedp.Click("#alone"), chromedp.Sleep(2*time.Second)); err != nil {
-		t.Fatal(err)
-	}
-
-	known := fmt.Sprintf(`{ control: %q, other: %q, session: %q }`, control, other, session)
 	if err := os.RemoveAll(filepath.Join(project, demo.GoodExport)); err != nil {
 		t.Fatal(err)
 	}
+	writeInto(t, project, game.Files{demo.GoodExport + "/index.html": []byte(saver)})
+	hv("send", "--to", "shed", "--only", "build", "--accept-errors").must(t, 0)
+	other := open()
+	_, body := posting(other+"/sessions", map[string]any{"device": map[string]any{"width": 800}})
+	session := strings.Split(string(body), `"`)[3]
+	p.opens(other)
+	p.until("the page is not there", `addEventListener("message", (e) => { if (e.data === "saved") document.title = "saved"; }), location.href`, has(other))
+	p.presses("#alone")
+	p.until("the game saved nothing", "document.title", has("saved"))
+
+	known := fmt.Sprintf(`{ control: %q, other: %q, session: %q }`, control, other, session)
 	writeInto(t, project, game.Files{
 		demo.GoodExport + "/index.html":   []byte(strings.Replace(lurker, "KNOWN", known, 1)),
 		demo.GoodExport + "/threads.wasm": []byte("\x00asm\x01\x00\x00\x00\x05\x04\x01\x03\x01\x02"),
@@ -84,9 +98,9 @@ func TestHostileGame(t *testing.T) {
 	edit(t, project, `version = "0.4.0"`, `version = "0.4.3"`)
 	hv("send", "--to", "shed", "--only", "build", "--accept-errors").must(t, 0)
 	mine := open()
-	if err := chromedp.Do(ctx, chromedp.Navigate(mine), chromedp.Click("#allow")); err != nil {
-		t.Fatal(err)
-	}
+	p.opens(mine)
+	p.until("the page is not there", "location.href", has(mine))
+	p.presses("#allow")
 	var back string
 	eventually(t, "nothing came of the game", func() (any, bool) {
 		hv("round", "report", "--simulated", "--lines", "mine.jsonl").must(t, 0)
@@ -102,8 +116,8 @@ func TestHostileGame(t *testing.T) {
 	if strings.Contains(back, "forged") || strings.Contains(back, `"clip"`) {
 		t.Errorf("what it forged was taken:\n%s", back)
 	}
-	if at, err := chromedp.Run(ctx, chromedp.Location()); err != nil || at != mine {
-		t.Errorf("the window is at %s: %v", at, err)
+	if at := p.until("the window has no page", "location.href", has("http")); at != `"`+mine+`"` {
+		t.Errorf("the window is at %s", at)
 	}
 	list := decode[struct{ Rounds []struct{ ID, Link string } }](t, hv("round", "list", "--json").must(t, 0)).Rounds
 	for _, r := range list {

@@ -94,6 +94,22 @@ func (p *player) opens(address string) {
 	}
 }
 
+// presses presses the button on what a selector finds, as soon as it is there.
+func (p *player) presses(selector string) {
+	p.t.Helper()
+	at := p.until(selector+" is not there", fmt.Sprintf(`(() => { const b = document.querySelector(%q)?.getBoundingClientRect();
+		return b && b.width > 0 ? [b.x + b.width / 2, b.y + b.height / 2] : null; })()`, selector), has(","))
+	var xy [2]float64
+	if err := json.Unmarshal([]byte(at), &xy); err != nil {
+		p.t.Fatal(err)
+	}
+	for _, m := range []driver.Motion{driver.Move, driver.Down, driver.Up} {
+		if err := p.tab.Mouse(p.t.Context(), driver.Mouse{Motion: m, X: xy[0], Y: xy[1]}); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+}
+
 func has(parts ...string) func(string) bool {
 	return func(text string) bool {
 		for _, p := range parts {
