@@ -16,6 +16,8 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -27,7 +29,8 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// database runs a PostgreSQL server, as a user that is not root.
+// database runs a PostgreSQL server, as a user that is not root. It writes down how it carries out each query, and is told to read a whole
+// table only where there is no other way.
 func database(t testing.TB) *machine {
 	t.Helper()
 	find := func(name string) string {
@@ -88,7 +91,10 @@ func database(t testing.TB) *machine {
 			"listen_addresses=127.0.0.1",
 			"-c",
 			"unix_socket_directories=",
+			"-c", "logging_collector=on", "-c", "log_directory="+folder, "-c", "log_filename=queries",
+			"-c", "shared_preload_libraries=auto_explain", "-c", "auto_explain.log_min_duration=0", "-c", "enable_seqscan=off",
 		)...)
+	h.root = folder
 	eventually(t, "the database takes no queries", func() (any, bool) { // it answers before it takes them
 		c := exec.Command("psql", h.address, "-c", "SELECT 1")
 		c.Env = append(os.Environ(), h.env...)
@@ -319,6 +325,7 @@ func TestHostsShared(t *testing.T) {
 		return kill
 	}
 	kills := []func(os.Signal){run1(0), run1(1)}
+	ready := len(queryLog(t, data)) // what came before made the tables
 	hv, project := letIn(t, control, "--data", data.address, "--files", "s3+http://"+bucket+"/shed")
 	writeInto(t, project, game.Files{demo.GoodExport + "/noise.bin": noise(rand.New(rand.NewPCG(4, 2)), 40<<20)})
 
@@ -368,6 +375,50 @@ func TestHostsShared(t *testing.T) {
 	})
 	w.more(t, 1200)
 	w.end(t, hv, project)
+	hv("round", "list").must(t, 0)
+	hv("round", "close", "--forget").must(t, 0)
+	for table, queries := range scans(t, queryLog(t, data)[ready:]) {
+		if table == "host" { // one line a step of the schema
+			continue
+		}
+		t.Errorf("all of %s is read for\n%s", table, strings.Join(queries, "\n"))
+	}
+}
+
+var (
+	wholeTable = regexp.MustCompile(`Seq Scan on (\w+)`)
+	asked      = regexp.MustCompile(`(?s)Query Text: (.*?)\n\t[^\n]*cost=`)
+)
+
+func queryLog(t *testing.T, database *machine) string {
+	t.Helper()
+	log, err := os.ReadFile(filepath.Join(database.root, "queries"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(log)
+}
+
+// scans are the queries for which a database read the whole of a table, though it was told not to; by table.
+func scans(t *testing.T, log string) map[string][]string {
+	t.Helper()
+	list, plans := map[string][]string{}, 0
+	for entry := range strings.SplitSeq(log, "LOG:  duration") {
+		query := asked.FindStringSubmatch(entry)
+		if query == nil {
+			continue
+		}
+		plans++
+		for _, m := range wholeTable.FindAllStringSubmatch(entry, -1) {
+			if !slices.Contains(list[m[1]], query[1]) {
+				list[m[1]] = append(list[m[1]], query[1])
+			}
+		}
+	}
+	if plans < 100 {
+		t.Errorf("the database wrote down %d plans", plans)
+	}
+	return list
 }
 
 // TestHostTLS: a host with a certificate of its own takes a version, and serves it, also over HTTP/2; without trust in it nothing is sent.

@@ -153,6 +153,12 @@ CREATE TABLE IF NOT EXISTS clips (
 		`ALTER TABLE builds ADD COLUMN joint TEXT NOT NULL DEFAULT ''`,     // how the archive is put together; '' of what travels alone
 		`ALTER TABLE builds ADD COLUMN travels BIGINT NOT NULL DEFAULT -1`, // bytes; -1 for all of them
 	},
+	{
+		`CREATE INDEX builds_in ON builds (state)`,
+		`CREATE INDEX rounds_by ON rounds (owner, made)`,
+		`CREATE INDEX rounds_of ON rounds (build)`,
+		`CREATE INDEX rounds_until ON rounds (forget)`,
+	},
 }
 
 // prepare brings the schema to its latest version. Two hosts that do so at once wait for each other.
