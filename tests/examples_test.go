@@ -93,8 +93,6 @@ func (x *tried) example(lines ...string) (last ending) {
 // TestHelpExamples runs every example that any --help shows, in projects as its readers have them, in the order of their work.
 func TestHelpExamples(t *testing.T) {
 	t.Parallel()
-	defaultPorts.Lock()
-	defer defaultPorts.Unlock()
 	unraced(t)
 	partner(t, "chromium")
 	data, store := database(t), objectStore(t)
@@ -184,6 +182,8 @@ func (x *tried) build() {
 }
 
 func (x *tried) players() {
+	defaultPorts.Lock()
+	defer defaultPorts.Unlock()
 	t := x.t
 	world, project := x.project(false)
 	web := httptest.NewServer(http.FileServer(http.Dir(filepath.Join(world, "site"))))
@@ -248,6 +248,8 @@ func (x *tried) portals(project string) {
 }
 
 func (x *tried) rounds() {
+	defaultPorts.Lock()
+	defer defaultPorts.Unlock()
 	t := x.t
 	_, project := x.project(true)
 	x.example("havvel host --data postgres://host@db.example/shed --files s3://store.example/shed")

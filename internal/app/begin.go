@@ -74,7 +74,8 @@ func destinations(with Beginning, folder string) (map[string]*project.Destinatio
 		rules, err := rulebook.Find(to, folder)
 		if err != nil && strings.ContainsAny(to, "/:") {
 			return nil, fault.New(fault.Usage, "--to: %s is neither a rulebook nor the address of a site", to).
-				Then("a site's address is one of: %s; a rulebook is %s, or a file ending in .toml", project.Sites(), strings.Join(rulebook.Names(), ", "))
+				Then("a site's address is one of: %s; a rulebook is %s, or a file ending in .toml",
+					project.Sites(), strings.Join(rulebook.Names(), ", "))
 		}
 		if err != nil {
 			return nil, fmt.Errorf("--to: %w", err)

@@ -205,7 +205,8 @@ func isNow(e app.Became) string {
 		return fmt.Sprintf("version %s is %s; nothing is public on %s now", e.Status.Version, e.Status.State, e.At.Rules.Name)
 	}
 	if e.Status.State == rulebook.Public && e.Status.Link() == "" { // nobody could look at it
-		return fmt.Sprintf("version %s is in place on %s%s; what players get was not looked at", e.Status.Version, e.At.Rules.Name, insteadOf(e.Instead))
+		return fmt.Sprintf("version %s is in place on %s%s; what players get was not looked at",
+			e.Status.Version, e.At.Rules.Name, insteadOf(e.Instead))
 	}
 	return fmt.Sprintf("version %s is %s on %s%s", e.Status.Version, e.Status.State, e.At.Rules.Name, insteadOf(e.Instead))
 }

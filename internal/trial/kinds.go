@@ -88,8 +88,8 @@ func errorKinds() []*check.Check {
 			ID:    "trial-missing",
 			Title: "A file that the game asks for is not there",
 			Level: finding.Error,
-			Text: "The game asked for a file and the host answered 404, or refused it. It is a warning for what the game can do without, such as a picture " +
-				"or a sound.",
+			Text: "The game asked for a file and the host answered 404, or refused it. It is a warning for what the game can do without, " +
+				"such as a picture or a sound.",
 			Before: "GET lane.pack: 404",
 			After:  "GET lane.pack: 200",
 		},

@@ -42,7 +42,7 @@ func Why(cause error) string {
 		return "its certificate is not valid: " + certificate.Err.Error()
 	case errors.As(cause, &timeout) && timeout.Timeout():
 		return "no answer in time"
-	case errors.Is(cause, io.EOF), errors.Is(cause, io.ErrUnexpectedEOF), isOne(cause, broken):
+	case errors.Is(cause, io.EOF), errors.Is(cause, io.ErrUnexpectedEOF), errors.Is(cause, net.ErrClosed), isOne(cause, broken):
 		return "the connection broke off"
 	case errors.As(cause, &operation):
 		return "the connection failed: " + operation.Err.Error()
