@@ -51,12 +51,12 @@ async function start(canvas, rules, parts, report) {
 	canvas.addEventListener("webglcontextrestored", build);
 
 	// Where drawing is slow, the game draws fewer pixels, and so seldom that the device has time for other things. It begins with few pixels.
-	const levels = [{ grain: 0.2, pace: 4, quality: 0.5, rest: 60 }, { grain: 0.2, pace: 4, quality: 0.7, rest: 60 }, { grain: 0.25, pace: 3, quality: 1, rest: 0 }, { grain: 0.4, pace: 1, quality: 1, rest: 0 },
+	const levels = [{ grain: 0.5, pace: 10, quality: 0.55, rest: 60 }, { grain: 0.4, pace: 8, quality: 0.75, rest: 60 }, { grain: 0.25, pace: 3, quality: 1, rest: 0 }, { grain: 0.4, pace: 1, quality: 1, rest: 0 },
 		{ grain: 0.7, pace: 1, quality: 1, rest: 0 }, { grain: 1, pace: 1, quality: 1, rest: 0 }];
 	let level = 2, scale = 1, most = levels.length - 1, slow = 0, quick = 0;
 	function fit() {
 		const screen = window.devicePixelRatio || 1;
-		scale = Math.min(screen, level > 3 ? 2 : 1) * levels[level].quality;
+		scale = Math.max(Math.min(screen, level > 3 ? 2 : 1) * levels[level].quality, Math.min(screen, 2) * 0.42);
 		const w = Math.max(1, Math.round(canvas.clientWidth * scale)), h = Math.max(1, Math.round(canvas.clientHeight * scale));
 		if (canvas.width !== w || canvas.height !== h) canvas.width = w, canvas.height = h;
 	}
@@ -86,7 +86,7 @@ async function start(canvas, rules, parts, report) {
 	const pixel = new Uint8Array(4);
 	// adapt takes how many milliseconds a frame took to draw.
 	function adapt(cost) {
-		const much = levels[level].rest ? 36 : 22;
+		const much = levels[level].rest ? 70 : 22;
 		slow = cost > much ? slow + Math.min(3, cost / much) : Math.max(0, slow - 1);
 		quick = cost > 8 ? 0 : quick + 1;
 		if (slow >= 4 && level > 0) most = Math.max(2, --level), slow = 0, fit();
