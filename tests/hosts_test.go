@@ -29,7 +29,7 @@ import (
 	"havvel/internal/demo/game"
 )
 
-// database runs a PostgreSQL server, as a user that is not root. It writes down how it carries out each query, and is told to read a whole
+// database runs a PostgreSQL server, as a user that is not root. It writes down how it carries out each query, and reads a whole
 // table only where there is no other way.
 func database(t testing.TB) *machine {
 	t.Helper()
