@@ -216,7 +216,7 @@ func TestSiteSettings(t *testing.T) {
 			}
 			return err
 		})
-		edit(t, p, "640", "rw-r--")
+		edit(t, p, "mode = \"640\"", "mode = \"rw-r--\"")
 		runWith(t, p, h.env, "where").must(t, 2, "mode", "chmod")
 		edit(t, p, "mode = \"rw-r--\"", "certificate = \"12\"")
 		runWith(t, p, h.env, "where").must(t, 2, "certificate is only for sites at ftp://, ftps://, davs:// and s3+https://")

@@ -293,7 +293,7 @@ func TestSiteRestart(t *testing.T) {
 			if err := c.Wait(); err != nil {
 				t.Fatalf("%v\n%s", err, said)
 			}
-			runWith(t, p, h.env, "publish").must(t, 0, "is public")
+			runWith(t, p, h.env, "publish").must(t, 0, "is in place")
 		})
 	}
 }

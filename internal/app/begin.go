@@ -63,30 +63,13 @@ func Begin(b *export.Build, folder string, with Beginning) (*project.Project, er
 func destinations(with Beginning, folder string) (map[string]*project.Destination, error) {
 	list := map[string]*project.Destination{}
 	for _, to := range with.Rulebooks {
-		if u, err := url.Parse(to); err == nil && u.Host != "" && u.Scheme != "http" && u.Scheme != "https" {
-			list[siteName(u)] = &project.Destination{Address: to}
+		if name := siteNamed(to); name != "" {
+			list[name] = &project.Destination{Address: filepath.ToSlash(to)}
 			continue
 		}
-		if project.IsFolder(to) && path.Ext(to) != ".toml" {
-			list[cmp.Or(project.ShortFrom(filepath.Base(to)), "site")] = &project.Destination{Address: filepath.ToSlash(to)}
-			continue
-		}
-		rules, err := rulebook.Find(to, folder)
-		if err != nil && strings.ContainsAny(to, "/:") {
-			return nil, fault.New(fault.Usage, "--to: %s is neither a rulebook nor the address of a site", to).
-				Then("a site's address is one of: %s; a rulebook is %s, or a file ending in .toml",
-					project.Sites(), strings.Join(rulebook.Names(), ", "))
-		}
+		d, err := portalOf(to, with.Address, folder)
 		if err != nil {
-			return nil, fmt.Errorf("--to: %w", err)
-		}
-		if rules.Address == "" && with.Address == "" {
-			return nil, fault.New(fault.Usage, "--to %s: the rulebook names no address, so --address must", to).
-				Then("havvel host prints that of a playtest host")
-		}
-		d := &project.Destination{Rulebook: to, Address: with.Address, Rules: rules}
-		if rules.Key.Variable != "" {
-			d.Key = "env:" + rules.Key.Variable
+			return nil, err
 		}
 		list[strings.TrimSuffix(path.Base(filepath.ToSlash(to)), ".toml")] = d
 	}
@@ -96,6 +79,38 @@ func destinations(with Beginning, folder string) (map[string]*project.Destinatio
 		}
 	}
 	return list, nil
+}
+
+// siteNamed is a name for what --to says, where that is the address of a site or a folder; "" where it is a rulebook.
+func siteNamed(to string) string {
+	if u, err := url.Parse(to); err == nil && u.Host != "" && u.Scheme != "http" && u.Scheme != "https" {
+		return siteName(u)
+	}
+	if project.IsFolder(to) && path.Ext(to) != ".toml" {
+		return project.ShortFrom(filepath.Base(to))
+	}
+	return ""
+}
+
+// portalOf is the destination of a rulebook, at the address that the developer gave, or else that of the rulebook.
+func portalOf(to, address, folder string) (*project.Destination, error) {
+	rules, err := rulebook.Find(to, folder)
+	switch {
+	case err != nil && strings.Contains(to, "://"):
+		return nil, fault.New(fault.Usage, "--to: %s is neither a rulebook nor the address of a site", to).
+			Then("a site's address is one of: %s; a rulebook is %s, or a file ending in .toml",
+				project.Sites(), strings.Join(rulebook.Names(), ", "))
+	case err != nil:
+		return nil, fmt.Errorf("--to: %w", err)
+	case rules.Address == "" && address == "":
+		return nil, fault.New(fault.Usage, "--to %s: the rulebook names no address, so --address must", to).
+			Then("havvel host prints that of a playtest host")
+	}
+	d := &project.Destination{Rulebook: to, Address: address, Rules: rules}
+	if rules.Key.Variable != "" {
+		d.Key = "env:" + rules.Key.Variable
+	}
+	return d, nil
 }
 
 // siteName is a name for a site: the first part of its host's name that says something.

@@ -18,9 +18,9 @@ func (p *Project) Newest() (path string, changed time.Time) {
 	// A folder that can't be read is passed over: what it holds can't be told.
 	_ = filepath.WalkDir(p.Folder, func(name string, d fs.DirEntry, err error) error {
 		switch {
-		case d.IsDir() && (err != nil || name != p.Folder && (p.passedOver(name) || p.names(name))):
+		case d.IsDir() && (err != nil || name != p.Folder && p.passedOver(name)):
 			return filepath.SkipDir
-		case d.IsDir() || err != nil || name == p.ExportPath() || byTools(d.Name()) || p.names(name):
+		case d.IsDir() || err != nil || p.noSource(name):
 			return nil
 		}
 		if looked++; looked > mostSources {
@@ -52,8 +52,13 @@ func (p *Project) passedOver(folder string) bool {
 	case "node_modules", "packed", "export", "build", "dist", "first-screens":
 		return true
 	default:
-		return strings.HasPrefix(base, ".") || folder == p.ExportPath()
+		return strings.HasPrefix(base, ".") || folder == p.ExportPath() || p.names(folder)
 	}
+}
+
+// noSource reports whether a file is the export, or for havvel and other tools.
+func (p *Project) noSource(file string) bool {
+	return file == p.ExportPath() || byTools(filepath.Base(file)) || p.names(file)
 }
 
 // byTools reports whether a file of that name is one that tools write, or the project's settings.

@@ -35,7 +35,10 @@ type Document struct {
 // A path names a value: keys with dots between them, and the number of an element of a list, from 0, in brackets, as in
 // "listing.control[0].keys[1]".
 func Read(file string, data []byte, into any) *Document {
-	d := &Document{File: file, data: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), places: map[string]int{"": 0}, texts: map[string]bool{}, unread: map[string]bool{}}
+	d := &Document{
+		File: file, data: bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")),
+		places: map[string]int{"": 0}, texts: map[string]bool{}, unread: map[string]bool{},
+	}
 	if utf16(data) {
 		d.wrong(0, "it is stored as UTF-16").Then("save it again as UTF-8; the editor's save dialog has a choice of encodings")
 		return d
