@@ -89,7 +89,7 @@ func (t *Trial) request(r *Request) finding.Finding {
 			f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
 				`set the base path to "./" in the engine's or bundler's export settings`
 		}
-	case r.Status >= 400:
+	case r.Status >= 400 && r.Status != http.StatusMethodNotAllowed: // which a host answers to what is sent to it, not to who asks for a file
 		f.ID, f.Message = "trial-missing", "it could not be loaded: "+r.Refused()
 		f.Fix = "look what this host refuses, by name, type or size"
 	case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
