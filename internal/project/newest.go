@@ -43,7 +43,8 @@ func (p *Project) names(path string) bool {
 	}
 	inside, err := filepath.Rel(p.Folder, path)
 	inside = filepath.ToSlash(inside)
-	return err == nil && (p.doc.Says(inside) || p.doc.Says("./"+inside))
+	isPath := strings.Contains(inside, "/") || filepath.Ext(inside) != "" // and no word that happens to be the same
+	return err == nil && (p.doc.Says("./"+inside) || isPath && p.doc.Says(inside))
 }
 
 // passedOver reports whether a folder holds nothing that the developer wrote.

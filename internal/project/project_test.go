@@ -44,7 +44,7 @@ func TestNewest(t *testing.T) {
 	for name, text := range map[string]string{
 		Name: "[game]\ntitle = \"Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[listing]\ndescription = \"page/words.md\"\n" +
 			"[to.near]\naddress = \"./public\"\n",
-		"page/words.md": "A lane.", "public/index.html": "<title>Lane</title>",
+		"lane/moth.c": "", "page/words.md": "A lane.", "public/index.html": "<title>Lane</title>",
 	} {
 		os.MkdirAll(filepath.Dir(filepath.Join(folder, name)), 0o755)
 		if err := os.WriteFile(filepath.Join(folder, name), []byte(text), 0o644); err != nil {
@@ -55,8 +55,17 @@ func TestNewest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if path, _ := read.Newest(); filepath.ToSlash(path) != "src/lane.c" {
-		t.Errorf("%s is for havvel", path)
+	soon := time.Now().Add(time.Minute) // a folder that is called as a word in havvel.toml is the game's all the same
+	if err := os.Chtimes(filepath.Join(folder, "lane/moth.c"), soon, soon); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"page/words.md", "public/index.html"} {
+		if err := os.Chtimes(filepath.Join(folder, name), soon.Add(time.Minute), soon.Add(time.Minute)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if path, _ := read.Newest(); filepath.ToSlash(path) != "lane/moth.c" {
+		t.Errorf("%s is for havvel, or too old", path)
 	}
 	if path, _ := (&Project{Folder: t.TempDir(), Game: Game{Export: "web"}}).Newest(); path != "" {
 		t.Errorf("an empty project has %s", path)
