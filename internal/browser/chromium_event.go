@@ -131,7 +131,7 @@ func (t *chromiumTab) told(ev any, worker bool) {
 		t.mu.Unlock()
 		t.hear(Asked{
 			string(e.RequestID), e.Request.URL, string(e.Type), t.at(e.Timestamp.Float64()), worker,
-			initiator(e.Initiator),
+			initiator(e.Initiator), sends(e.Request.Method),
 		})
 	case *network.EventResponseReceived:
 		a := Answered{ID: string(e.RequestID), Status: int(e.Response.Status), Type: e.Response.MimeType}
@@ -146,7 +146,7 @@ func (t *chromiumTab) told(ev any, worker bool) {
 	case *network.EventLoadingFailed:
 		t.hear(Ended{string(e.RequestID), t.at(e.Timestamp.Float64()), 0, e.ErrorText})
 	case *network.EventWebSocketCreated:
-		t.hear(Asked{string(e.RequestID), e.URL, "WebSocket", time.Now(), worker, initiator(e.Initiator)})
+		t.hear(Asked{string(e.RequestID), e.URL, "WebSocket", time.Now(), worker, initiator(e.Initiator), true})
 	case *network.EventWebSocketHandshakeResponseReceived:
 		t.hear(Answered{ID: string(e.RequestID), Status: int(e.Response.Status)})
 	case *network.EventWebSocketFrameError:

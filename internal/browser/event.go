@@ -1,9 +1,15 @@
 package browser
 
-import "time"
+import (
+	"net/http"
+	"time"
+)
 
 // An Event is something that happened in a window: one of the types below.
 type Event interface{}
+
+// sends reports whether a request of a method brings something along, instead of asking for a file.
+func sends(method string) bool { return method != http.MethodGet && method != http.MethodHead }
 
 // Events of requests. ID is the same in all of one request, also after it was sent elsewhere.
 type (
@@ -15,6 +21,7 @@ type (
 		At      time.Time
 		Worker  bool // one asks
 		By      []Place
+		Sends   bool // it brings something along: its method is neither GET nor HEAD, or it is a socket
 	}
 	// Answered says that an answer has begun.
 	Answered struct {

@@ -14,9 +14,9 @@ import (
 // bidiRequest is what all events of requests have.
 type bidiRequest struct {
 	Request struct {
-		Request, URL, Destination string
-		InitiatorType             string
-		Headers                   []bidiHeader
+		Request, URL, Method, Destination string
+		InitiatorType                     string
+		Headers                           []bidiHeader
 	}
 	Response struct {
 		Status        int
@@ -109,7 +109,7 @@ func (t *firefoxTab) request(method string, e *bidiRequest) {
 	id, at := e.Request.Request, time.UnixMilli(e.Timestamp)
 	switch method {
 	case "network.beforeRequestSent":
-		t.hear(Asked{ID: id, Address: e.Request.URL, Kind: e.kind(), At: at, Worker: false, By: e.by()})
+		t.hear(Asked{ID: id, Address: e.Request.URL, Kind: e.kind(), At: at, Worker: false, By: e.by(), Sends: sends(e.Request.Method) || e.kind() == "WebSocket"})
 		if e.IsBlocked {
 			go t.answer(e)
 		}

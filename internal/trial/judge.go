@@ -82,6 +82,9 @@ func (t *Trial) request(r *Request) finding.Finding {
 	case r.Foreign:
 		f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
 			"or leave it out"
+	case r.sends && r.Status >= 400:
+		f.ID, f.Level, f.Message = "trial-missing", finding.Warning, "the game sends something there, and it isn't taken: "+r.Refused()
+		f.Fix = "a portal's host only serves files: send it to a host of your own, or leave it out"
 	case r.Status == 404:
 		f.ID, f.Message, f.Fix = "trial-missing", "the game asks for it, and it is not there", "put the file into the export, or take the "+
 			"name away"
@@ -89,7 +92,7 @@ func (t *Trial) request(r *Request) finding.Finding {
 			f.Message, f.Fix = "the game asks for it at the host's root; a portal serves the game from a folder",
 				`set the base path to "./" in the engine's or bundler's export settings`
 		}
-	case r.Status >= 400 && r.Status != http.StatusMethodNotAllowed: // which a host answers to what is sent to it, not to who asks for a file
+	case r.Status >= 400:
 		f.ID, f.Message = "trial-missing", "it could not be loaded: "+r.Refused()
 		f.Fix = "look what this host refuses, by name, type or size"
 	case r.Failed != "" && r.Failed != "net::ERR_ABORTED":
@@ -105,7 +108,7 @@ func (t *Trial) request(r *Request) finding.Finding {
 
 // Refused says how a host refused a request with a status of 400 or more.
 func (r *Request) Refused() string {
-	if r.Status == http.StatusNotFound {
+	if r.Status == http.StatusNotFound && !r.sends {
 		return "it is not there"
 	}
 	return strings.TrimSpace(fmt.Sprintf("the host answers %d %s", r.Status, http.StatusText(r.Status)))

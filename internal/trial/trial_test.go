@@ -2,6 +2,7 @@ package trial
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"image"
@@ -251,4 +252,24 @@ func FuzzParse(f *testing.F) {
 			t.Fatal("a step that does nothing")
 		}
 	})
+}
+
+// TestRefused: a file that a host refuses, in whatever words, is missing; that it takes nothing from the game is no error of a game that runs.
+func TestRefused(t *testing.T) {
+	for _, c := range []struct {
+		request Request
+		level   finding.Level
+		says    string
+	}{
+		{Request{Path: "rules.wasm", Kind: "Fetch", Status: 403}, finding.Error, "the host answers 403 Forbidden"},
+		{Request{Path: "rules.wasm", Kind: "Fetch", Status: 404}, finding.Error, "it is not there"},
+		{Request{Path: "lamp.png", Kind: "Image", Status: 503}, finding.Warning, "503"},
+		{Request{Path: "seen", Kind: "Ping", Status: 405, sends: true}, finding.Warning, "the host answers 405"},
+		{Request{Path: "save", Kind: "Fetch", Status: 404, sends: true}, finding.Warning, "the host answers 404"},
+	} {
+		f := (&Trial{}).request(&c.request)
+		if f.ID != "trial-missing" || cmp.Or(f.Level, finding.Error) != c.level || !strings.Contains(f.Message, c.says) {
+			t.Errorf("%+v: %s %s %s", c.request, f.ID, f.Level, f.Message)
+		}
+	}
 }

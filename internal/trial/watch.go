@@ -31,6 +31,8 @@ type Request struct {
 	Column  int     `json:"column,omitempty"`
 
 	Encoding string `json:"encoding,omitempty"` // with which it came (Content-Encoding)
+
+	sends bool // it brings something to the host, and asks for no file
 }
 
 // A watcher collects what the browser and the game tell.
@@ -139,7 +141,7 @@ func (w *watcher) asked(e browser.Asked) {
 		w.requests[e.ID] != nil { // it was sent elsewhere
 		return
 	}
-	r := &Request{Kind: e.Kind, StartMS: max(0, w.since(e.At))}
+	r := &Request{Kind: e.Kind, StartMS: max(0, w.since(e.At)), sends: e.Sends}
 	r.Path, r.Foreign = w.inside(address)
 	at := w.place(e.By)
 	r.By, r.Line, r.Column = at.File, at.Line, at.Column

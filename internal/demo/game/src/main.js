@@ -51,7 +51,8 @@ async function start(canvas, rules, parts, report) {
 	canvas.addEventListener("webglcontextrestored", build);
 
 	// Where drawing is slow, the game draws fewer pixels, and so seldom that the device has time for other things. It begins with few pixels.
-	const levels = [{ grain: 0.5, pace: 10, quality: 0.55, rest: 60 }, { grain: 0.4, pace: 8, quality: 0.75, rest: 60 }, { grain: 0.25, pace: 3, quality: 1, rest: 0 }, { grain: 0.4, pace: 1, quality: 1, rest: 0 },
+	const levels = [{ grain: 0.5, pace: 10, quality: 0.55, rest: 60 }, { grain: 0.4, pace: 8, quality: 0.75, rest: 60 },
+		{ grain: 0.25, pace: 3, quality: 1, rest: 0 }, { grain: 0.4, pace: 1, quality: 1, rest: 0 },
 		{ grain: 0.7, pace: 1, quality: 1, rest: 0 }, { grain: 1, pace: 1, quality: 1, rest: 0 }];
 	let level = 2, scale = 1, most = levels.length - 1, slow = 0, quick = 0;
 	function fit() {
