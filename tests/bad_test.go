@@ -196,8 +196,14 @@ func TestStart(t *testing.T) {
 	run(t, folder, "start").must(t, 2, "it holds 2 exports", "other")
 	alone := write(t, demo.Good())
 	run(t, alone, "start").must(t, 0, "goes nowhere yet")
+	toml := snapshot(t, alone)["/havvel.toml"]
 	run(t, alone, "check").must(t, 0, "next: havvel start --to brackwater")
 	run(t, alone, "start", "--dry-run", "--to", "../public").must(t, 0, "[to.public]", `address  = "../public"`)
+	run(t, alone, "start", "--dry-run", "--to", "../a/public", "--to", "../b/public").must(t, 2, "would both be called public")
+	if e := run(t, alone, "start", "--to", "../near").must(t, 0, "next: havvel check --to near"); strings.Contains(e.out, "keys set") {
+		t.Errorf("a folder needs no key:\n%s", e.out)
+	}
+	os.WriteFile(filepath.Join(alone, "havvel.toml"), []byte(toml), 0o644)
 	run(t, alone, "start", "--dry-run", "--to", "https://games.example/lane").must(t, 2, "neither a rulebook nor the address of a site", "sftp://")
 	run(t, alone, "start", "--dry-run", "--to", "shed").must(t, 2, "--to shed: the rulebook names no address", "--address", "havvel host")
 	for _, command := range []string{"pack", "send", "where", "publish"} {

@@ -63,15 +63,19 @@ func Begin(b *export.Build, folder string, with Beginning) (*project.Project, er
 func destinations(with Beginning, folder string) (map[string]*project.Destination, error) {
 	list := map[string]*project.Destination{}
 	for _, to := range with.Rulebooks {
-		if name := siteNamed(to); name != "" {
-			list[name] = &project.Destination{Address: filepath.ToSlash(to)}
-			continue
+		name, d := siteNamed(to), &project.Destination{Address: filepath.ToSlash(to)}
+		if name == "" {
+			var err error
+			if d, err = portalOf(to, with.Address, folder); err != nil {
+				return nil, err
+			}
+			name = strings.TrimSuffix(path.Base(filepath.ToSlash(to)), ".toml")
 		}
-		d, err := portalOf(to, with.Address, folder)
-		if err != nil {
-			return nil, err
+		if list[name] != nil {
+			return nil, fault.New(fault.Usage, "--to names two destinations that would both be called %s", name).
+				Then("add one of them in %s, under a name of its own", project.Name)
 		}
-		list[strings.TrimSuffix(path.Base(filepath.ToSlash(to)), ".toml")] = d
+		list[name] = d
 	}
 	for _, name := range slices.Sorted(maps.Keys(with.Values)) {
 		if err := giveValue(list, name, with.Values[name]); err != nil {

@@ -73,15 +73,19 @@ func Next(p *project.Project, shown []*deliver.Status) string {
 		return "havvel send"
 	}
 	in := map[string][]string{} // destinations, by what to do
+	until := ""
 	for _, st := range shown {
 		what := waitsFor(p.To[st.Destination], st.State)
 		in[what] = append(in[what], st.Destination)
+		if what == "publish" && st.Draft != "" {
+			until = "; until then only people with the link see it"
+		}
 	}
 	switch {
 	case len(in["lost"]) > 0:
 		return fmt.Sprintf("look at your page there; where the version is missing, havvel send --again%s", toFlags(p, in["lost"]))
 	case len(in["publish"]) > 0:
-		return fmt.Sprintf("havvel publish%s  (makes it public; until then only people with the link see it)", toFlags(p, in["publish"]))
+		return fmt.Sprintf("havvel publish%s  (makes it public%s)", toFlags(p, in["publish"]), until)
 	case len(in["wait"]) > 0:
 		return fmt.Sprintf("havvel where --wait%s", toFlags(p, in["wait"]))
 	case len(in["share"]) > 0 && p.To[in["share"][0]].Rules.Rounds:

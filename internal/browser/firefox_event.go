@@ -109,7 +109,9 @@ func (t *firefoxTab) request(method string, e *bidiRequest) {
 	id, at := e.Request.Request, time.UnixMilli(e.Timestamp)
 	switch method {
 	case "network.beforeRequestSent":
-		t.hear(Asked{ID: id, Address: e.Request.URL, Kind: e.kind(), At: at, Worker: false, By: e.by(), Sends: sends(e.Request.Method) || e.kind() == "WebSocket"})
+		t.hear(Asked{
+			ID: id, Address: e.Request.URL, Kind: e.kind(), At: at, By: e.by(), Sends: sends(e.Request.Method) || e.kind() == "WebSocket",
+		})
 		if e.IsBlocked {
 			go t.answer(e)
 		}

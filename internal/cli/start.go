@@ -133,7 +133,16 @@ func (a *console) addTo(ctx context.Context, args []string, f app.Beginning) err
 	for line := range strings.SplitSeq(begun.Text, "\n") {
 		s.Line("  %s", line)
 	}
-	s.Next("havvel check --to %s, and havvel keys set %s  (its key)", begun.Destinations[0], begun.Destinations[0])
+	now, err := project.Find(".")
+	if err != nil {
+		return err
+	}
+	first := begun.Destinations[0]
+	if site := now.To[first].SiteAddress(); site != nil && site.Scheme == "file" { // a folder takes no key
+		s.Next("havvel check --to %s", first)
+		return nil
+	}
+	s.Next("havvel check --to %s, and havvel keys set %s  (its key)", first, first)
 	return nil
 }
 
