@@ -83,6 +83,13 @@ func picture(t *testing.T, ctx context.Context) (data []byte, colours int, brigh
 	if err != nil {
 		t.Fatal(err)
 	}
+	colours, brightest = variety(t, data)
+	return data, colours, brightest
+}
+
+// variety is how many colours a picture has, and the brightest.
+func variety(t *testing.T, data []byte) (colours int, brightest uint32) {
+	t.Helper()
 	m, _, err := image.Decode(bytes.NewReader(data))
 	if err != nil {
 		t.Fatal(err)
@@ -95,7 +102,7 @@ func picture(t *testing.T, ctx context.Context) (data []byte, colours int, brigh
 			brightest = max(brightest, (r+g+b)/3>>8)
 		}
 	}
-	return data, len(seen), brightest
+	return len(seen), brightest
 }
 
 // watch opens a page and jumps in its clip.

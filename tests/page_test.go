@@ -262,6 +262,17 @@ func TestPictures(t *testing.T) {
 	if err != nil || len(film) < 20_000 || len(film) > 900_000 {
 		t.Errorf("the clip has %d bytes: %v", len(film), err)
 	}
+	shown, _ := filepath.Glob(filepath.Join(project, ".havvel", "pictures", "brackwater", ".reel-*.png"))
+	if len(shown) != 1 {
+		t.Fatalf("what the sheet shows of the clip: %q", shown)
+	}
+	first, err := os.ReadFile(shown[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if colours, _ := variety(t, first); colours < 300 {
+		t.Errorf("the sheet shows the clip with %d colours", colours)
+	}
 	writeInto(t, project, game.Files{"clip.html": []byte(`<video src="page/trial-clip-640x360.webm"></video>`)})
 	ctx, _ := browser(t, 640, 360)
 	watch(t, ctx, filepath.Join(project, "clip.html"))

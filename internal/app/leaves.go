@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"encoding/json"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 	"havvel/internal/project"
+	"havvel/internal/trial"
 )
 
 // A Leaf is the page of the game at one destination, as it would be sent.
@@ -161,11 +163,28 @@ func (k *Desk) Cut(ctx context.Context, sheet string) (*Cuts, error) {
 	if out.Sheet = sheet; sheet == "" {
 		out.Sheet = filepath.Join(k.Project.Folder, ".havvel", "pictures", "sheet.png")
 	}
-	data, err := pictures.Sheet(k.Project.Game.Title, orders)
-	if err != nil {
-		return nil, err
+	k.showFilms(ctx, out.Pictures)
+	return out, pictures.WriteSheet(out.Sheet, k.Project.Game.Title, orders)
+}
+
+// showFilms has a browser draw what films show first. Where there is none, or it can't, the sheet says that a film isn't drawn.
+func (k *Desk) showFilms(ctx context.Context, cuts []*pictures.Cut) {
+	for _, c := range cuts {
+		if !c.Unseen() {
+			continue
+		}
+		programs, err := k.Browsers(Trying{})
+		if err != nil {
+			return
+		}
+		film, err := os.ReadFile(c.Path)
+		if err != nil {
+			continue
+		}
+		if picture, err := trial.FirstPicture(ctx, programs[0], film); err == nil {
+			c.Show(picture)
+		}
 	}
-	return out, atomicfile.Bytes(out.Sheet, data)
 }
 
 // Languages are the texts in other languages, compared with the page's own; as JSON they are the document of havvel listing

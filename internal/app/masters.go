@@ -88,7 +88,7 @@ func takenFor(destinations []*project.Destination) (first *project.Destination, 
 			if size[0] == 0 {
 				size = w.Least
 			}
-			x := wish{format: w.Takes()[0], size: size, limit: int64(w.Limit), seconds: w.Seconds}
+			x := wish{format: recorded(w.Takes()), size: size, limit: int64(w.Limit), seconds: w.Seconds}
 			if x.seconds == 0 {
 				x.seconds = 10
 			}
@@ -104,6 +104,16 @@ func takenFor(destinations []*project.Destination) (first *project.Destination, 
 		}
 	}
 	return first, shots, clips
+}
+
+// recorded is the format in which a clip can be recorded, of those that are taken.
+func recorded(formats []string) string {
+	for _, f := range formats {
+		if f == "webm" || f == "gif" {
+			return f
+		}
+	}
+	return formats[0]
 }
 
 // takeStills writes the screenshots that differ most.

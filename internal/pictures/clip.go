@@ -34,9 +34,17 @@ func (j *job) clip(p *project.Project, path string, h *header) error {
 			"havvel pictures --from-trial records one of that size",
 		)
 	}
-	j.cut.Width, j.cut.Height, j.cut.Type = h.width, h.height, "image/gif"
+	j.cut.Width, j.cut.Height, j.cut.Type = h.width, h.height, "image/"+h.clip()
 	if h.format == "webm" {
 		j.cut.Type = "video/webm"
 	}
-	return j.cut.keep(p, data, h.format)
+	return j.cut.keep(p, data, h.clip())
+}
+
+// clip is the format of what moves; a still PNG is none.
+func (h *header) clip() string {
+	if h.format == "png" && h.animated {
+		return "apng"
+	}
+	return h.format
 }

@@ -59,8 +59,9 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	case bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")):
 		w, h := webm.Size(start)
 		return &header{format: "webm", width: w, height: h}, nil
-	case n > 20 && string(start[:4]) == "RIFF" && string(start[8:16]) == "WEBPVP8X" && start[20]&2 != 0:
-		return nil, &BadMaster{name, "it is an animated WebP, of which no single picture can be read", "save the picture that is meant as PNG"}
+	case animatedWebP(start):
+		w, h := canvasOf(start)
+		return turned(&header{format: "webp", width: w, height: h, cost: 8 * int64(w) * int64(h), animated: true, start: start}, metadata(f)), nil
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return nil, err
@@ -85,22 +86,27 @@ func pixelHeader(name string, f io.ReadSeeker, start []byte) (*header, error) {
 	if err != nil {
 		return nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
 	}
+	if config.Width <= 0 || config.Height <= 0 {
+		return nil, &BadMaster{name, "it has no pixels", "export it again"}
+	}
 	md := metadata(f)
-	h := &header{format: format, width: config.Width, height: config.Height, turn: orientation(md)}
+	h := &header{format: format, width: config.Width, height: config.Height, start: start, inks: config.ColorModel == color.CMYKModel}
 	h.cost = int64(config.Width) * int64(config.Height) * bytesPerPixel(config.ColorModel, format, start)
-	h.md, h.start, h.inks = md, start, config.ColorModel == color.CMYKModel
 	if format == "gif" {
 		h.animated = moves(f)
 	} else {
 		h.animated = md != nil && (md.NumFrames > 1 || md.HasFrames)
 	}
+	return turned(h, md), nil
+}
+
+// turned adds what a picture says of itself.
+func turned(h *header, md *meta.Data) *header {
+	h.md, h.turn = md, orientation(md)
 	if h.turn >= 5 {
 		h.width, h.height = h.height, h.width
 	}
-	if config.Width <= 0 || config.Height <= 0 {
-		return nil, &BadMaster{name, "it has no pixels", "export it again"}
-	}
-	return h, nil
+	return h
 }
 
 // bytesPerPixel is what decoding takes.
@@ -197,7 +203,11 @@ func decode(r io.Reader) (m image.Image, err error) {
 			err = fmt.Errorf("it can't be read (%v)", p)
 		}
 	}()
-	m, _, err = image.Decode(r)
+	b := bufio.NewReader(r)
+	if start, _ := b.Peek(30); animatedWebP(start) {
+		return firstWebP(b)
+	}
+	m, _, err = image.Decode(b)
 	return m, err
 }
 

@@ -4,10 +4,14 @@ import (
 	"bytes"
 	"image/color"
 	"image/jpeg"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
 	"havvel/internal/webm"
 )
 
@@ -90,6 +94,35 @@ func TestFilmSize(t *testing.T) {
 	} {
 		if w, h := webm.Size(c.data); w != c.w || h != c.h {
 			t.Errorf("%q: %dx%d, want %dx%d", c.data, w, h, c.w, c.h)
+		}
+	}
+}
+
+// TestAnimations: of what moves the first picture is taken and said, and a portal that takes such clips gets them as they are.
+func TestAnimations(t *testing.T) {
+	for name, want := range map[string]struct{ left, right color.Color }{
+		"anim.gif":        {red, blue},
+		"anim.webp":       {red, blue},
+		"anim-part.webp":  {color.NRGBA{}, blue}, // its first frame covers the right half
+		"anim-clear.webp": {color.NRGBA{}, blue}, // its left half is transparent
+	} {
+		data, err := os.ReadFile(filepath.Join("testdata", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		o, m := made(t, data, name, rulebook.Picture{Size: [2]int{40, 20}, Formats: []string{"png"}}, nil)
+		if m == nil || !strings.Contains(kinds(o), string(Moving)) {
+			t.Errorf("%s: %+v", name, o.Problems)
+			continue
+		}
+		if l, r := m.At(4, 16), m.At(34, 10); !near(l, want.left) || !near(r, want.right) {
+			t.Errorf("%s: %v and %v, want %v and %v", name, l, r, want.left, want.right)
+		}
+		format := strings.TrimPrefix(filepath.Ext(name), ".")
+		o = cuts(t, map[string][]byte{name: data}, []project.Picture{{File: name, Roles: []string{"clip"}}},
+			rulebook.Picture{Name: "clip", Role: "clip", Size: [2]int{40, 20}, Formats: []string{format}})
+		if len(o.Cuts) != 1 || len(o.Problems) > 0 || o.Cuts[0].Bytes != int64(len(data)) || o.Cuts[0].Type != "image/"+format {
+			t.Errorf("%s as a clip: %+v %+v", name, o.Cuts, o.Problems)
 		}
 	}
 }

@@ -50,6 +50,17 @@ func (c *Cut) note(p *project.Project) string {
 	return filepath.Join(folder(p, c.Destination), "."+c.Name+"-"+strconv.Itoa(c.Number)+".json")
 }
 
+// still is the file that shows what a film shows first, where a browser has read that.
+func (c *Cut) still() string {
+	return filepath.Join(filepath.Dir(c.Path), "."+c.Name+"-"+c.SHA256[:12]+".png")
+}
+
+// Unseen reports whether a cut is a film of which no picture can be drawn as yet.
+func (c *Cut) Unseen() bool { return c.Type == "video/webm" && firstOf(c) == nil }
+
+// Show keeps what a film shows first (PNG), for the sheet.
+func (c *Cut) Show(picture []byte) error { return atomicfile.Bytes(c.still(), picture) }
+
 // known takes over what was cut before, when it was made from the same in the same way and still lies there.
 func (c *Cut) known(p *project.Project) bool {
 	data, err := os.ReadFile(c.note(p))

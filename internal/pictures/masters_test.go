@@ -107,9 +107,27 @@ func TestSheet(t *testing.T) {
 		files,
 		[]project.Picture{{File: "gold.png", Roles: []string{"banner", "cover"}}, {File: "film.webm", Roles: []string{"clip"}}},
 		wants...)
-	data, err := Sheet("Lane", []*Order{o, o, o})
-	if err != nil {
+	sheet := filepath.Join(t.TempDir(), "sheet.png")
+	draw := func(title string) []byte {
+		t.Helper()
+		if err := WriteSheet(sheet, title, []*Order{o, o, o}); err != nil {
+			t.Fatal(err)
+		}
+		data, err := os.ReadFile(sheet)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	data := draw("Lane")
+	if err := os.WriteFile(sheet, data[:len(data)-1], 0o644); err != nil { // a byte short, and so told apart
 		t.Fatal(err)
+	}
+	if same := draw("Lane"); len(same) != len(data)-1 {
+		t.Error("a sheet that shows the same was drawn again")
+	}
+	if other := draw("Hill"); bytes.Equal(other, data) {
+		t.Error("a sheet that shows another title was not drawn again")
 	}
 	m, err := png.Decode(bytes.NewReader(data))
 	if err != nil {

@@ -138,7 +138,7 @@ func (o *Order) tidy(p *project.Project) {
 	}
 	keep := map[string]bool{}
 	for _, c := range o.Cuts {
-		keep[filepath.Base(c.Path)], keep[filepath.Base(c.note(p))] = true, true
+		keep[filepath.Base(c.Path)], keep[filepath.Base(c.note(p))], keep[filepath.Base(c.still())] = true, true, true
 	}
 	for _, e := range entries {
 		if !keep[e.Name()] {
@@ -148,7 +148,7 @@ func (o *Order) tidy(p *project.Project) {
 }
 
 // making is raised whenever cuts come out otherwise.
-const making = 2
+const making = 3
 
 // parallel is how many masters are cut at the same time, as far as there is room for them.
 const parallel = 2

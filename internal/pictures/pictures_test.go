@@ -143,7 +143,7 @@ func TestMasters(t *testing.T) {
 			drawn(40, 20, flag),
 		), "deep.png": pngOf(t, deep), "few.png": pngOf(t, few), "plain.jpg": rotated(t, drawn(40, 20, flag), 1),
 	}
-	for _, name := range []string{"cmyk.jpg", "progressive.jpg", "plain.webp", "anim.gif"} {
+	for _, name := range []string{"cmyk.jpg", "progressive.jpg", "plain.webp", "anim.gif", "anim.webp"} {
 		data, err := os.ReadFile(filepath.Join("testdata", name))
 		if err != nil {
 			t.Fatal(err)
@@ -187,6 +187,7 @@ func TestBroken(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	headless := bytes.ReplaceAll(animated, []byte("ANMF"), []byte("ANMG"))
 	huge := []byte("\x89PNG\r\n\x1a\n\x00\x00\x00\x0dIHDR\x00\x01\x00\x00\x00\x01\x00\x00\x08\x06\x00\x00\x00")
 	huge = append(huge, "\xa4\x6e\x58\x41"...) // 65536x65536
 	for name, c := range map[string]struct {
@@ -194,8 +195,8 @@ func TestBroken(t *testing.T) {
 		says string
 	}{
 		"absent.png": {nil, "there is no such file"}, "empty.png": {[]byte{}, "it is empty"}, "cut.png": {whole[:len(whole)/2], "it is broken"},
-		"text.png":      {[]byte("version of a large file, kept elsewhere"), "no PNG, JPEG, WebP, GIF or SVG"},
-		"animated.webp": {animated, "animated WebP"}, "huge.png": {huge, ""},
+		"text.png": {[]byte("version of a large file, kept elsewhere"), "no PNG, JPEG, WebP, GIF or SVG"},
+		"cut.webp": {animated[:120], "it ends too early"}, "huge.png": {huge, ""}, "headless.webp": {headless, "it has no picture"},
 		"noise.jpg": {append([]byte("\xff\xd8\xff\xc0\x00\x11\x08\x00\x10\x00\x10"), bytes.Repeat([]byte{0x5a}, 400)...), "it is broken"},
 	} {
 		o, m := made(t, c.data, name, rulebook.Picture{Size: [2]int{20, 10}}, nil)
@@ -366,7 +367,7 @@ func wave(x float64) float64 {
 
 // FuzzHeader reads masters that somebody else wrote.
 func FuzzHeader(f *testing.F) {
-	for _, name := range []string{"cmyk.jpg", "plain.webp", "anim.gif", "anim.webp", "progressive.jpg"} {
+	for _, name := range []string{"cmyk.jpg", "plain.webp", "anim.gif", "anim.webp", "anim-part.webp", "anim-clear.webp", "progressive.jpg"} {
 		data, err := os.ReadFile(filepath.Join("testdata", name))
 		if err != nil {
 			f.Fatal(err)

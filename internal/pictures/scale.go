@@ -89,7 +89,8 @@ func pixelsOf(m image.Image) pixels {
 // row reads the pixels of a line from x0 to before x1.
 func (p *pixels) row(y, x0, x1 int, into []float32) {
 	if p.photo != nil {
-		photoRow(p.photo, y, x0, x1, into)
+		clear(into[:4*(x1-x0)])
+		addPhoto(p.photo, y, x0, x1, 1, into)
 		return
 	}
 	for x := x0; x < x1; x++ {
@@ -104,22 +105,40 @@ func (p *pixels) row(y, x0, x1 int, into []float32) {
 	}
 }
 
-// photoRow reads a line of a photograph, which is what most large masters are.
-func photoRow(m *image.YCbCr, y, x0, x1 int, into []float32) {
+// addPhoto adds a line of a photograph, which is what most large masters are, to a line of blocks that are n pixels wide.
+func addPhoto(m *image.YCbCr, y, x0, x1, n int, into []float32) {
 	left, top := m.Rect.Min.X, m.Rect.Min.Y
-	line := m.Y[m.YOffset(left, top+y):]
-	before, step := -1, 0
+	line := m.Y[m.YOffset(left+x0, top+y):][:x1-x0]
+	colours, shared := m.COffset(left, top+y), wideColours(m.SubsampleRatio)
+	cb, cr := m.Cb[colours:], m.Cr[colours:]
+	before := -1
 	var r0, g0, b0 int32
-	for x := x0; x < x1; x++ {
-		if c := m.COffset(left+x, top+y); c != before {
-			cb, cr := int32(m.Cb[c])-128, int32(m.Cr[c])-128
-			before, r0, g0, b0 = c, 91881*cr, -22554*cb-46802*cr, 116130*cb
+	for block := 0; len(line) > 0; block++ {
+		var r, g, b float32
+		wide := min(n, len(line))
+		for i, luma := range line[:wide] {
+			if c := (left+x0+i)>>shared - left>>shared; c != before {
+				cb, cr := int32(cb[c])-128, int32(cr[c])-128
+				before, r0, g0, b0 = c, 91881*cr, -22554*cb-46802*cr, 116130*cb
+			}
+			l := int32(luma) * 0x10101
+			r, g, b = r+toLinear[byteOf(l+r0)], g+toLinear[byteOf(l+g0)], b+toLinear[byteOf(l+b0)]
 		}
-		l := int32(line[x]) * 0x10101
-		to := into[step : step+4 : step+4]
-		to[0], to[1], to[2], to[3] = toLinear[byteOf(l+r0)], toLinear[byteOf(l+g0)], toLinear[byteOf(l+b0)], 1
-		step += 4
+		to := into[4*block : 4*block+4 : 4*block+4]
+		to[0], to[1], to[2], to[3] = to[0]+r, to[1]+g, to[2]+b, to[3]+float32(wide)
+		line, x0 = line[wide:], x0+wide
 	}
+}
+
+// wideColours is the logarithm of how many pixels of a line share a colour.
+func wideColours(r image.YCbCrSubsampleRatio) int {
+	switch r {
+	case image.YCbCrSubsampleRatio422, image.YCbCrSubsampleRatio420:
+		return 1
+	case image.YCbCrSubsampleRatio411, image.YCbCrSubsampleRatio410:
+		return 2
+	}
+	return 0
 }
 
 func byteOf(v int32) uint8 {
@@ -140,6 +159,10 @@ func (p *pixels) averaged(y, x0, x1 int, into, spare []float32) {
 	begin, end := x0*n, min(x1*n, p.w)
 	rows := min(n, p.h-y*n)
 	for j := range rows {
+		if p.photo != nil {
+			addPhoto(p.photo, y*n+j, begin, end, n, into)
+			continue
+		}
 		p.row(y*n+j, begin, end, spare)
 		for i := range x1 - x0 {
 			to := into[4*i : 4*i+4 : 4*i+4]
@@ -277,15 +300,15 @@ func narrow(line []float32, x0 int, across []tap, into []float32) {
 		}
 		at = 4 * (t.first - x0 + t.near)
 		s := line[at : at+4 : at+4]
-		least, most := [4]float32(s), [4]float32(s)
+		r0, g0, b0, a0 := s[0], s[1], s[2], s[3]
+		r1, g1, b1, a1 := r0, g0, b0, a0
 		for at += 4; at < 4*(t.first-x0+t.to); at += 4 {
 			s := line[at : at+4 : at+4]
-			for k := range 4 {
-				least[k], most[k] = min(least[k], s[k]), max(most[k], s[k])
-			}
+			r0, g0, b0, a0 = min(r0, s[0]), min(g0, s[1]), min(b0, s[2]), min(a0, s[3])
+			r1, g1, b1, a1 = max(r1, s[0]), max(g1, s[1]), max(b1, s[2]), max(a1, s[3])
 		}
-		into[4*x], into[4*x+1] = min(most[0], max(least[0], r)), min(most[1], max(least[1], g))
-		into[4*x+2], into[4*x+3] = min(most[2], max(least[2], b)), min(most[3], max(least[3], a))
+		to := into[4*x : 4*x+4 : 4*x+4]
+		to[0], to[1], to[2], to[3] = min(r1, max(r0, r)), min(g1, max(g0, g)), min(b1, max(b0, b)), min(a1, max(a0, a))
 	}
 }
 

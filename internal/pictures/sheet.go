@@ -2,12 +2,19 @@ package pictures
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"hash/crc32"
 	"image"
 	"image/color"
 	"image/draw"
 	"image/png"
+	"io"
 	"os"
+	"slices"
 	"unicode/utf8"
 
 	"golang.org/x/image/font"
@@ -17,6 +24,7 @@ import (
 	"golang.org/x/image/math/fixed"
 	"golang.org/x/image/vp8"
 
+	"havvel/internal/atomicfile"
 	"havvel/internal/settings"
 	"havvel/internal/webm"
 )
@@ -45,8 +53,52 @@ type sheet struct {
 	y                  int
 }
 
-// Sheet draws all cuts of orders on one picture, and the covers small among plain neighbours, where players decide.
-func Sheet(title string, orders []*Order) ([]byte, error) {
+// WriteSheet draws all cuts of orders on one picture (PNG), and the covers small among plain neighbours, where players decide. A sheet that
+// shows the same already stays as it is.
+func WriteSheet(path, title string, orders []*Order) error {
+	key, err := sheetKey(title, orders)
+	if err != nil {
+		return err
+	}
+	if f, err := os.Open(path); err == nil {
+		defer f.Close()
+		start := make([]byte, 512)
+		n, _ := io.ReadFull(f, start)
+		if bytes.Contains(start[:n], []byte(key)) {
+			return nil
+		}
+	}
+	data, err := drawSheet(title, orders)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Bytes(path, noted(data, key))
+}
+
+// sheetKey stands for all that a sheet shows.
+func sheetKey(title string, orders []*Order) (string, error) {
+	shown := []any{making, title}
+	for _, o := range orders {
+		shown = append(shown, o.Destination.Rules.Name, o.Cuts, o.Problems)
+		for _, c := range o.Cuts {
+			shown = append(shown, c.Unseen())
+		}
+	}
+	words, err := json.Marshal(shown)
+	sum := sha256.Sum256(words)
+	return hex.EncodeToString(sum[:]), err
+}
+
+// noted is a PNG with a text in it behind its header (Portable Network Graphics, 11.3.3.2).
+func noted(data []byte, text string) []byte {
+	const header = 8 + 25 // signature and IHDR
+	body := []byte("tEXthavvel\x00" + text)
+	chunk := binary.BigEndian.AppendUint32(nil, uint32(len(body)-4))
+	chunk = binary.BigEndian.AppendUint32(append(chunk, body...), crc32.ChecksumIEEE(body))
+	return slices.Concat(data[:header], chunk, data[header:])
+}
+
+func drawSheet(title string, orders []*Order) ([]byte, error) {
 	s := &sheet{m: image.NewNRGBA(image.Rect(0, 0, sheetWide, 0))}
 	var err error
 	if s.plain, err = face(goregular.TTF, 13); err != nil {
@@ -236,6 +288,12 @@ func (s *sheet) label(x, wide int, c *Cut) {
 
 // firstOf is the first picture of a film; nil where it can't be read.
 func firstOf(c *Cut) image.Image {
+	if f, err := os.Open(c.still()); err == nil {
+		defer f.Close()
+		if m, err := decode(f); err == nil {
+			return m
+		}
+	}
 	data, err := os.ReadFile(c.Path)
 	if err != nil {
 		return nil

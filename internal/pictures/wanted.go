@@ -98,10 +98,10 @@ func headerOf(p *project.Project, m project.Picture) (*header, error) {
 	return readHeader(m.File, f)
 }
 
-// formatOf is a master's format; that of its name when it can't be read, which is said later.
+// formatOf is the format of a master that moves; that of its name when it can't be read, which is said later.
 func formatOf(p *project.Project, m project.Picture) string {
 	if h, err := headerOf(p, m); err == nil {
-		return h.format
+		return h.clip()
 	}
 	return strings.TrimPrefix(filepath.Ext(m.File), ".")
 }

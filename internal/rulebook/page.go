@@ -48,7 +48,7 @@ type Picture struct {
 	Size    [2]int        `toml:"size"`    // its exact width and height in pixels, or
 	Least   [2]int        `toml:"least"`   // its least width and height, or the width and height of a clip that is recorded
 	Ratio   string        `toml:"ratio"`   // its shape, as in "16:9", where only that is given
-	Formats []string      `toml:"formats"` // the formats that are taken: png, jpeg, gif, webm; default: png and jpeg
+	Formats []string      `toml:"formats"` // the formats that are taken: png and jpeg, which is the default; of a clip webm (the default), gif, apng, webp
 	Limit   settings.Size `toml:"limit"`   // the heaviest
 	// the fewest and the most; default: [0, 1]. With fewest 1 or more, the page is incomplete without
 	Count    [2]int `toml:"count"`
@@ -184,7 +184,11 @@ func (p *Picture) verify(d *settings.Document, at string) {
 	if d.Must(at+".role", p.Role) {
 		d.Within(at+".role", p.Role, Roles()...)
 	}
-	d.Each(at+".formats", p.Formats, "png", "jpeg", "gif", "webm")
+	if p.Role == "clip" {
+		d.Each(at+".formats", p.Formats, "webm", "gif", "webp", "apng")
+	} else {
+		d.Each(at+".formats", p.Formats, "png", "jpeg")
+	}
 	for key, s := range map[string][2]int{"size": p.Size, "least": p.Least} {
 		if s[0] < 0 || s[0] > 8192 || s[1] < 0 || s[1] > 8192 || (s[0] == 0) != (s[1] == 0) {
 			d.Wrong(at+"."+key, "has a width and a height, of up to 8192 pixels")

@@ -22,7 +22,7 @@ func TestPageMistakes(t *testing.T) {
 		"[[picture]]\nname = \"a\"\nrole = \"hero\"\nsize = [1, 1]":                        `role is "hero"`,
 		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [99999, 1]":                   "of up to 8192 pixels",
 		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nratio = \"wide\"":                    `write it like "16:9"`,
-		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [1, 1]\nformats = [\"tiff\"]": "it can be png, jpeg, gif, webm",
+		"[[picture]]\nname = \"a\"\nrole = \"cover\"\nsize = [1, 1]\nformats = [\"tiff\"]": "it can be png, jpeg",
 		"[[picture]]\nname = \"a\"\nrole = \"screenshot\"\nsize = [1, 1]\ncount = [5, 2]":  "the fewest first",
 		"[leaderboards]\nkeeps = [\"best\"]":                                               `leaderboards.keeps is "best"`,
 		"[[declaration]]\nname = \"rights\"":                                               "declaration.says is missing",

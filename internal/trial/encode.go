@@ -32,14 +32,43 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 	if len(frames) < 2 {
 		return nil, errors.New("too few pictures came for a film; the game draws too slowly here")
 	}
+	parts := make([]part, len(frames))
+	for i, f := range frames {
+		parts[i] = part{"image/jpeg", f.JPEG}
+	}
+	var data []byte
+	err := inPage(ctx, program, browser.Window{Width: width, Height: height}, parts, func(ctx context.Context, tab browser.Tab) (err error) {
+		data, err = within(ctx, tab, frames, width, height, limit)
+		return err
+	})
+	return data, err
+}
+
+// FirstPicture is what a film (WebM) shows first, as PNG, read by a browser's decoder.
+func FirstPicture(ctx context.Context, program string, film []byte) ([]byte, error) {
+	var picture []byte
+	err := inPage(ctx, program, browser.Window{Width: 64, Height: 64}, []part{{"video/webm", film}}, func(ctx context.Context, tab browser.Tab) error {
+		return tab.Evaluate(ctx, "", "havvelFirst('/0')", &picture)
+	})
+	return picture, err
+}
+
+// A part is something that a page on this machine gets by its number.
+type part struct {
+	kind string // media type
+	data []byte
+}
+
+// inPage has a page at work that has the functions of encode.js and may ask for parts.
+func inPage(ctx context.Context, program string, w browser.Window, parts []part, work func(context.Context, browser.Tab) error) error {
 	b, err := browser.Start(ctx, program)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer b.Close()
-	tab, err := b.Open(ctx, browser.Window{Width: width, Height: height}, func(browser.Event) {})
+	tab, err := b.Open(ctx, w, func(browser.Event) {})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer tab.Close()
 	// As long as the browser asks for pictures, it works, however slowly.
@@ -51,23 +80,21 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 	// Browsers let only pages from this machine and secure ones encode.
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return nil, fmt.Errorf("a film can't be made without an address on this machine: %w", err)
+		return fmt.Errorf("a film can't be made or read without an address on this machine: %w", err)
 	}
-	server := &http.Server{Handler: film(frames, func() { guard.Reset(3 * silence) }), ReadHeaderTimeout: silence}
+	server := &http.Server{Handler: serveParts(parts, func() { guard.Reset(3 * silence) }), ReadHeaderTimeout: silence}
 	go server.Serve(listener)
 	defer server.Close()
-	err = ready(ctx, tab, "http://"+listener.Addr().String()+"/")
-	var data []byte
-	if err == nil {
-		data, err = within(ctx, tab, frames, width, height, limit)
+	if err = ready(ctx, tab, "http://"+listener.Addr().String()+"/"); err == nil {
+		err = work(ctx, tab)
 	}
 	if err != nil {
-		return nil, browser.Failed(whole, err)
+		return browser.Failed(whole, err)
 	}
-	return data, nil
+	return nil
 }
 
-// ready opens the page from which the frames come, and gives it the encoder.
+// ready opens the page from which the parts come, and gives it the functions.
 func ready(ctx context.Context, tab browser.Tab, address string) error {
 	if err := tab.Go(ctx, address); err != nil {
 		return err
@@ -111,19 +138,19 @@ func thinned(frames []Frame, length time.Duration) (kept []Frame) {
 	return kept
 }
 
-// film serves an empty page at /, and frames by their numbers.
-func film(frames []Frame, asked func()) http.HandlerFunc {
+// serveParts serves an empty page at /, and parts by their numbers.
+func serveParts(parts []part, asked func()) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		i, err := strconv.Atoi(r.URL.Path[1:])
 		switch {
 		case r.URL.Path == "/":
 			w.Header().Set("Content-Type", "text/html")
-		case err != nil || i < 0 || i >= len(frames):
+		case err != nil || i < 0 || i >= len(parts):
 			http.NotFound(w, r)
 		default:
 			asked()
-			w.Header().Set("Content-Type", "image/jpeg")
-			w.Write(frames[i].JPEG)
+			w.Header().Set("Content-Type", parts[i].kind)
+			w.Write(parts[i].data)
 		}
 	}
 }

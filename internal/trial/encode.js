@@ -42,3 +42,16 @@ window.havvelEncode = async (times, width, height, rate) => {
 	encoder.close();
 	return { Codec: config.codec.startsWith("vp09") ? "V_VP9" : "V_VP8", Pictures: pictures };
 };
+
+// Draws what a film shows first, and gives it as PNG.
+window.havvelFirst = async (address) => {
+	const film = Object.assign(document.createElement("video"), { muted: true, preload: "auto" });
+	await new Promise((done, failed) => {
+		film.onloadeddata = done;
+		film.onerror = () => failed(new Error("the browser can't read this film"));
+		film.src = address;
+	});
+	const canvas = Object.assign(document.createElement("canvas"), { width: film.videoWidth, height: film.videoHeight });
+	canvas.getContext("2d").drawImage(film, 0, 0);
+	return canvas.toDataURL("image/png").split(",")[1];
+};
