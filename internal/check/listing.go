@@ -313,7 +313,7 @@ var pictureChecks = []*Check{
 		"A crop takes away much of a picture, or its title",
 		finding.Warning,
 		"Portals want other shapes than the master has, and what doesn't fit is cut away around its focus. title, in hundredths, says where the "+
-			"title stands, which must stay whole.",
+			"title stands, which must stay whole, and a twentieth away from the edges, where portals put badges and round corners.",
 		`one wide master for a tall cover`,
 		`a master for each shape, or focus = [50, 30]`,
 	),

@@ -18,6 +18,9 @@ import (
 	"time"
 
 	"havvel/internal/pack/slim"
+	"havvel/internal/progress"
+	"havvel/internal/project"
+	"havvel/internal/rulebook"
 )
 
 // partner runs a program and returns the processor time that it took.
@@ -171,6 +174,118 @@ func BenchmarkPictures(b *testing.B) {
 			b.ReportMetric(mine.Seconds()/theirs.Seconds(), "of-libvips")
 		}
 	})
+	b.Run("masters", benchmarkMasters)
+	b.Run("sharpness", benchmarkSharpness)
+}
+
+// benchmarkMasters makes covers of twenty masters of 24 megapixels, and once more.
+func benchmarkMasters(b *testing.B) {
+	folder := b.TempDir()
+	var masters []project.Picture
+	var files []string
+	first := filepath.Join(folder, "first.jpg")
+	partner(b, "convert", "-size", "6000x4000", "-seed", "5", "plasma:tomato-steelblue", "-quality", "92", first)
+	for i := range 20 {
+		name := fmt.Sprintf("m%d.jpg", i)
+		files = append(files, filepath.Join(folder, name))
+		if err := os.Link(first, files[i]); err != nil {
+			b.Fatal(err)
+		}
+		masters = append(masters, project.Picture{File: name, Roles: []string{"screenshot"}})
+	}
+	d := &project.Destination{Name: "arcade", Rules: &rulebook.Rulebook{Name: "Arcade", PageRules: rulebook.PageRules{Pictures: []rulebook.Picture{
+		{Name: "shot", Role: "screenshot", Size: [2]int{1280, 853}, Count: [2]int{0, 20}, Formats: []string{"jpeg"}},
+	}}}}
+	cut := func() time.Duration {
+		before := processorTime(b)
+		orders, err := Make(b.Context(), &project.Project{Folder: folder, Pictures: masters}, []*project.Destination{d}, progress.None)
+		if err != nil || len(orders[0].Cuts) != 20 {
+			b.Fatal(err)
+		}
+		return processorTime(b) - before
+	}
+	for b.Loop() {
+		mine := cut()
+		theirs := partner(b, "vipsthumbnail", append([]string{"--linear", "-s", "1280x853!", "-o", folder + "/%s.out[Q=92].jpg"}, files...)...)
+		b.ReportMetric(mine.Seconds()/theirs.Seconds(), "of-libvips")
+		b.ReportMetric(cut().Seconds()/mine.Seconds(), "second/first")
+		if err := os.RemoveAll(filepath.Join(folder, ".havvel")); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// benchmarkSharpness compares what is made smaller with what libvips makes of it: how alike they are, how many pixels an edge takes, and how
+// far it is overshot.
+func benchmarkSharpness(b *testing.B) {
+	folder := b.TempDir()
+	edge, small := filepath.Join(folder, "edge.png"), filepath.Join(folder, "small.png")
+	partner(b, "convert", "-size", "3000x2000", "xc:#202830", "-fill", "#e0d8c8", "-draw", "polygon 1400,0 3000,0 3000,2000 1600,2000", "PNG24:"+edge)
+	for b.Loop() {
+		for name, file := range subjects(b) {
+			m := readNRGBA(b, file)
+			w, h := m.Rect.Dx()*2/5, m.Rect.Dy()*2/5
+			partner(b, "vipsthumbnail", file, "--linear", "-s", fmt.Sprintf("%dx%d!", w, h), "-o", small)
+			mine := scaled(m, region{0, 0, float64(m.Rect.Dx()), float64(m.Rect.Dy())}, w, h).image()
+			b.ReportMetric(similarity(mine, readNRGBA(b, small)), name+"-SSIM")
+		}
+		m := readNRGBA(b, edge)
+		partner(b, "vipsthumbnail", edge, "--linear", "-s", "640x427!", "-o", small)
+		mine, over := edgeOf(scaled(m, region{0, 0, 3000, 2000}, 640, 427).image())
+		theirs, overshot := edgeOf(readNRGBA(b, small))
+		b.ReportMetric(mine, "edge-px")
+		b.ReportMetric(theirs, "libvips-edge-px")
+		b.ReportMetric(over, "halo")
+		b.ReportMetric(overshot, "libvips-halo")
+	}
+}
+
+// edgeOf is how many pixels the edge across a picture takes from a tenth to nine tenths of its height, and by how much of that it is overshot;
+// the mean of all lines.
+func edgeOf(m *image.NRGBA) (wide, over float64) {
+	for y := range m.Rect.Dy() {
+		line := m.Pix[m.PixOffset(0, y):m.PixOffset(0, y+1)]
+		low, high := float64(line[0]), float64(line[len(line)-4])
+		at := func(part float64) float64 {
+			level := low + part*(high-low)
+			for x := 0; ; x++ {
+				if v := float64(line[4*x+4]); v >= level {
+					before := float64(line[4*x])
+					return float64(x) + (level-before)/(v-before)
+				}
+			}
+		}
+		wide += at(.9) - at(.1)
+		most := 0.
+		for x := 0; x < len(line); x += 4 {
+			most = max(most, float64(line[x])-high, low-float64(line[x]))
+		}
+		over += most / (high - low)
+	}
+	return wide / float64(m.Rect.Dy()), over / float64(m.Rect.Dy())
+}
+
+// similarity is the mean structural similarity of luminance in blocks of 8 by 8 pixels, 1 for the same picture.
+func similarity(a, c *image.NRGBA) float64 {
+	luma := func(m *image.NRGBA, x, y int) float64 {
+		p := m.Pix[m.PixOffset(x, y):]
+		return .299*float64(p[0]) + .587*float64(p[1]) + .114*float64(p[2])
+	}
+	sum, blocks := 0., 0.
+	for y := 0; y+8 <= a.Rect.Dy(); y += 4 {
+		for x := 0; x+8 <= a.Rect.Dx(); x += 4 {
+			var s, t, ss, tt, st float64
+			for i := range 64 {
+				u, v := luma(a, x+i%8, y+i/8), luma(c, x+i%8, y+i/8)
+				s, t, ss, tt, st = s+u, t+v, ss+u*u, tt+v*v, st+u*v
+			}
+			s, t, ss, tt, st = s/64, t/64, ss/64, tt/64, st/64
+			const c1, c2 = 6.5025, 58.5225
+			sum += (2*s*t + c1) * (2*(st-s*t) + c2) / ((s*s + t*t + c1) * (ss - s*s + tt - t*t + c2))
+			blocks++
+		}
+	}
+	return sum / blocks
 }
 
 func writePPM(b *testing.B, m *image.NRGBA, file string) {

@@ -131,10 +131,11 @@ func TestFramed(t *testing.T) {
 		role  string
 		want  string
 	}{
-		"title cut":    {[]int{0, 40, 100, 20}, [2]int{400, 300}, "cover", "picture-cropped picture-cropped"},
-		"title inside": {[]int{40, 30, 20, 30}, [2]int{800, 300}, "cover", ""},
-		"tiny title":   {[]int{45, 45, 10, 5}, [2]int{1000, 300}, "cover", "picture-dim"},
-		"as it is":     {nil, [2]int{800, 200}, "banner", ""},
+		"title cut":        {[]int{0, 40, 100, 20}, [2]int{400, 300}, "cover", "picture-cropped picture-cropped"},
+		"title inside":     {[]int{40, 30, 20, 30}, [2]int{800, 300}, "cover", ""},
+		"title at an edge": {[]int{10, 30, 50, 30}, [2]int{1000, 300}, "cover", "picture-cropped"},
+		"tiny title":       {[]int{45, 45, 10, 5}, [2]int{1000, 300}, "cover", "picture-dim"},
+		"as it is":         {nil, [2]int{800, 200}, "banner", ""},
 	} {
 		o, _ := made(t, wide, "wide.png", rulebook.Picture{Role: c.role, Size: c.size, Formats: []string{"jpeg"}},
 			func(p *project.Picture) { p.Title = c.title })

@@ -113,11 +113,24 @@ func (j *job) framed(part region, w, h float64) {
 			"move focus towards the title, or add a master of about that shape")
 		return
 	}
+	if !part.safe(x0, y0) || !part.safe(x1, y1) {
+		j.cut.say(Cropped, fmt.Sprintf("the title of %s reaches to the edge of a %s, where portals put badges and round corners", j.master.File, describe(j.want)),
+			"move focus towards the title, or add a master of about that shape, with more room around its title")
+	}
 	j.title = region{(x0 - part.x) / part.w, (y0 - part.y) / part.h, (x1 - x0) / part.w, (y1 - y0) / part.h}
 	if high := (y1 - y0) / part.w * thumbnail; j.want.Role == "cover" && high < leastTitle {
 		j.cut.say(Dim, fmt.Sprintf("the title of %s is %.0f pixels high where players browse; %d can be read", j.master.File, high, leastTitle),
 			"make the title larger on this picture")
 	}
+}
+
+// margin is the part of a picture at each of its sides that may be covered (EBU R 95, graphics-safe area).
+const margin = .05
+
+// safe reports whether a point is inside, and not in the margin.
+func (r region) safe(x, y float64) bool {
+	x, y = (x-r.x)/r.w, (y-r.y)/r.h
+	return min(x, y) >= margin-1e-9 && max(x, y) <= 1-margin+1e-9
 }
 
 // leastTitle is how high a title must be at thumbnail size, in pixels.

@@ -12,14 +12,15 @@ import (
 	"unicode/utf8"
 )
 
-// suite are the examples of CommonMark's specification, as the parser's own package brings them, and some of GFM's extensions.
+// suite are the examples of CommonMark's specification, and those of GFM's extensions, as the parser's own package brings them, and some more.
 func suite(t testing.TB) (list []string) {
 	t.Helper()
 	out, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "github.com/yuin/goldmark").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
-	data, err := os.ReadFile(filepath.Join(strings.TrimSpace(string(out)), "_test", "spec.json"))
+	folder := strings.TrimSpace(string(out))
+	data, err := os.ReadFile(filepath.Join(folder, "_test", "spec.json"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -32,6 +33,21 @@ func suite(t testing.TB) (list []string) {
 	}
 	for _, e := range examples {
 		list = append(list, e.Markdown)
+	}
+	extensions := 0
+	for _, name := range []string{"table", "strikethrough", "tasklist", "linkify"} {
+		data, err := os.ReadFile(filepath.Join(folder, "extension", "_test", name+".txt"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, example := range strings.Split(string(data), "//= = = = = = = = = = = = = = = = = = = = = = = =//") {
+			if parts := strings.Split(example, "//- - - - - - - - -//\n"); len(parts) == 3 {
+				list, extensions = append(list, parts[1]), extensions+1
+			}
+		}
+	}
+	if extensions < 40 {
+		t.Fatalf("%d examples of extensions", extensions)
 	}
 	return append(list, gfm...)
 }
