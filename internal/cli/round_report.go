@@ -183,9 +183,13 @@ func (a *console) showRound(p *project.Project, r *round.Round, x *round.Report)
 		s.Line("")
 		var rows [][]string
 		for _, f := range x.Frames {
-			rows = append(rows, []string{f.Class, fmt.Sprint(f.Testers), amount(f.Median, ""), amount(f.Worst, "")})
+			within := "too few testers"
+			if f.Within.Known {
+				within = f.Within.Words(func(v float64) string { return amount(v, "") })
+			}
+			rows = append(rows, []string{f.Class, fmt.Sprint(f.Testers), amount(f.Median, ""), within, amount(f.Worst, "")})
 		}
-		s.Table([]string{"frames a second", "testers", "median", "worst"}, rows, 1, 2, 3)
+		s.Table([]string{"frames a second", "testers", "median", "at 95 %", "worst"}, rows, 1, 2, 4)
 	}
 	a.showErrors(x)
 	for _, q := range x.Answers {
@@ -201,11 +205,14 @@ func (a *console) showTesters(r *round.Round, x *round.Report) {
 		s.Line("  %s", s.In(term.Careful, "simulated: no person played in what is shown here"))
 		who = "simulated"
 	}
-	words := fmt.Sprintf("%s %s, %d began to play", inwords.Of(x.Testers, "1 tester", fmt.Sprintf("%d testers", x.Testers)), who, x.Started)
-	if len(x.Levels) > 0 {
-		words += fmt.Sprintf(", %d won the last level that anybody reached", x.Finished)
+	words := fmt.Sprintf("%s %s", inwords.Of(x.Testers, "1 tester", fmt.Sprintf("%d testers", x.Testers)), who)
+	if x.Testers > 0 {
+		words += fmt.Sprintf(", %d began to play %s", x.Started, x.Within.Started.Bracketed(round.Percent))
 	}
-	s.Line("  %s", words)
+	if len(x.Levels) > 0 && x.Started > 0 {
+		words += fmt.Sprintf(", %d won the last level that anybody reached %s", x.Finished, x.Within.Finished.Bracketed(round.Percent))
+	}
+	s.Paragraph(term.Plain, "  ", "  ", words)
 	if r.Opens > 0 {
 		s.Line(
 			"  %s",
@@ -214,14 +221,17 @@ func (a *console) showTesters(r *round.Round, x *round.Report) {
 		)
 	}
 	if x.Seconds > 0 {
-		words := fmt.Sprintf("half of them played %s or longer", seconds(x.Seconds))
+		words := fmt.Sprintf("half of them played %s or longer %s", seconds(x.Seconds), x.Within.Seconds.Bracketed(seconds))
 		if x.Shown > 0 {
-			words += fmt.Sprintf("; the first picture came after %s", seconds(x.Shown))
+			words += fmt.Sprintf("; the first picture came after %s %s", seconds(x.Shown), x.Within.Shown.Bracketed(seconds))
 		}
 		if x.Pauses > 0 {
 			words += fmt.Sprintf("; %d looked away during play", x.Pauses)
 		}
-		s.Line("  %s", s.In(term.Quiet, words))
+		s.Paragraph(term.Quiet, "  ", "  ", words)
+	}
+	if x.Testers > 0 {
+		s.Line("  %s", s.In(term.Quiet, "in brackets: where a figure lies in 95 of 100 such rounds"))
 	}
 }
 

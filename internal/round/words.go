@@ -52,5 +52,13 @@ func (i Interval) Words(write func(float64) string) string {
 	return write(i.Low) + " to " + write(i.High)
 }
 
+// Bracketed is the interval behind a figure, in brackets.
+func (i Interval) Bracketed(write func(float64) string) string {
+	if !i.Known {
+		return "(too few testers for a range)"
+	}
+	return "(" + i.Words(write) + ")"
+}
+
 // Percent writes a share.
 func Percent(share float64) string { return fmt.Sprintf("%.0f\u00a0%%", 100*share) }

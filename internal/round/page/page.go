@@ -45,9 +45,11 @@ var pageText string
 
 var layout = template.Must(template.New("page").Funcs(template.FuncMap{
 	"seconds": seconds, "clock": clock, "share": share, "day": func(t time.Time) string { return t.UTC().Format("2 January 2006 15:04 UTC") },
-	"within": func(i round.Interval) string { return i.Words(round.Percent) },
-	"span":   func(i round.Interval) string { return i.Words(seconds) },
-	"plus":   func(a, b int) int { return a + b }, "amount": amount,
+	"within":    func(i round.Interval) string { return i.Words(round.Percent) },
+	"span":      func(i round.Interval) string { return i.Words(seconds) },
+	"rates":     func(i round.Interval) string { return i.Words(amount) },
+	"bracketed": func(i round.Interval) string { return i.Bracketed(seconds) },
+	"plus":      func(a, b int) int { return a + b }, "amount": amount,
 }).Parse(pageText))
 
 // Write writes the page.
@@ -266,5 +268,5 @@ func share(part, whole int) string {
 	if whole == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%.0f %%", 100*float64(part)/float64(whole))
+	return round.Percent(float64(part) / float64(whole))
 }
