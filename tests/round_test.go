@@ -231,7 +231,7 @@ func TestAgainst(t *testing.T) {
 		second.ID[:8],
 		"--against",
 		first.ID[:8],
-	).must(t, 0, "10 testers agreed to share, 10 began to play, 8 won the last level", "against 0.4.0", "level 2: won it",
+	).must(t, 0, "10 testers agreed to share, 10 began to play (72", "8 won the last level", "against 0.4.0", "level 2: won it",
 		"can't tell: from 19 points less to 52 points more", "level 2: time", "less, by", "the same", "too few to know a change from chance")
 	type change struct {
 		Figure, Level string
