@@ -3,6 +3,8 @@ package check
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"havvel/internal/export"
 	"havvel/internal/export/link"
@@ -141,6 +143,7 @@ var hookChecks = []*Check{
 			if p.Rules == nil {
 				return
 			}
+			var wanted []rulebook.Call
 			for _, h := range p.Rules.Hooks {
 				for _, c := range h.Calls {
 					adapts := h.Plant && p.Plants || hooks.Adapted(p.Build)
@@ -149,26 +152,35 @@ var hookChecks = []*Check{
 						continue
 					}
 					if c.Required && !made {
-						p.report(
-							finding.Finding{
-								Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name),
-								Fix:     uncalled(c.Event),
-							},
-						)
+						wanted = append(wanted, c)
 					}
 				}
+			}
+			for _, c := range wanted {
+				p.report(
+					finding.Finding{
+						Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name),
+						Fix:     p.uncalled(c.Event, wanted),
+					},
+				)
 			}
 		},
 	},
 }
 
-// uncalled is what to do about an event that nobody sends.
-func uncalled(event string) string {
+// uncalled is what to do about an event that nobody sends, one of those that are wanted.
+func (p *Pass) uncalled(event string, wanted []rulebook.Call) string {
 	fix := fmt.Sprintf("call it in the game, or send the event %q, which havvel pack turns into the call (havvel hooks shows how)", event)
-	if slices.Contains(rulebook.Inferable(), event) {
-		fix += fmt.Sprintf("; or have pack's adapter find it out: infer = [%q] under [hooks] in havvel.toml", event)
+	if !slices.Contains(rulebook.Inferable(), event) {
+		return fix
 	}
-	return fix
+	var all []string // as one line that can be written
+	for _, e := range rulebook.Inferable() {
+		if p.Inferred.Has(e) || slices.ContainsFunc(wanted, func(c rulebook.Call) bool { return c.Event == e }) {
+			all = append(all, strconv.Quote(e))
+		}
+	}
+	return fix + fmt.Sprintf("; or have pack's adapter find it out: infer = [%s] under [hooks] in havvel.toml", strings.Join(all, ", "))
 }
 
 // eachHook calls visit for every hook of the rulebook, with the entry page.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"havvel/internal/finding"
+	"havvel/internal/inwords"
 	"havvel/internal/listing"
 	"havvel/internal/pictures"
 )
@@ -196,7 +197,7 @@ var listingChecks = []*Check{
 					finding.Finding{
 						File:    projectFile,
 						Message: fmt.Sprintf("it is declared that the game is only here, and it is public on %s", strings.Join(p.Page.Elsewhere, " and ")),
-						Fix:     "take only-here out of states, or take the game off there",
+						Fix:     "take only-here out of declare, or take the game off there",
 					},
 				)
 			}
@@ -228,21 +229,27 @@ func (p *Pass) unwritten(fields int) {
 			declared++
 		}
 	}
-	if fields+kinds+declared == 0 {
+	var wants []string
+	for _, w := range []struct {
+		n         int
+		one, many string
+	}{{fields, "1 text or option", "%d texts or options"}, {kinds, "1 kind of picture", "%d kinds of pictures"},
+		{declared, "1 declaration", "%d declarations"}} {
+		if w.n == 1 {
+			wants = append(wants, w.one)
+		} else if w.n > 1 {
+			wants = append(wants, fmt.Sprintf(w.many, w.n))
+		}
+	}
+	if len(wants) == 0 {
 		return
 	}
 	p.report(
 		finding.Finding{
-			Level: finding.Note,
-			File:  projectFile,
-			Message: fmt.Sprintf(
-				"the page on %s is not written yet; it wants texts and options (%d), kinds of pictures (%d) and declarations (%d)",
-				p.Rules.Name,
-				fields,
-				kinds,
-				declared,
-			),
-			Fix: fmt.Sprintf("havvel listing --show %s says what they are; havvel help toml listing, how they are written", p.Destination),
+			Level:   finding.Note,
+			File:    projectFile,
+			Message: fmt.Sprintf("the page on %s is not written yet; it wants %s", p.Rules.Name, inwords.List(wants)),
+			Fix:     fmt.Sprintf("havvel listing --show %s says what they are; havvel help toml listing, how they are written", p.Destination),
 		},
 	)
 }

@@ -29,7 +29,7 @@ func TestUnwritten(t *testing.T) {
 	}
 	s := Subject{Destination: "arcade", Rules: arcade, Page: p}
 	if got := RunPage(s); len(got) != 1 || got[0].Level != finding.Note ||
-		!strings.Contains(got[0].Message, "it wants texts and options (2), kinds of pictures (1) and declarations (2)") {
+		!strings.Contains(got[0].Message, "it wants 2 texts or options, 1 kind of picture and 2 declarations") {
 		t.Errorf("not begun: %+v", got)
 	}
 	s.Page.Begun = true

@@ -147,8 +147,16 @@ func worldKinds() []*check.Check {
 			Title:  "The game leaves its page",
 			Level:  finding.Error,
 			Text:   "The page went to another address while the game ran. In a portal's frame the game is gone then.",
-			Before: "location.href = \"credits.html\"",
-			After:  "credits that the game draws",
+			Before: "location.href = \"https://moor-and-thimble.example/\"",
+			After:  "a link that opens a window of its own",
+		},
+		{
+			ID:     "trial-page",
+			Title:  "The game goes on in another of its pages",
+			Level:  finding.Note,
+			Text:   "A title page leads to another page of the game, which is fine. What havvel pack puts into pages for a portal is in the entry page only.",
+			Before: "a portal's script in the title page, and calls of it in play.html",
+			After:  "the script in both",
 		},
 		{
 			ID:     "trial-lost",

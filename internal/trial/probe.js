@@ -192,9 +192,11 @@
 	};
 	const shown = (e) => { const s = getComputedStyle(e); return s.visibility !== "hidden" && s.display !== "none"; };
 	// Where there is something to press.
+	// A link that leads away from the game is none of its controls.
+	const away = (e) => e.localName === "a" && (e.target && e.target !== "_self" || e.protocol !== location.protocol || e.host !== location.host);
 	window.havvelControls = () => [...document.querySelectorAll("button, a[href], input, [role=button], [onclick], summary")].filter((e) => {
 		const r = e.getBoundingClientRect();
-		return shown(e) && r.width > 4 && r.height > 4 && r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
+		return shown(e) && !away(e) && r.width > 4 && r.height > 4 && r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
 	}).slice(0, 3).map((e) => { const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]; });
 	// The largest canvas, also in frames of the game's own.
 	const largest = (doc, x, y) => {

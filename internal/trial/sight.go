@@ -26,7 +26,7 @@ type sight struct {
 const (
 	sightWidth = 160 // CSS pixels that a window is drawn as
 	differs    = 20  // of 255, from which on two places are not the same: pictures are compressed
-	leastSeen  = 0.0015
+	leastSeen  = 0.0005
 	leastLight = 18
 )
 
@@ -42,7 +42,7 @@ func (s *sight) look(data []byte, at time.Time) {
 	if b.Dx() == sightWidth {
 		draw.Draw(now, now.Bounds(), m, b.Min, draw.Src)
 	} else {
-		draw.ApproxBiLinear.Scale(now, now.Bounds(), m, b, draw.Src, nil)
+		draw.BiLinear.Scale(now, now.Bounds(), m, b, draw.Src, nil)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -137,6 +137,11 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 			break
 		}
 	}
+	if r.sight.many() == seen { // nothing came by itself
+		if p, err := r.tab.Picture(ctx); err == nil {
+			r.sight.look(p, time.Now())
+		}
+	}
 	now := r.sight.since(begun)
 	state, err := r.ask(ctx)
 	if err != nil {

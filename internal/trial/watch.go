@@ -51,7 +51,7 @@ type watcher struct {
 	problems []finding.Finding
 	input    func(string) // is told what the player does, as JSON; nil where nobody asks
 	crashed  bool
-	away     string
+	away     bool // the game has left
 	pages    int
 }
 
@@ -233,21 +233,26 @@ func (w *watcher) atFront(address string) bool {
 
 func (w *watcher) navigated(address string) {
 	w.pages++
-	if w.pages > 1 && w.away == "" {
-		where, foreign := w.inside(address)
-		if w.front != "" && !w.atFront(address) {
-			where, foreign = address, true
-		}
-		if foreign || where != "index.html" {
-			w.away = where
-			w.add(
-				finding.Finding{
-					ID:      "trial-away",
-					Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where),
-					Fix:     "open other pages in a window of their own, and only when the player presses something",
-				},
-			)
-		}
+	where, foreign := w.inside(address)
+	switch {
+	case w.pages == 1, w.away, !foreign && where == "index.html":
+	case !foreign && !strings.HasPrefix(where, "/"):
+		w.add(
+			finding.Finding{
+				ID:      "trial-page",
+				Message: fmt.Sprintf("the game goes on in another of its pages, %s", where),
+				Fix:     "look whether that page needs a portal's script, too: havvel pack puts it into the entry page only",
+			},
+		)
+	default:
+		w.away = true
+		w.add(
+			finding.Finding{
+				ID:      "trial-away",
+				Message: fmt.Sprintf("the game leaves its page, for %s; players lose it in the portal's frame", where),
+				Fix:     "open other pages in a window of their own, and only when the player presses something",
+			},
+		)
 	}
 }
 
