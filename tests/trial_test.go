@@ -200,8 +200,8 @@ window.dispatchEvent(new CustomEvent("game-event", { detail: { event: "loading-d
 			f["credits.html"] = []byte("<p>thanks")
 			add(`setTimeout(() => location.href = "credits.html", 2500);`)(f)
 		}, "", nil, 0, []string{"trial-page"}, "credits.html"},
-		"leaves for the host's root":   {add(`setTimeout(() => location.href = "/", 2500);`), "", nil, 1, []string{"trial-away"}, ""},
-		"leaves for another host":      {add(`setTimeout(() => location.href = "https://lane.example/", 2500);`), "", nil, 1, []string{"trial-away"}, "lane.example"},
+		"leaves for the host's root": {add(`setTimeout(() => location.href = "/", 2500);`), "", nil, 1, []string{"trial-away"}, ""},
+		"leaves for another host":    {add(`setTimeout(() => location.href = "https://lane.example/", 2500);`), "", nil, 1, []string{"trial-away"}, "lane.example"},
 		"an accepted finding": {change("game.js", `+ now / 9`, ``), "[[accept]]\nid = \"trial-still\"\nreason = \"it is a still life\"\n", nil,
 			0, nil, "no errors"},
 	} {

@@ -190,6 +190,19 @@
 		document.dispatchEvent(new Event("visibilitychange", { bubbles: true }));
 		window.dispatchEvent(new Event(hidden ? "blur" : "focus"));
 	};
+	// Whether all that moves is a stylesheet's: animations without end, and no script that changes the page beside them.
+	let moves = 0, observer = null;
+	const styled = () => {
+		const endless = document.getAnimations ? document.getAnimations().some((a) => window.CSSAnimation && a instanceof CSSAnimation &&
+			a.playState === "running" && a.effect && a.effect.getComputedTiming().iterations === Infinity) : false;
+		if (!endless) return false;
+		if (!observer) {
+			observer = new MutationObserver(() => { moves = performance.now(); });
+			observer.observe(document, { subtree: true, attributes: true, childList: true, characterData: true });
+			moves = performance.now();
+		}
+		return performance.now() - moves > 1000;
+	};
 	const shown = (e) => { const s = getComputedStyle(e); return s.visibility !== "hidden" && s.display !== "none"; };
 	// Where there is something to press.
 	// A link that leads away from the game is none of its controls.
@@ -240,7 +253,7 @@
 		const drawing = pattern();
 		const now = document.fonts && document.fonts.status === "loading" ? "a font" : Object.keys(making).find((k) => making[k] > 0) || "";
 		const own = {
-			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now,
+			now: performance.now(), played: p.played, pattern: drawing.kinds, patternat: drawing.at, making: now, styled: styled(),
 			frames: p.frames, drawn: p.drawn, cleared: p.cleared, lost: p.lost, nogl: !!p.nogl, canvas,
 			wasm: [...new Set(p.memories)].reduce((sum, m) => sum + m.buffer.byteLength, 0),
 			graphics: [...sizes.values()].reduce((sum, parts) => sum + Object.values(parts).reduce((a, b) => a + b, 0), 0),
@@ -251,7 +264,7 @@
 		};
 		for (const o of inner((w) => w.havvelProbe())) {
 			own.wasm += o.wasm, own.graphics += o.graphics, own.nodes += o.nodes, own.lost += o.lost, own.drawn += o.drawn, own.cleared += o.cleared;
-			own.making = own.making || o.making, own.nogl = own.nogl || o.nogl;
+			own.making = own.making || o.making, own.styled = own.styled && !o.played, own.nogl = own.nogl || o.nogl;
 			if (o.played > own.played) own.played = o.played, own.pattern = o.pattern, own.patternat = o.patternat, own.now = o.now;
 		}
 		return own;

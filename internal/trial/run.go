@@ -26,6 +26,7 @@ type state struct {
 	Frames, Lost   int
 	Played         int     // frames in which it drew
 	Pattern        int     // the kinds of calls that a frame makes
+	Styled         bool    // all that moves are a stylesheet's animations without end
 	PatternAt, Now float64 // milliseconds of the frame's own clock: since when it draws so, and now
 	Making         string  // what is being made of files that have come; "" for nothing
 	Drawn, Cleared int     // calls
@@ -56,10 +57,11 @@ type viewer struct {
 	scale    float64 // pixels of the screen for each of CSS, on a desktop; 0 for 1
 	sight    sight
 	pulse    *pulse
-	mu       sync.Mutex // of what an answer changes
-	answered mark       // when the page answered last
-	played   bool       // the steps were done
-	resting  bool       // a picture at rest is enough: nothing is pressed to tell whether it is the game
+	mu       sync.Mutex    // of what an answer changes
+	answered mark          // when the page answered last
+	played   bool          // the steps were done
+	pressed  time.Duration // when something was pressed to tell whether it has started; 0 for never
+	resting  bool          // a picture at rest is enough: nothing is pressed to tell whether it is the game
 }
 
 func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*View, error) {
@@ -288,10 +290,11 @@ func (r *viewer) frames(ctx context.Context) (*state, error) {
 	return after, err
 }
 
-// paces takes how many frames the game drew in each whole second since it started, and how they were drawn.
+// paces takes how many frames the game drew in each whole second since it started, or something was pressed on its title, and how they were
+// drawn.
 func (r *viewer) paces(ctx context.Context) {
 	var list [][2]float64
-	since := fmt.Sprintf("havvelPaces(%d)", r.seen.StartMS)
+	since := fmt.Sprintf("havvelPaces(%d)", max(r.seen.StartMS, int(r.pressed.Milliseconds())))
 	if r.tab.Evaluate(ctx, r.watch.frame(), since, &list) != nil {
 		return // a page that went has no more to say
 	}

@@ -121,7 +121,9 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 		return err
 	}
 	r.firstScreen(p)
+	words := r.words(ctx)
 	begun := time.Now()
+	r.pressed = begun.Sub(r.seen.began)
 	before := r.sight.since(begun.Add(-forAPress))
 	if len(r.trial.Steps) > 0 {
 		r.played = true
@@ -148,8 +150,27 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 		return err
 	}
 	woke := state.Pattern != last.state.Pattern && state.Pattern != 0
+	if !woke && (now < pressed || state.Styled) {
+		woke = r.reworded(ctx, words)
+	}
 	s.after(r.moment(answered{state, nil, time.Now()}), before, now, woke)
 	return ctx.Err()
+}
+
+// words are those that the page shows.
+func (r *viewer) words(ctx context.Context) (words string) {
+	r.tab.Evaluate(ctx, r.watch.frame(), "document.body ? document.body.innerText.slice(0, 20000) : ''", &words) // "" where it doesn't answer
+	return words
+}
+
+// reworded reports whether a press led to other words, and those stay: words that change all the time count something.
+func (r *viewer) reworded(ctx context.Context, before string) bool {
+	now := r.words(ctx)
+	if now == before || now == "" {
+		return false
+	}
+	pause(ctx, forAPress)
+	return r.words(ctx) == now
 }
 
 // pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games.
@@ -185,6 +206,7 @@ func (r *viewer) moment(last answered) moment {
 		m.Since = first.Sub(r.seen.began)
 	}
 	s := last.state
+	m.Styled = s.Styled && s.Pattern == 0
 	if s.Pattern != 0 {
 		m.Pattern = m.Answered - time.Duration((s.Now-s.PatternAt)*float64(time.Millisecond))
 	}

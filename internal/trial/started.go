@@ -26,6 +26,7 @@ type moment struct {
 	Ended    time.Duration // when the last request ended
 	Answered time.Duration // when the page answered last
 	Pattern  time.Duration // when the game began to draw as it draws now
+	Styled   bool          // what moves is a stylesheet's doing, as on a loading screen, and no script's
 	Begun    bool          // the game said that it loads
 	Done     time.Duration // when it said that it has loaded; 0 for not yet
 	Crashed  bool
@@ -95,7 +96,7 @@ func (s *starting) next(m moment) bool {
 		return s.calm(m)
 	}
 	s.isQuiet = false
-	return m.Visible && !m.Begun && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
+	return m.Visible && !m.Begun && !m.Styled && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
 }
 
 // dead takes a moment, and reports whether a failure has been the last thing that happened for so long that nothing follows.
@@ -120,9 +121,9 @@ func (s *starting) calm(m moment) bool {
 	switch {
 	case calm < quietFor:
 		return false
-	case m.Changed >= alive:
+	case m.Changed >= alive && !m.Styled:
 		return s.yes(max(m.Since, m.Pattern))
-	case m.Changed < motion && calm < stillFor:
+	case (m.Changed < motion || m.Styled) && calm < stillFor:
 		return false
 	}
 	s.WantsTo = true
@@ -136,13 +137,15 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 	switch {
 	case m.Crashed:
 		s.no("the page crashed when something was pressed", "havvel look shows what takes memory")
-	case now >= pressed && now >= pressedBy*before, woke, m.Done > 0, now >= alive:
+	case now >= pressed && now >= pressedBy*before, woke, m.Done > 0, now >= alive && !m.Styled:
 		s.yes(max(m.Since, m.Pattern))
 		if woke {
 			s.At = m.Since // what draws in another way now is what the press led to
 		}
 	case m.Failure != nil:
 		s.failed(m.Failure)
+	case m.Styled:
+		s.untold("all that moves are animations of a stylesheet, and a press changes nothing: a title that waits for something else, or a loading screen")
 	case now >= motion || before >= motion:
 		s.untold("something small moves, and a press changes nothing: a title that waits for something else, or a loading picture")
 	default:
@@ -165,7 +168,7 @@ func (s *starting) end(m moment, limit time.Duration) {
 		s.ByTime, s.Hung = !enough, true
 	case m.Failure != nil:
 		s.failed(m.Failure)
-	case m.Work != "" && m.Changed >= alive:
+	case m.Work != "" && m.Changed >= alive && !m.Styled:
 		s.untold(words("it draws, and still waits for %s", m.Work))
 	case m.Work != "":
 		s.no(words("it still waits for %s", m.Work), "look whether the file is too large, or its host does not answer")
