@@ -29,14 +29,14 @@ func TestInferred(t *testing.T) {
 	project := "[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1.0.0\"\nexport = \"lane\"\n[to.brackwater]\nrulebook = \"portal.toml\"\n" +
 		"[trial]\nsteps = [\"tap 50% 50%\", \"wait 1500ms\", \"tap 50% 50%\", \"wait 1500ms\", \"hide for 500ms\"]\n"
 	writeInto(t, folder, game.Files{"portal.toml": []byte(portal), "havvel.toml": []byte(project)})
-	run(t, folder, "check").must(t, 1, "no script calls Portal.ready, which Brackwater wants", `infer = ["play-begun"]`)
+	run(t, folder, "check").must(t, 1, "no script calls Portal.ready, which Brackwater wants", `"play-begun"`)
 	run(t, folder, "pack").must(t, 1, "hook-uncalled")
 
 	said := project + "[hooks]\ninfer = [\"loading-done\", \"play-begun\", \"play-stopped\"]\n[[statistic]]\nname = \"lanterns\"\nkeeps = \"highest\"\nglobal = \"lane.lit\"\n"
 	writeInto(t, folder, game.Files{"havvel.toml": []byte(said)})
 	run(t, folder, "check").must(t, 0, "Portal.begin is inferred")
 	run(t, folder, "hooks").must(t, 0, "inferred")
-	run(t, folder, "pack", "--prove").must(t, 0, "what infers events in index.html", "proven")
+	run(t, folder, "pack", "--prove").must(t, 0, "what infers events in index.html", "proven", "inferred: loading-done after")
 	r := decode[struct {
 		Trials []struct {
 			Views []struct {

@@ -42,6 +42,9 @@ type Proof struct {
 	Findings []finding.Finding `json:"findings"`
 	Report   string            `json:"report"` // a page that shows both sides; "" where there is none
 
+	Inferred []proof.Inferred `json:"inferred"` // events that pack's adapter found out and sent
+	Unsent   []string         `json:"-"`        // those that it was to find out, and didn't send in this run
+
 	AtRoot bool   `json:"at_root"` // for a site: it was run with its page at the site's root
 	Lower  string `json:"-"`       // for a site: why it runs with its page beside its files only
 }
@@ -132,6 +135,7 @@ func (p *prover) of(ctx context.Context, d *project.Destination, b *export.Build
 		}
 	}
 	out := told(seen)
+	out.unsent(d, project.Hooks.Infer)
 	if seen.Answer != proof.Proven {
 		out.Report = filepath.Join(proofFolder(project), d.Name+".html")
 		if err := seen.Report(out.Report, TitleOf(b), d.Rules.Name); err != nil {
@@ -154,8 +158,34 @@ func told(seen *proof.Proof) *Proof {
 	return &Proof{
 		Answer: seen.Answer, Why: seen.Why, Browser: seen.Browser, View: seen.View, Without: append([]string{}, seen.Without...),
 		Findings: append([]finding.Finding{}, seen.Findings...), AtRoot: seen.AtRoot, Lower: seen.Lower,
+		Inferred: append([]proof.Inferred{}, seen.Handed.Inferred...),
 	}
 }
+
+// unsent notes which of the events that pack's adapter was to find out were not sent. Nothing is proven where a destination requires to hear
+// that loading is done, and didn't: the others wait for a player.
+func (p *Proof) unsent(d *project.Destination, wanted []string) {
+	for _, event := range wanted {
+		if !slices.ContainsFunc(p.Inferred, func(i proof.Inferred) bool { return i.Event == event }) {
+			p.Unsent = append(p.Unsent, event)
+		}
+	}
+	if p.Answer != proof.Proven || d.Rules == nil || !slices.Contains(p.Unsent, loadingDone) {
+		return
+	}
+	for _, h := range d.Rules.Hooks {
+		for _, c := range h.At(loadingDone) {
+			if c.Required {
+				p.Answer = proof.Untold
+				p.Why = fmt.Sprintf("%s requires %s, and pack's adapter didn't find out that loading was done; havvel trial shows what the game did",
+					d.Rules.Name, c.Call)
+			}
+		}
+	}
+}
+
+// loadingDone is the event that needs no player.
+const loadingDone = "loading-done"
 
 // beside begins to prove a plan, beside what writes it; the plan's archive waits for that. The answer is there once it is written; it
 // stays empty where nothing is known. The archive is not written where it is worse, unless errors are accepted. Call stop in the end.

@@ -163,10 +163,25 @@ func (a *console) showProof(p *app.Proof) {
 	switch p.Answer {
 	case proof.Proven:
 		s.Line("  %s: it runs as well as your export %s", s.In(term.Good, "proven"), in)
+		a.showInferred(p)
 	case proof.Worse:
 		s.Line("  %s: %s %s", s.In(term.Bad, "worse than your export"), inwords.Clean(p.Findings[0].Message), in)
 	default:
 		s.Paragraph(term.Careful, "  ", "    ", "not proven: "+inwords.Clean(p.Why))
+	}
+}
+
+// showInferred says when pack's adapter sent what it found out.
+func (a *console) showInferred(p *app.Proof) {
+	var words []string
+	for _, i := range p.Inferred {
+		words = append(words, fmt.Sprintf("%s after %s", i.Event, seconds(float64(i.MS)/1000)))
+	}
+	for _, event := range p.Unsent {
+		words = append(words, event+" not in this run")
+	}
+	if len(words) > 0 {
+		a.screen.Paragraph(term.Quiet, "    ", "    ", "inferred: "+strings.Join(words, ", "))
 	}
 }
 

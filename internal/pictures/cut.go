@@ -114,7 +114,8 @@ func (j *job) framed(part region, w, h float64) {
 		return
 	}
 	if !part.safe(x0, y0) || !part.safe(x1, y1) {
-		j.cut.say(Cropped, fmt.Sprintf("the title of %s reaches to the edge of a %s, where portals put badges and round corners", j.master.File, describe(j.want)),
+		j.cut.say(Cropped,
+			fmt.Sprintf("the title of %s reaches to the edge of a %s, where portals put badges and round corners", j.master.File, describe(j.want)),
 			"move focus towards the title, or add a master of about that shape, with more room around its title")
 	}
 	j.title = region{(x0 - part.x) / part.w, (y0 - part.y) / part.h, (x1 - x0) / part.w, (y1 - y0) / part.h}

@@ -24,9 +24,17 @@ type Run struct {
 	Said    []finding.Finding `json:"said,omitempty"`   // exceptions, errors on the console, what the browser forbade
 	Heard   []string          `json:"heard,omitempty"`  // calls and events, each once
 	Steps   []string          `json:"steps,omitempty"`  // those that failed, with why
-	Picture []byte            `json:"picture,omitempty"`
-	First   *trial.First      `json:"first,omitempty"`  // what that looks like from afar
-	Sights  []export.Sight    `json:"sights,omitempty"` // what the run shows of the build's links
+
+	Inferred []Inferred     `json:"inferred,omitempty"` // events that pack's adapter found out, in their order
+	Picture  []byte         `json:"picture,omitempty"`
+	First    *trial.First   `json:"first,omitempty"`  // what that looks like from afar
+	Sights   []export.Sight `json:"sights,omitempty"` // what the run shows of the build's links
+}
+
+// An Inferred event is one that pack's adapter found out and sent.
+type Inferred struct {
+	Event string `json:"event"`
+	MS    int    `json:"after_ms"` // since the page began, when it was sent first
 }
 
 // Asked is a request that failed.
@@ -65,6 +73,9 @@ func runOf(v *trial.View, t *trial.Trial) *Run {
 	for _, e := range v.Heard {
 		if name := e.Kind + " " + e.Name; !slices.Contains(r.Heard, name) {
 			r.Heard = append(r.Heard, name)
+			if e.Kind == "event" && e.Inferred() {
+				r.Inferred = append(r.Inferred, Inferred{e.Name, int(e.At)})
+			}
 		}
 	}
 	for i, d := range v.Did {

@@ -43,13 +43,14 @@ type Field struct {
 
 // A Picture is one kind of picture on the game's page.
 type Picture struct {
-	Name    string        `toml:"name"`    // the portal's name of it
-	Role    string        `toml:"role"`    // what it is for: cover, icon, banner, background, screenshot, backdrop or clip
-	Size    [2]int        `toml:"size"`    // its exact width and height in pixels, or
-	Least   [2]int        `toml:"least"`   // its least width and height, or the width and height of a clip that is recorded
-	Ratio   string        `toml:"ratio"`   // its shape, as in "16:9", where only that is given
-	Formats []string      `toml:"formats"` // the formats that are taken: png and jpeg, which is the default; of a clip webm (the default), gif, apng, webp
-	Limit   settings.Size `toml:"limit"`   // the heaviest
+	Name  string `toml:"name"`  // the portal's name of it
+	Role  string `toml:"role"`  // what it is for: cover, icon, banner, background, screenshot, backdrop or clip
+	Size  [2]int `toml:"size"`  // its exact width and height in pixels, or
+	Least [2]int `toml:"least"` // its least width and height, or the width and height of a clip that is recorded
+	Ratio string `toml:"ratio"` // its shape, as in "16:9", where only that is given
+	// the formats that are taken: png and jpeg, which is the default; of a clip webm (the default), gif, apng, webp
+	Formats []string      `toml:"formats"`
+	Limit   settings.Size `toml:"limit"` // the heaviest
 	// the fewest and the most; default: [0, 1]. With fewest 1 or more, the page is incomplete without
 	Count    [2]int `toml:"count"`
 	Opaque   bool   `toml:"opaque"`   // whether transparency is lost there
@@ -179,16 +180,20 @@ func (f *Field) verify(d *settings.Document, at string) {
 	d.Within(at+".counts", f.Counts, "points", "units", "letters", "bytes")
 }
 
+// formatsOf are those in which pictures for something can be had.
+func formatsOf(role string) []string {
+	if role == "clip" {
+		return []string{"webm", "gif", "webp", "apng"}
+	}
+	return []string{"png", "jpeg"}
+}
+
 func (p *Picture) verify(d *settings.Document, at string) {
 	d.Must(at+".name", p.Name)
 	if d.Must(at+".role", p.Role) {
 		d.Within(at+".role", p.Role, Roles()...)
 	}
-	if p.Role == "clip" {
-		d.Each(at+".formats", p.Formats, "webm", "gif", "webp", "apng")
-	} else {
-		d.Each(at+".formats", p.Formats, "png", "jpeg")
-	}
+	d.Each(at+".formats", p.Formats, formatsOf(p.Role)...)
 	for key, s := range map[string][2]int{"size": p.Size, "least": p.Least} {
 		if s[0] < 0 || s[0] > 8192 || s[1] < 0 || s[1] > 8192 || (s[0] == 0) != (s[1] == 0) {
 			d.Wrong(at+"."+key, "has a width and a height, of up to 8192 pixels")

@@ -47,7 +47,8 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 // FirstPicture is what a film (WebM) shows first, as PNG, read by a browser's decoder.
 func FirstPicture(ctx context.Context, program string, film []byte) ([]byte, error) {
 	var picture []byte
-	err := inPage(ctx, program, browser.Window{Width: 64, Height: 64}, []part{{"video/webm", film}}, func(ctx context.Context, tab browser.Tab) error {
+	shown := browser.Window{Width: 64, Height: 64}
+	err := inPage(ctx, program, shown, []part{{"video/webm", film}}, func(ctx context.Context, tab browser.Tab) error {
 		return tab.Evaluate(ctx, "", "havvelFirst('/0')", &picture)
 	})
 	return picture, err

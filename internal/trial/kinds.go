@@ -151,10 +151,11 @@ func worldKinds() []*check.Check {
 			After:  "a link that opens a window of its own",
 		},
 		{
-			ID:     "trial-page",
-			Title:  "The game goes on in another of its pages",
-			Level:  finding.Note,
-			Text:   "A title page leads to another page of the game, which is fine. What havvel pack puts into pages for a portal is in the entry page only.",
+			ID:    "trial-page",
+			Title: "The game goes on in another of its pages",
+			Level: finding.Note,
+			Text: "A title page leads to another page of the game, which is fine. What havvel pack puts into pages for a portal is in the entry " +
+				"page only.",
 			Before: "a portal's script in the title page, and calls of it in play.html",
 			After:  "the script in both",
 		},

@@ -133,17 +133,7 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	} else if err := r.pressSomething(ctx); err != nil {
 		return err
 	}
-	seen := r.sight.many()
-	for end := begun.Add(2 * forAPress); ctx.Err() == nil; pause(ctx, often) {
-		if now := time.Now(); now.After(end) || now.Sub(begun) > forAPress && r.sight.many() > seen+2 {
-			break
-		}
-	}
-	if r.sight.many() == seen { // nothing came by itself
-		if p, err := r.tab.Picture(ctx); err == nil {
-			r.sight.look(p, time.Now())
-		}
-	}
+	r.waitFor(ctx, begun)
 	now := r.sight.since(begun)
 	state, err := r.ask(ctx)
 	if err != nil {
@@ -155,6 +145,22 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	}
 	s.after(r.moment(answered{state, nil, time.Now()}), before, now, woke)
 	return ctx.Err()
+}
+
+// waitFor waits for what a press leads to.
+func (r *viewer) waitFor(ctx context.Context, begun time.Time) {
+	seen := r.sight.many()
+	for end := begun.Add(2 * forAPress); ctx.Err() == nil; pause(ctx, often) {
+		if now := time.Now(); now.After(end) || now.Sub(begun) > forAPress && r.sight.many() > seen+2 {
+			break
+		}
+	}
+	if r.sight.many() > seen {
+		return
+	}
+	if p, err := r.tab.Picture(ctx); err == nil { // nothing came by itself
+		r.sight.look(p, time.Now())
+	}
 }
 
 // words are those that the page shows.

@@ -96,7 +96,12 @@ func (s *starting) next(m moment) bool {
 		return s.calm(m)
 	}
 	s.isQuiet = false
-	return m.Visible && !m.Begun && !m.Styled && m.Changed >= plainly && m.At-m.Since > while && s.yes(max(m.Since, m.Pattern))
+	return m.plain() && s.yes(max(m.Since, m.Pattern))
+}
+
+// plain reports whether so much moves that it is the game, though bytes still arrive.
+func (m moment) plain() bool {
+	return m.Visible && !m.Begun && !m.Styled && m.Changed >= plainly && m.At-m.Since > while
 }
 
 // dead takes a moment, and reports whether a failure has been the last thing that happened for so long that nothing follows.
@@ -145,7 +150,8 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 	case m.Failure != nil:
 		s.failed(m.Failure)
 	case m.Styled:
-		s.untold("all that moves are animations of a stylesheet, and a press changes nothing: a title that waits for something else, or a loading screen")
+		s.untold("all that moves are animations of a stylesheet, and a press changes nothing: a title that waits for something else, or a " +
+			"loading screen")
 	case now >= motion || before >= motion:
 		s.untold("something small moves, and a press changes nothing: a title that waits for something else, or a loading picture")
 	default:
