@@ -162,8 +162,8 @@ func told(seen *proof.Proof) *Proof {
 	}
 }
 
-// unsent notes which of the events that pack's adapter was to find out were not sent. Nothing is proven where a destination requires to hear
-// that loading is done, and didn't: the others wait for a player.
+// unsent notes which of the events that pack's adapter was to find out were not sent. Nothing is proven where a destination requires to
+// hear that loading is done, and didn't: the others wait for a player.
 func (p *Proof) unsent(d *project.Destination, wanted []string) {
 	for _, event := range wanted {
 		if !slices.ContainsFunc(p.Inferred, func(i proof.Inferred) bool { return i.Event == event }) {
