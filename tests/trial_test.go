@@ -255,7 +255,7 @@ func TestTrialBrowser(t *testing.T) {
 		[]string{"HAVVEL_BROWSER=", "PATH=/nowhere"},
 		"trial",
 	).must(t, 3, "there is neither Chromium nor Firefox on this machine", "install Chromium")
-	run(t, folder, "trial", "--view", "side").must(t, 2, `there is no view "side"; there is: frame`)
+	run(t, folder, "trial", "--view", "side").must(t, 2, `there is no view "side"; there is frame`)
 }
 
 // TestTrialRequired: where havvel.toml wants a clean trial, send waits for one of the same export.

@@ -14,6 +14,7 @@ import (
 	"havvel/internal/atomicfile"
 	"havvel/internal/export"
 	"havvel/internal/fault"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 )
@@ -171,7 +172,7 @@ func giveValue(to map[string]*project.Destination, name, text string) error {
 		return fmt.Errorf("--value %s: none of the rulebooks asks for a value", name)
 	}
 	slices.Sort(known)
-	return fmt.Errorf("--value %s: no rulebook asks for that; there is: %s", name, strings.Join(slices.Compact(known), ", "))
+	return fmt.Errorf("--value %s: no rulebook asks for that; %s", name, inwords.There(slices.Compact(known)))
 }
 
 // WriteDown is a project's file, written into this folder unless it is a dry run.

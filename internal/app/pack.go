@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"havvel/internal/check"
 	"havvel/internal/export"
@@ -57,7 +56,7 @@ func packFor(p *project.Project, d *project.Destination, b *export.Build, versio
 	to.Inferred, to.Heard = InferredOf(p), heardOf(p, d, b)
 	for _, name := range to.Without {
 		if !slices.Contains(StepNames(), name) {
-			return to, fault.New(fault.Usage, "there is no step %q to leave out; there is: %s", name, strings.Join(StepNames(), ", "))
+			return to, fault.New(fault.Usage, "there is no step %q to leave out; %s", name, inwords.There(StepNames()))
 		}
 	}
 	var err error

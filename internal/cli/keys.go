@@ -128,7 +128,7 @@ func valueOf(d *project.Destination, name string) (string, error) {
 	if len(known) == 0 {
 		return "", wrong("havvel keys set", "%s has no secret beside its key", d.Name)
 	}
-	return "", wrong("havvel keys set", "%q is no secret of %s; there is: %s", name, d.Name, strings.Join(known, ", "))
+	return "", wrong("havvel keys set", "%q is no secret of %s; %s", name, d.Name, inwords.There(known))
 }
 
 // longestKey is the longest key that is taken, in bytes.

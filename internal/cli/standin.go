@@ -12,6 +12,7 @@ import (
 
 	"havvel/internal/cli/term"
 	"havvel/internal/demo"
+	"havvel/internal/inwords"
 	"havvel/internal/settings"
 	"havvel/internal/standin"
 )
@@ -141,7 +142,7 @@ func chosenStandIns(names []string, f standinFlags) ([]demo.StandIn, error) {
 	}
 	for _, name := range names {
 		if !slices.Contains(known, name) {
-			return nil, wrong("havvel standin", "there is no simulated portal %q; there is: %s", name, strings.Join(known, ", "))
+			return nil, wrong("havvel standin", "there is no simulated portal %q; %s", name, inwords.There(known))
 		}
 	}
 	return list, nil

@@ -29,6 +29,9 @@ func List(names []string) string {
 	return strings.Join(names[:len(names)-1], ", ") + " and " + names[len(names)-1]
 }
 
+// There says which names there are: there is a, or there are a and b.
+func There(names []string) string { return Of(len(names), "there is ", "there are ") + List(names) }
+
 // Span writes a length of time as people say it: "3s", "1m 20s", "2h 5m". Parts that are nothing are left out.
 func Span(d time.Duration) string {
 	d = d.Round(time.Second)

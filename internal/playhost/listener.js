@@ -35,9 +35,15 @@
 	}
 	["keydown", "pointerdown"].forEach(function (kind) { window.addEventListener(kind, press, { capture: true, passive: true }); });
 	document.addEventListener("visibilitychange", function () { if (document.hidden) tellPresses(); });
+	window.addEventListener("pagehide", tellPresses); // the game goes on in another page
 	var frames = 0, since = 0, shown = false;
+	// Games without a picture have something to press, or words.
+	function something() {
+		if (document.readyState !== "complete") return false;
+		return document.querySelector("canvas, img, video, svg, button, input, a[href]") || performance.now() > 3000 && document.body && document.body.innerText.trim();
+	}
 	function count(now) {
-		if (!shown && document.querySelector("canvas, img, video") && document.readyState === "complete") tellPresses(), told = 0, shown = true, say("shown", null); // what was pressed before begins no play
+		if (!shown && something()) tellPresses(), told = 0, shown = true, say("shown", null); // what was pressed before begins no play
 		frames++;
 		if (!since) since = now, frames = 0;
 		else if (now - since >= 5000) {

@@ -19,9 +19,9 @@ import (
 // A playing is a round whose game is served: all that is the same for its testers.
 type playing struct {
 	build *servedBuild
-	at    int // where the listener stands in the entry page
 
 	mu      sync.Mutex
+	heads   map[*servedFile]int // where the listener stands in pages
 	round   *playRound
 	checked time.Time
 }
@@ -81,15 +81,13 @@ func (h *Host) beginPlaying(ctx context.Context, secret string) (*playing, error
 	if err := h.data.row(ctx, "SELECT secret FROM builds WHERE id = ?", x.build).Scan(&of); err != nil {
 		return nil, err
 	}
-	p := &playing{round: x, checked: h.options.Now()}
+	p := &playing{round: x, checked: h.options.Now(), heads: map[*servedFile]int{}}
 	if p.build, err = h.servedBuild(ctx, of); err != nil {
 		return nil, err
 	}
-	data, err := h.readContent(ctx, p.build.files["index.html"])
-	if err != nil {
+	if _, err := p.head(ctx, h, p.build.files["index.html"]); err != nil {
 		return nil, err
 	}
-	p.at = web.ReadPage(data).HeadStart
 	h.rounds.mu.Lock()
 	defer h.rounds.mu.Unlock()
 	if h.rounds.list == nil || len(h.rounds.list) >= mostCached {
@@ -97,6 +95,25 @@ func (h *Host) beginPlaying(ctx context.Context, secret string) (*playing, error
 	}
 	h.rounds.list[secret] = p
 	return p, nil
+}
+
+// head is where the listener stands in a page.
+func (p *playing) head(ctx context.Context, h *Host, f *servedFile) (int, error) {
+	p.mu.Lock()
+	at, known := p.heads[f]
+	p.mu.Unlock()
+	if known {
+		return at, nil
+	}
+	data, err := h.readContent(ctx, f)
+	if err != nil {
+		return 0, err
+	}
+	at = web.ReadPage(data).HeadStart
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.heads[f] = at
+	return at, nil
 }
 
 // forgetPlaying has a round looked at anew by the next request.
@@ -109,7 +126,8 @@ func (h *Host) forgetPlaying(x *playRound) {
 //go:embed listener.js
 var listener string
 
-// played serves one file of the build of a round, as long as that is open. The entry page brings the script that tells what happens.
+// played serves one file of the build of a round, as long as that is open. Its pages bring the script that tells what happens: games go on
+// in others than their entry page.
 func (h *Host) played(w http.ResponseWriter, r *http.Request, secret, name string) {
 	p, err := h.playing(r.Context(), secret)
 	switch {
@@ -127,15 +145,25 @@ func (h *Host) played(w http.ResponseWriter, r *http.Request, secret, name strin
 	switch {
 	case f == nil:
 		http.Error(w, "This file is not in the build.", http.StatusNotFound)
-	case name == "" || name == "index.html":
+	case name == "" || name == "index.html", f.page() && strings.Contains(r.Header.Get("Accept"), "text/html"): // and not by a script
 		h.playedPage(w, r, p, f)
 	default:
 		h.send(w, r, f, serving{p.build, true})
 	}
 }
 
-// playedPage serves the entry page with the listener in it. The page stays where it is kept: it can be large, and there may be many.
+// page reports whether a file is a page that can be written into.
+func (f *servedFile) page() bool {
+	return f.encoding == "" && strings.HasPrefix(f.kind[0], "text/html")
+}
+
+// playedPage serves a page with the listener in it. The page stays where it is kept: it can be large, and there may be many.
 func (h *Host) playedPage(w http.ResponseWriter, r *http.Request, p *playing, f *servedFile) {
+	at, err := p.head(r.Context(), h, f)
+	if err != nil {
+		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
+		return
+	}
 	file, err := h.openContent(r.Context(), f)
 	if err != nil {
 		http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
@@ -148,11 +176,11 @@ func (h *Host) playedPage(w http.ResponseWriter, r *http.Request, p *playing, f 
 	script := "<script>" + strings.Replace(listener, "CONTROL", h.options.ControlURL, 1) + "</script>"
 	if f.bytes <= pageInMemory {
 		data, err := io.ReadAll(file)
-		if err != nil || len(data) < p.at {
+		if err != nil || len(data) < at {
 			http.Error(w, "The host has lost this file.", http.StatusInternalServerError)
 			return
 		}
-		filecache.NewReady(head, []byte(string(data[:p.at])+script+string(data[p.at:]))).Answer(w, r)
+		filecache.NewReady(head, []byte(string(data[:at])+script+string(data[at:]))).Answer(w, r)
 		return
 	}
 	maps.Copy(w.Header(), head)
@@ -161,7 +189,7 @@ func (h *Host) playedPage(w http.ResponseWriter, r *http.Request, p *playing, f 
 		return
 	}
 	// An error in what follows is a visitor who left.
-	if _, err := io.CopyN(w, file, int64(p.at)); err != nil {
+	if _, err := io.CopyN(w, file, int64(at)); err != nil {
 		return
 	}
 	if _, err := io.WriteString(w, script); err == nil {
@@ -169,5 +197,5 @@ func (h *Host) playedPage(w http.ResponseWriter, r *http.Request, p *playing, f 
 	}
 }
 
-// pageInMemory is the largest entry page that is put together in memory.
+// pageInMemory is the largest page that is put together in memory.
 const pageInMemory = 256 << 10

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"havvel/internal/fault"
+	"havvel/internal/inwords"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
@@ -340,7 +341,7 @@ func (p *Project) noDestination(name string, all []string) error {
 	if near := settings.Nearest(name, all); near != "" {
 		return f.Then("did you mean %q?", near)
 	} else if len(all) > 0 {
-		return f.Then("there is: %s", strings.Join(all, ", "))
+		return f.Then("%s", inwords.There(all))
 	}
 	return f.Then("add one:\n\n  [to.%s]\n  rulebook = %q", name, rulebook.Names()[0])
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"havvel/internal/fault"
+	"havvel/internal/inwords"
 	"havvel/internal/settings"
 )
 
@@ -204,7 +205,7 @@ func unknownName(name string) error {
 	if near := settings.Nearest(name, Names()); near != "" {
 		return f.Then("did you mean %q? For your own, name its file, ending in .toml", near)
 	}
-	return f.Then("there are: %s. For your own, name its file, ending in .toml", strings.Join(Names(), ", "))
+	return f.Then("%s. For your own, name its file, ending in .toml", inwords.There(Names()))
 }
 
 // Find returns the rulebook of that name: one that ships, or, when the name ends in .toml, a file,

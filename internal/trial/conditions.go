@@ -13,6 +13,7 @@ import (
 	"havvel/internal/fault"
 	"havvel/internal/finding"
 	"havvel/internal/hooks"
+	"havvel/internal/inwords"
 	"havvel/internal/rulebook"
 	"havvel/internal/settings"
 )
@@ -53,7 +54,7 @@ func (e *NoCondition) Error() string {
 	if near := settings.Nearest(e.Name, rulebook.Conditions()); near != "" {
 		return fmt.Sprintf("there is no condition %q; did you mean %s?", e.Name, near)
 	}
-	return fmt.Sprintf("there is no condition %q; there is: %s", e.Name, strings.Join(rulebook.Conditions(), ", "))
+	return fmt.Sprintf("there is no condition %q; %s", e.Name, inwords.There(rulebook.Conditions()))
 }
 
 // Fault tells it.

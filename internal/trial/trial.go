@@ -17,6 +17,7 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/fault"
 	"havvel/internal/finding"
+	"havvel/internal/inwords"
 	"havvel/internal/project"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
@@ -140,7 +141,7 @@ type NoView struct {
 }
 
 func (e *NoView) Error() string {
-	return fmt.Sprintf("there is no view %q; there is: %s", e.Name, strings.Join(e.Known, ", "))
+	return fmt.Sprintf("there is no view %q; %s", e.Name, inwords.There(e.Known))
 }
 
 // Fault tells it.
