@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -250,7 +251,8 @@ func seconds(v float64) string {
 	case v < 100:
 		return fmt.Sprintf("%.0fs", v)
 	}
-	return fmt.Sprintf("%dm %ds", int(v)/60, int(v)%60)
+	whole := int(math.Round(v))
+	return fmt.Sprintf("%dm %ds", whole/60, whole%60)
 }
 
 // amount writes a number without zeros behind it; nothing for 0.
