@@ -109,9 +109,7 @@ func (r *viewer) glance(ctx context.Context, last answered) {
 	if last.err != nil || time.Since(last.at) >= silentAfter || r.sight.age() <= silentAfter {
 		return
 	}
-	if p, err := r.tab.Picture(ctx); err == nil {
-		r.sight.look(p, time.Now())
-	}
+	r.lookNow(ctx)
 }
 
 // tell has a press tell whether the game has started; where the trial has steps, they do so.
@@ -121,7 +119,7 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 		return err
 	}
 	r.firstScreen(p)
-	words := r.words(ctx)
+	words, failed := r.words(ctx), r.moment(last).Failure
 	begun := time.Now()
 	r.pressed = begun.Sub(r.seen.began)
 	before := r.sight.since(begun.Add(-forAPress))
@@ -143,7 +141,9 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	if !woke && (now < pressed || state.Styled) {
 		woke = r.reworded(ctx, words)
 	}
-	s.after(r.moment(answered{state, nil, time.Now()}), before, now, woke)
+	m := r.moment(answered{state, nil, time.Now()})
+	m.Broke = r.broke(ctx, failed, m.Failure)
+	s.after(m, before, now, woke)
 	return ctx.Err()
 }
 
@@ -155,12 +155,27 @@ func (r *viewer) waitFor(ctx context.Context, begun time.Time) {
 			break
 		}
 	}
-	if r.sight.many() > seen {
-		return
+	if r.sight.many() == seen { // nothing came by itself
+		r.lookNow(ctx)
 	}
-	if p, err := r.tab.Picture(ctx); err == nil { // nothing came by itself
+}
+
+// lookNow takes a picture of the window. One that can't be taken tells nothing.
+func (r *viewer) lookNow(ctx context.Context) {
+	if p, err := r.tab.Picture(ctx); err == nil {
 		r.sight.look(p, time.Now())
 	}
+}
+
+// broke reports whether something failed for good after a press, and nothing moves from then on.
+func (r *viewer) broke(ctx context.Context, before, after *failure) bool {
+	if after == nil || !after.Lasting || before != nil && before.Words == after.Words {
+		return false
+	}
+	from := time.Now()
+	pause(ctx, forAPress)
+	r.lookNow(ctx)
+	return r.sight.since(from) < motion
 }
 
 // words are those that the page shows.

@@ -30,6 +30,7 @@ type moment struct {
 	Begun    bool          // the game said that it loads
 	Done     time.Duration // when it said that it has loaded; 0 for not yet
 	Crashed  bool
+	Broke    bool     // something failed for good after a press, and nothing moves any more
 	Failure  *failure // the worst that went wrong so far
 }
 
@@ -139,10 +140,13 @@ func (s *starting) calm(m moment) bool {
 // woke says that the game draws in another way.
 func (s *starting) after(m moment, before, now float64, woke bool) {
 	s.WantsTo = false
+	changed := now >= pressed && now >= pressedBy*before || woke || now >= alive && !m.Styled
 	switch {
 	case m.Crashed:
 		s.no("the page crashed when something was pressed", "havvel look shows what takes memory")
-	case now >= pressed && now >= pressedBy*before, woke, m.Done > 0, now >= alive && !m.Styled:
+	case changed && m.Broke && m.Done == 0:
+		s.untold("a press changes what is to be seen, and then it stands: " + m.Failure.Words)
+	case changed, m.Done > 0:
 		s.yes(max(m.Since, m.Pattern))
 		if woke {
 			s.At = m.Since // what draws in another way now is what the press led to
