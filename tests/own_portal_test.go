@@ -108,7 +108,7 @@ func TestAsked(t *testing.T) {
 		}
 	}
 	run(t, folder, "start", "web", "--to", "x.toml", "--value", "track=erly").must(t, 2, "steady, early")
-	run(t, folder, "start", "web", "--to", "x.toml", "--value", "trak=early").must(t, 2, "game_id, track")
+	run(t, folder, "start", "web", "--to", "x.toml", "--value", "trak=early").must(t, 2, "game_id and track")
 	run(t, folder, "start", "web", "--to", "x.toml", "--value", "game_id=7", "--value", "track=early", "--dry-run").must(t, 0, `track = "early"`)
 	said := terminal(folder, "Tinderwick Lane\n8\nerly\nearly\nLight them.\n\n", "start", "web", "--to", "x.toml")
 	if !strings.Contains(said, "erly is none of: steady, early") {
