@@ -156,4 +156,14 @@ func TestWindows(t *testing.T) {
 	})
 	w.run(own, nil, "start", "web", "--to", "quillmarsh").must(t, 0, "wrote havvel.toml")
 	w.run(own, nil, "check").must(t, 0)
+
+	// A browser ends with the program that started it, also when that is killed.
+	browsers := *w
+	browsers.program = filepath.Join(t.TempDir(), "browser.test.exe")
+	build := exec.Command("go", "test", "-c", "-o", browsers.program, "havvel/internal/browser")
+	build.Env = append(os.Environ(), "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %v\n%s", build.Args, err, out)
+	}
+	browsers.run(folder, nil, "-test.run", "^TestLeash$", "-test.v").must(t, 0, "--- PASS: TestLeash")
 }

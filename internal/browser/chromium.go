@@ -68,6 +68,8 @@ func startChromium(ctx context.Context, path string, shown bool) (*chromium, err
 	c.name = version.Product
 	if b := chromedp.FromContext(root).Browser; b.Process() != nil {
 		c.process = b.Process().Pid
+		letGo := leash(b.Process())
+		c.stop = func() { end(); stop(); letGo() }
 	}
 	return c, nil
 }

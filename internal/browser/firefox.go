@@ -143,13 +143,14 @@ func launch(ctx context.Context, path, settings string, shown bool) (*gecko, err
 	}
 	words, err := g.program.StderrPipe()
 	if err == nil {
-		err = begin(g.program, g.ended)
+		err = g.program.Start()
 	}
 	if err != nil {
 		g.screen()
 		os.RemoveAll(profile)
 		return nil, err
 	}
+	letGo := leash(g.program.Process)
 	address := make(chan string, 1)
 	go func() {
 		defer close(g.ended)
@@ -161,6 +162,7 @@ func launch(ctx context.Context, path, settings string, shown bool) (*gecko, err
 		}
 		io.Copy(io.Discard, words)
 		g.program.Wait()
+		letGo()
 	}()
 	late := time.NewTimer(openLimit)
 	defer late.Stop()

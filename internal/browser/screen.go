@@ -28,12 +28,12 @@ func ownScreen(ctx context.Context) (name string, end func()) {
 	defer numbers.Close()
 	screen := exec.Command(path, "-displayfd", "3", "-screen", "0", "1920x1080x24", "-nolisten", "tcp")
 	screen.ExtraFiles = []*os.File{told}
-	ended := make(chan struct{})
-	err = begin(screen, ended)
+	err = screen.Start()
 	told.Close()
 	if err != nil {
 		return "", end
 	}
+	letGo := leash(screen.Process)
 	late := time.AfterFunc(answerLimit, func() { screen.Process.Kill() })
 	defer late.Stop()
 	stop := context.AfterFunc(ctx, func() { screen.Process.Kill() })
@@ -42,7 +42,7 @@ func ownScreen(ctx context.Context) (name string, end func()) {
 	end = func() {
 		screen.Process.Kill()
 		screen.Wait()
-		close(ended)
+		letGo()
 	}
 	if err != nil {
 		end()
