@@ -25,6 +25,7 @@ var layers = [][]string{
 		"browser",
 		"progress",
 		"webm",
+		"mp4",
 		"keys",
 		"hosting",
 		"export/link",

@@ -144,6 +144,9 @@ type Cuts struct {
 // Cut cuts what each destination wants, and draws all of it on one sheet, into that file or, with "", into the project.
 func (k *Desk) Cut(ctx context.Context, sheet string) (*Cuts, error) {
 	leaves, err := k.Leaves(ctx)
+	if err == nil && k.showFilms(ctx, leaves) {
+		leaves, err = k.Leaves(ctx) // with what is wrong with them
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -163,28 +166,32 @@ func (k *Desk) Cut(ctx context.Context, sheet string) (*Cuts, error) {
 	if out.Sheet = sheet; sheet == "" {
 		out.Sheet = filepath.Join(k.Project.Folder, ".havvel", "pictures", "sheet.png")
 	}
-	k.showFilms(ctx, out.Pictures)
 	return out, pictures.WriteSheet(out.Sheet, k.Project.Game.Title, orders)
 }
 
-// showFilms has a browser draw what films show first. Where there is none, or it can't, the sheet says that a film isn't drawn.
-func (k *Desk) showFilms(ctx context.Context, cuts []*pictures.Cut) {
-	for _, c := range cuts {
-		if !c.Unseen() {
-			continue
-		}
-		programs, err := k.Browsers(Trying{})
-		if err != nil {
-			return
-		}
-		film, err := os.ReadFile(c.Path)
-		if err != nil {
-			continue
-		}
-		if picture, err := trial.FirstPicture(ctx, programs[0], film); err == nil {
-			c.Show(picture)
+// showFilms has a browser draw what films show first, and reports whether there was one that it couldn't draw. Where there is no browser,
+// the sheet says that a film isn't drawn.
+func (k *Desk) showFilms(ctx context.Context, leaves *Leaves) (undrawn bool) {
+	for _, l := range leaves.List {
+		for _, c := range l.Order.Cuts {
+			if !c.Unseen() {
+				continue
+			}
+			programs, err := k.Browsers(Trying{})
+			if err != nil {
+				return undrawn
+			}
+			film, err := os.ReadFile(c.Path)
+			if err != nil {
+				continue
+			}
+			picture, err := trial.FirstPicture(ctx, programs[0], c.Type, film)
+			if err == nil && c.Show(picture) == nil {
+				undrawn = undrawn || len(picture) == 0
+			}
 		}
 	}
+	return undrawn
 }
 
 // Languages are the texts in other languages, compared with the page's own; as JSON they are the document of havvel listing

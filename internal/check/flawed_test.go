@@ -313,6 +313,7 @@ var flawed = map[string]struct {
 		[]string{"error page/a.png"},
 	}, "picture-transparent": {nothing, []string{"warning page/a.png"}}, "picture-dim": {nothing, []string{"warning page/a.png"}},
 	"picture-cropped": {nothing, []string{"warning page/a.png"}}, "picture-colours": {nothing, []string{"warning page/a.png"}},
+	"picture-long": {nothing, []string{"error page/a.png"}}, "picture-undrawn": {nothing, []string{"warning page/a.png"}},
 	"picture-moving": {nothing, []string{"warning page/a.png"}},
 	"picture-seam":   {nothing, []string{"warning page/a.png"}}, "picture-left-out": {nothing, []string{"note havvel.toml"}},
 

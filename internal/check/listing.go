@@ -300,6 +300,22 @@ var pictureChecks = []*Check{
 		"a calmer picture, JPEG, or few_colours = true",
 	),
 	pictureCheck(
+		pictures.Long,
+		"A clip is too long",
+		finding.Error,
+		"It lasts longer than the portal takes. Havvel hands clips over as they are, and shortens none.",
+		"a clip of 40 s, where 15 s are taken",
+		"the best 15 s of it",
+	),
+	pictureCheck(
+		pictures.Undrawn,
+		"A clip that the browser can't show",
+		finding.Warning,
+		"Havvel has a browser draw what a clip shows first, and nothing came. The file is broken, or in a codec that this browser doesn't have.",
+		"a film whose download broke off",
+		"the whole film",
+	),
+	pictureCheck(
 		pictures.Transparent,
 		"Transparency is lost",
 		finding.Warning,

@@ -13,12 +13,14 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/kovidgoyal/imaging/prism/meta"
 	"github.com/kovidgoyal/imaging/prism/meta/autometa"
 	"github.com/rwcarlsen/goexif/exif"
 	_ "golang.org/x/image/webp" // another
 
+	"havvel/internal/mp4"
 	"havvel/internal/webm"
 )
 
@@ -39,7 +41,8 @@ type header struct {
 	turn          int // EXIF orientation, 1 to 8
 	cost          int64
 	animated      bool
-	strange       string // what is wrong with its colours; "" for nothing
+	length        time.Duration // of a film in MP4
+	strange       string        // what is wrong with its colours; "" for nothing
 	md            *meta.Data
 	start         []byte
 	inks          bool
@@ -59,6 +62,12 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	case bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")):
 		w, h := webm.Size(start)
 		return &header{format: "webm", width: w, height: h}, nil
+	case mp4.Is(start):
+		film, err := mp4.Read(f)
+		if errors.Is(err, mp4.ErrNoFilm) {
+			return nil, &BadMaster{name, "it is broken: " + err.Error(), "export it again"}
+		}
+		return &header{format: "mp4", width: film.Width, height: film.Height, length: film.Length}, err
 	case animatedWebP(start):
 		w, h := canvasOf(start)
 		return turned(&header{format: "webp", width: w, height: h, cost: 8 * int64(w) * int64(h), animated: true, start: start}, metadata(f)), nil
@@ -81,7 +90,7 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 func pixelHeader(name string, f io.ReadSeeker, start []byte) (*header, error) {
 	config, format, err := image.DecodeConfig(bufio.NewReader(f))
 	if errors.Is(err, image.ErrFormat) {
-		return nil, &BadMaster{name, "it is no PNG, JPEG, WebP, GIF or SVG", "save it as PNG"}
+		return nil, &BadMaster{name, "it is no PNG, JPEG, WebP, GIF, SVG, WebM or MP4", "save it as PNG"}
 	}
 	if err != nil {
 		return nil, &BadMaster{name, "it is broken: " + plainly(err), "export it again"}
@@ -165,7 +174,7 @@ func open(path, name string) (image.Image, *header, error) {
 			"save it smaller; no portal shows more than 4000 pixels",
 		}
 	}
-	if h.format == "webm" {
+	if h.film() {
 		return nil, h, nil
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {

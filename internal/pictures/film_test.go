@@ -126,3 +126,22 @@ func TestAnimations(t *testing.T) {
 		}
 	}
 }
+
+// TestLasts: clips say how long they last, each in its own way.
+func TestLasts(t *testing.T) {
+	for name, want := range map[string]time.Duration{
+		"timed.gif": 750 * time.Millisecond, "anim.webp": 200 * time.Millisecond, "timed.png": 750 * time.Millisecond, "recorded.webm": 1450 * time.Millisecond,
+	} {
+		data, err := os.ReadFile(filepath.Join("testdata", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		h, err := readHeader(name, bytes.NewReader(data))
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		if got := h.lasts(data); (got - want).Abs() > 60*time.Millisecond {
+			t.Errorf("%s lasts %v, not %v", name, got, want)
+		}
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"havvel/internal/atomicfile"
 	"havvel/internal/project"
@@ -55,10 +56,19 @@ func (c *Cut) still() string {
 	return filepath.Join(filepath.Dir(c.Path), "."+c.Name+"-"+c.SHA256[:12]+".png")
 }
 
-// Unseen reports whether a cut is a film of which no picture can be drawn as yet.
-func (c *Cut) Unseen() bool { return c.Type == "video/webm" && firstOf(c) == nil }
+// film reports whether a cut is one that a browser has to draw.
+func (c *Cut) film() bool { return strings.HasPrefix(c.Type, "video/") }
 
-// Show keeps what a film shows first (PNG), for the sheet.
+// Unseen reports whether a cut is a film of which no browser has tried to draw a picture.
+func (c *Cut) Unseen() bool { return c.film() && firstOf(c) == nil && !c.undrawn() }
+
+// undrawn reports whether a browser couldn't draw a film.
+func (c *Cut) undrawn() bool {
+	f, err := os.Stat(c.still())
+	return c.film() && err == nil && f.Size() == 0
+}
+
+// Show keeps what a film shows first (PNG), for the sheet; nothing where a browser can't draw it.
 func (c *Cut) Show(picture []byte) error { return atomicfile.Bytes(c.still(), picture) }
 
 // known takes over what was cut before, when it was made from the same in the same way and still lies there.

@@ -3,6 +3,7 @@ package pictures
 import (
 	"bufio"
 	"io"
+	"time"
 )
 
 // moves reports whether a GIF has more than one picture (GIF89a, section 20), looped or not.
@@ -10,29 +11,36 @@ func moves(f io.ReadSeeker) bool {
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return false
 	}
+	n, _ := pictureTimes(f, 2)
+	return n > 1
+}
+
+// pictureTimes counts the pictures of a GIF, and adds the times for which they are shown; it stops at so many.
+func pictureTimes(f io.Reader, most int) (n int, length time.Duration) {
 	r := gifReader{bufio.NewReaderSize(f, 64<<10)}
 	head := make([]byte, 13)
 	if _, err := io.ReadFull(r, head); err != nil || !r.skip(tableOf(head[10])) {
-		return false
+		return 0, 0
 	}
-	for seen := 0; ; {
+	for {
 		kind, err := r.ReadByte()
 		switch {
 		case err != nil:
-			return false
+			return n, length
 		case kind == '!': // an extension
+			length += r.delay()
 			if !r.skip(1) || !r.blocks() {
-				return false
+				return n, length
 			}
 		case kind == ',':
-			if seen++; seen > 1 {
-				return true
+			if n++; n >= most {
+				return n, length
 			}
 			if _, err := io.ReadFull(r, head[:9]); err != nil || !r.skip(tableOf(head[8])+1) || !r.blocks() {
-				return false
+				return n, length
 			}
 		default:
-			return false
+			return n, length
 		}
 	}
 }
@@ -42,6 +50,16 @@ type gifReader struct{ *bufio.Reader }
 func (r gifReader) skip(n int) bool {
 	_, err := r.Discard(n)
 	return err == nil
+}
+
+// delay is the time that an extension says, if it is a graphic control: four bytes, of which the middle two are hundredths of a second
+// (GIF89a, 23).
+func (r gifReader) delay() time.Duration {
+	control, err := r.Peek(5)
+	if err != nil || control[0] != 0xf9 || control[1] != 4 {
+		return 0
+	}
+	return time.Duration(int(control[3])|int(control[4])<<8) * 10 * time.Millisecond
 }
 
 // blocks skips those of an extension or a picture, up to the empty one.

@@ -41,6 +41,8 @@ const (
 	Colours     Kind = "picture-colours"
 	Cropped     Kind = "picture-cropped"
 	Moving      Kind = "picture-moving"
+	Long        Kind = "picture-long"
+	Undrawn     Kind = "picture-undrawn"
 )
 
 // A Problem is something wrong with a picture.
@@ -121,6 +123,10 @@ func Make(ctx context.Context, p *project.Project, destinations []*project.Desti
 	for _, j := range jobs {
 		if j.cut.SHA256 != "" {
 			j.order.Cuts = append(j.order.Cuts, j.cut)
+			if j.cut.undrawn() {
+				j.cut.say(Undrawn, "the browser shows nothing of "+j.master.File,
+					"play it yourself: if it plays, only a codec is missing here; if it doesn't, export it again")
+			}
 		}
 		j.order.Problems = append(j.order.Problems, j.cut.Problems...)
 	}
@@ -148,7 +154,7 @@ func (o *Order) tidy(p *project.Project) {
 }
 
 // making is raised whenever cuts come out otherwise.
-const making = 3
+const making = 4
 
 // parallel is how many masters are cut at the same time, as far as there is room for them.
 const parallel = 2

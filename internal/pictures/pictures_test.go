@@ -195,7 +195,7 @@ func TestBroken(t *testing.T) {
 		says string
 	}{
 		"absent.png": {nil, "there is no such file"}, "empty.png": {[]byte{}, "it is empty"}, "cut.png": {whole[:len(whole)/2], "it is broken"},
-		"text.png": {[]byte("version of a large file, kept elsewhere"), "no PNG, JPEG, WebP, GIF or SVG"},
+		"text.png": {[]byte("version of a large file, kept elsewhere"), "no PNG, JPEG, WebP, GIF, SVG, WebM or MP4"},
 		"cut.webp": {animated[:120], "it ends too early"}, "huge.png": {huge, ""}, "headless.webp": {headless, "it has no picture"},
 		"noise.jpg": {append([]byte("\xff\xd8\xff\xc0\x00\x11\x08\x00\x10\x00\x10"), bytes.Repeat([]byte{0x5a}, 400)...), "it is broken"},
 	} {

@@ -176,7 +176,7 @@ func (s *sheet) order(o *Order) error {
 	}
 	var covers []*Cut
 	for _, c := range o.Cuts {
-		if c.Role == "cover" && c.Type != "video/webm" {
+		if c.Role == "cover" && !c.film() {
 			covers = append(covers, c)
 		}
 		wide, draw, err := s.cell(c)
@@ -208,7 +208,7 @@ func (s *sheet) order(o *Order) error {
 
 // cell is how wide a picture is on the sheet, and what draws it from an edge on.
 func (s *sheet) cell(c *Cut) (wide int, draw func(x int), err error) {
-	if c.Type == "video/webm" {
+	if c.film() {
 		return cellWide, func(x int) {
 			if m := firstOf(c); m != nil {
 				s.picture(m, image.Rect(x, s.y, x+cellWide, s.y+min(cellHigh, cellWide*c.Height/max(1, c.Width))))

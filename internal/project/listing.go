@@ -118,7 +118,7 @@ type Declared struct {
 
 // A Picture is a master: a picture from which those for portals are cut.
 type Picture struct {
-	// the picture, relative to this file: PNG, JPEG, WebP, GIF or SVG; for a clip WebM, or an animated GIF, PNG or WebP
+	// the picture, relative to this file: PNG, JPEG, WebP, GIF or SVG; for a clip WebM, MP4, or an animated GIF, PNG or WebP
 	File  string   `toml:"file"`
 	Roles []string `toml:"roles"` // what it is for: cover, icon, banner, background, screenshot, backdrop or clip
 	// what must be seen when it is cut, in hundredths of width and height from the top left; default: [50, 50]

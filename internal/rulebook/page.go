@@ -48,7 +48,7 @@ type Picture struct {
 	Size  [2]int `toml:"size"`  // its exact width and height in pixels, or
 	Least [2]int `toml:"least"` // its least width and height, or the width and height of a clip that is recorded
 	Ratio string `toml:"ratio"` // its shape, as in "16:9", where only that is given
-	// the formats that are taken: png and jpeg, which is the default; of a clip webm (the default), gif, apng, webp
+	// the formats that are taken: png and jpeg, which is the default; of a clip webm (the default), mp4, gif, apng, webp
 	Formats []string      `toml:"formats"`
 	Limit   settings.Size `toml:"limit"` // the heaviest
 	// the fewest and the most; default: [0, 1]. With fewest 1 or more, the page is incomplete without
@@ -183,7 +183,7 @@ func (f *Field) verify(d *settings.Document, at string) {
 // formatsOf are those in which pictures for something can be had.
 func formatsOf(role string) []string {
 	if role == "clip" {
-		return []string{"webm", "gif", "webp", "apng"}
+		return []string{"webm", "mp4", "gif", "webp", "apng"}
 	}
 	return []string{"png", "jpeg"}
 }

@@ -44,11 +44,12 @@ func WebM(ctx context.Context, program string, frames []Frame, width, height int
 	return data, err
 }
 
-// FirstPicture is what a film (WebM) shows first, as PNG, read by a browser's decoder.
-func FirstPicture(ctx context.Context, program string, film []byte) ([]byte, error) {
+// FirstPicture is what a film of a media type shows first, as PNG, read by a browser's decoder; nil where the browser says that it can't
+// read the film.
+func FirstPicture(ctx context.Context, program, kind string, film []byte) ([]byte, error) {
 	var picture []byte
 	shown := browser.Window{Width: 64, Height: 64}
-	err := inPage(ctx, program, shown, []part{{"video/webm", film}}, func(ctx context.Context, tab browser.Tab) error {
+	err := inPage(ctx, program, shown, []part{{kind, film}}, func(ctx context.Context, tab browser.Tab) error {
 		return tab.Evaluate(ctx, "", "havvelFirst('/0')", &picture)
 	})
 	return picture, err

@@ -46,11 +46,14 @@ window.havvelEncode = async (times, width, height, rate) => {
 // Draws what a film shows first, and gives it as PNG.
 window.havvelFirst = async (address) => {
 	const film = Object.assign(document.createElement("video"), { muted: true, preload: "auto" });
-	await new Promise((done, failed) => {
-		film.onloadeddata = done;
-		film.onerror = () => failed(new Error("the browser can't read this film"));
+	const readable = await new Promise((say) => {
+		film.onloadeddata = () => say(true);
+		film.onerror = () => say(false);
 		film.src = address;
 	});
+	if (!readable) {
+		return null;
+	}
 	const canvas = Object.assign(document.createElement("canvas"), { width: film.videoWidth, height: film.videoHeight });
 	canvas.getContext("2d").drawImage(film, 0, 0);
 	return canvas.toDataURL("image/png").split(",")[1];

@@ -9,6 +9,7 @@ import (
 	"math"
 	"math/bits"
 	"slices"
+	"time"
 )
 
 // Elements, by their ids (RFC 9559, section 5).
@@ -274,4 +275,32 @@ func Key(data []byte) (picture []byte, codec string) {
 		segment = rest
 	}
 	return nil, codec
+}
+
+// Length is how long a film lasts: as it says itself or, where it was recorded as it happened, up to its last picture. It is 0
+// where neither is known.
+func Length(data []byte) time.Duration {
+	segment := find(data, idSegment)
+	info := find(segment, idInfo)
+	scale := float64(number(find(info, idScale)))
+	if scale == 0 {
+		scale = 1e6 // nanoseconds (RFC 9559, section 5.1.2.9)
+	}
+	length := 0.
+	switch b := find(info, idDuration); len(b) {
+	case 4:
+		length = float64(math.Float32frombits(binary.BigEndian.Uint32(b)))
+	case 8:
+		length = math.Float64frombits(binary.BigEndian.Uint64(b))
+	}
+	if !(length > 0) {
+		_, _, clusters := partsOf(segment)
+		for _, c := range clusters {
+			length = max(length, float64(c.last))
+		}
+	}
+	if length *= scale; length > 1e15 {
+		return 0
+	}
+	return time.Duration(length)
 }

@@ -1,0 +1,75 @@
+package tests
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"havvel/internal/demo/game"
+)
+
+// TestClips: a portal takes clips of few seconds, in several formats. Each is read for how long it lasts, and drawn on the sheet by a browser;
+// one that a browser can't draw is told, and tried once.
+func TestClips(t *testing.T) {
+	t.Parallel()
+	partner(t, "chromium")
+	read := func(path string) []byte {
+		data, err := os.ReadFile(filepath.Join("../internal", path))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	whole := read("mp4/testdata/fragments.mp4")
+	folder := write(t, game.Files{
+		"whole.mp4": whole, "cut.mp4": whole[:1500], "last.mp4": read("mp4/testdata/index-last.mp4"), "film.webm": read("pictures/testdata/recorded.webm"),
+		"web/index.html": []byte("<!doctype html><title>Lane</title>"),
+		"x.toml": []byte(`format = "havvel-rulebook/2"
+name = "a portal"
+address = "https://api.brackwater.example"
+
+[archive]
+hand_over = "zip"
+
+[[picture]]
+name = "clips"
+role = "clip"
+count = [0, 4]
+least = [100, 100]
+formats = ["mp4", "webm"]
+seconds = 1
+`),
+		"havvel.toml": []byte(`[game]
+title = "Tinderwick Lane"
+short = "tinderwick-lane"
+version = "1"
+export = "web"
+
+[to.x]
+rulebook = "x.toml"
+`),
+	})
+	var toml strings.Builder
+	for _, name := range []string{"whole.mp4", "cut.mp4", "last.mp4", "film.webm"} {
+		toml.WriteString("\n[[picture]]\nfile = \"" + name + "\"\nroles = [\"clip\"]\nabout = \"The lane\"\n")
+	}
+	edit(t, folder, "rulebook = \"x.toml\"\n", "rulebook = \"x.toml\"\n"+toml.String())
+	long := []string{"whole.mp4 lasts 1.4 s; a portal takes a clip of 1 s", "last.mp4 lasts 2.0 s", "film.webm lasts 1.4 s"}
+	first := run(t, folder, "pictures")
+	first.must(t, 1, append(long, "the browser shows nothing of cut.mp4")...)
+	stills, _ := filepath.Glob(filepath.Join(folder, ".havvel", "pictures", "x", ".clips-*.png"))
+	drawn := 0
+	for _, s := range stills {
+		if at, err := os.Stat(s); err == nil && at.Size() > 200 {
+			drawn++
+		}
+	}
+	if drawn != 3 {
+		t.Errorf("%d of 3 films are drawn: %v", drawn, stills)
+	}
+	again := runWith(t, folder, []string{"HAVVEL_BROWSER=/nowhere"}, "pictures")
+	if again.out != first.out {
+		t.Errorf("the second time it says something else:\n%s\n%s", again.out, again.err)
+	}
+}
