@@ -132,7 +132,7 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 		return err
 	}
 	r.waitFor(ctx, begun)
-	now := r.sight.since(begun)
+	now := max(r.sight.since(begun), r.settle(ctx))
 	state, err := r.ask(ctx)
 	if err != nil {
 		return err
@@ -158,6 +158,27 @@ func (r *viewer) waitFor(ctx context.Context, begun time.Time) {
 	if r.sight.many() == seen { // nothing came by itself
 		r.lookNow(ctx)
 	}
+}
+
+// settle waits until all has come that a press made the page ask for, unless the picture lives meanwhile, and returns the share of the window
+// that changed last.
+func (r *viewer) settle(ctx context.Context) float64 {
+	_, begun := r.pulse.beat()
+	from := time.Now()
+	for waited := false; ctx.Err() == nil; pause(ctx, often) {
+		work, ended, _ := r.watch.work(r.seen.began)
+		_, own := r.pulse.beat()
+		settled := work == "" && time.Since(r.seen.began)-ended >= settledAfter
+		if settled && !waited {
+			return 0
+		}
+		if settled || r.sight.since(from) >= alive || own-begun >= deadFor || time.Since(from) >= patience*deadFor {
+			r.lookNow(ctx)
+			return r.sight.since(time.Now().Add(-forAPress))
+		}
+		waited = true
+	}
+	return 0
 }
 
 // lookNow takes a picture of the window. One that can't be taken tells nothing.

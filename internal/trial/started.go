@@ -146,6 +146,8 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 		s.no("the page crashed when something was pressed", "havvel look shows what takes memory")
 	case changed && m.Broke && m.Done == 0:
 		s.untold("a press changes what is to be seen, and then it stands: " + m.Failure.Words)
+	case changed && m.Work != "" && m.Done == 0 && (m.Changed < alive || m.Styled):
+		s.untold("a press changes what is to be seen, and then it waits for " + m.Work)
 	case changed, m.Done > 0:
 		s.yes(max(m.Since, m.Pattern))
 		if woke {

@@ -20,6 +20,7 @@ func TestStarting(t *testing.T) {
 		own        float64         // of the time, what the browser was given
 		before     float64         // share that changed before and after a press
 		after      float64
+		loads      string // what is waited for after a press
 		want       Answer
 		says       string
 		from, to   time.Duration // between which a yes must say that it started
@@ -42,6 +43,10 @@ func TestStarting(t *testing.T) {
 		}, want: No, says: "it still waits for night.pack", byTime: true},
 		"a title that answers a press": {at: func(m *moment) { m.Visible, m.Since = true, sec(1) }, after: 0.5, want: Yes, from: sec(1),
 			to: sec(1)},
+		"a title that waits for a file when it is pressed": {at: func(m *moment) { m.Visible, m.Since = true, sec(1) }, after: 0.05,
+			loads: "night.pack", want: Untold, says: "waits for night.pack"},
+		"a title that moves when it is pressed, and loads on": {at: func(m *moment) { m.Visible, m.Since = true, sec(1) }, after: 0.5,
+			loads: "night.pack", want: Yes, from: sec(1), to: sec(1)},
 		"a title that doesn't": {at: func(m *moment) { m.Visible = true }, want: Untold, says: "stands still"},
 		"a spinner": {at: func(m *moment) { m.Visible, m.Changed = true, 0.01 }, before: 0.01, after: 0.01, want: Untold,
 			says: "small moves"},
@@ -85,6 +90,7 @@ func TestStarting(t *testing.T) {
 				}
 			}
 			if s.WantsTo {
+				m.Work, m.Changed = c.loads, c.after
 				s.after(m, c.before, c.after, false)
 			}
 			if s.Answer != c.want || !strings.Contains(s.Why.Words, c.says) || s.ByTime != c.byTime {
