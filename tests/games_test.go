@@ -15,7 +15,7 @@ import (
 // someGames are those that every run of the tests tries, the first two also in Firefox; make matrix tries all, in both browsers.
 var someGames = []string{
 	"title-waits-for-key", "bar-then-exception", "moving", "page-at-rest", "data-missing", "spinner-for-ever", "late-start", "vector-waits-for-a-press",
-	"freezes-after-its-start", "depth-lacks-its-data",
+	"freezes-after-its-start", "depth-lacks-its-data", "page-of-links",
 }
 
 var wanted = regexp.MustCompile(`<!-- (.*?) -->`)
@@ -92,8 +92,11 @@ func tryGame(t *testing.T, g knownGame, browser string) (untold bool) {
 		t.Fatal(err)
 	}
 	answer, detail, _ := strings.Cut(wanted.FindStringSubmatch(string(page))[1], ": ")
-	e := run(t, t.TempDir(), "trial", g.folder, "--view", "frame", "--start", "10s", "--watch", "3s", "--browser", browser, "--json")
-	r := trialOf(t, e)
+	args := []string{"trial", g.folder, "--view", "frame", "--start", "10s", "--watch", "3s", "--browser", browser, "--json"}
+	if browser == "chromium" { // which shows windows of phones as phones do
+		args = append(args, "--view", "phone portrait")
+	}
+	r := trialOf(t, run(t, t.TempDir(), args...))
 	for _, v := range r.Views {
 		switch {
 		case v.Answer == "can't tell" && answer != "not yes":

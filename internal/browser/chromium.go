@@ -270,7 +270,7 @@ func (t *chromiumTab) Watch(ctx context.Context, width int, see func([]byte, tim
 	quality := int64(92)
 	p := page.StartScreencastParams{Format: page.StartScreencastFormatJpeg, Quality: &quality}
 	if width > 0 {
-		quality, p.MaxWidth, p.MaxHeight, p.EveryNthFrame = 50, int64(width), int64(width), 2
+		quality, p.MaxWidth, p.MaxHeight, p.EveryNthFrame = 50, int64(width), 4*int64(width), 2
 	}
 	var err error
 	for end := time.Now().Add(answerLimit); ; pause(ctx, between) { // while the page comes into its window, there is none to show

@@ -259,7 +259,7 @@
 			graphics: [...sizes.values()].reduce((sum, parts) => sum + Object.values(parts).reduce((a, b) => a + b, 0), 0),
 			nodes: document.getElementsByTagName("*").length,
 			heap: performance.memory ? performance.memory.usedJSHeapSize : 0,
-			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, dpr: window.devicePixelRatio,
+			ready: document.readyState === "complete", vw: window.innerWidth, vh: window.innerHeight, zoom: window.visualViewport ? visualViewport.scale : 1, dpr: window.devicePixelRatio,
 			sw: hides ? 0 : root.scrollWidth, sh: hides ? 0 : root.scrollHeight,
 		};
 		for (const o of inner((w) => w.havvelProbe())) {

@@ -37,7 +37,17 @@ type state struct {
 	NoGL           bool // WebGL was asked for on a canvas that had no other context, and not given
 	VW, VH, SW, SH float64
 	DPR            float64
+	Zoom           float64 // window's pixels for each of the page: one made for wide windows is shown smaller on a phone
 	Canvas         *canvasState
+}
+
+// extent is the size of the window in pixels of the page, which is what presses are given in.
+func (v *viewer) extent(s *state) (width, height float64) {
+	width, height = float64(v.view.Size[0]), float64(v.view.Size[1])
+	if s == nil || s.Zoom <= 0 {
+		return width, height
+	}
+	return width / s.Zoom, height / s.Zoom
 }
 
 // A canvasState is where the largest canvas is, and how many pixels it has.

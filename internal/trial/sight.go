@@ -17,6 +17,7 @@ type sight struct {
 	changed  []time.Time            // of each place, when it changed last
 	seen     time.Time              // when the last picture came
 	spread   float64                // share of places that differ from the commonest colour
+	plain    int                    // places that differ plainly from it
 	brights  int                    // the brightest, from 0 to 255
 	first    time.Time              // when something could be seen first
 	pictures int
@@ -28,6 +29,7 @@ const (
 	differs    = 20  // of 255, from which on two places are not the same: pictures are compressed
 	leastSeen  = 0.0005
 	leastLight = 18
+	leastPlain = 3 // places that differ plainly from the commonest colour, as a short word on a large page does
 )
 
 // look takes a picture of the window, JPEG or PNG.
@@ -37,15 +39,15 @@ func (s *sight) look(data []byte, at time.Time) {
 		return
 	}
 	b := m.Bounds()
-	height := max(1, b.Dy()*sightWidth/max(1, b.Dx()))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	height := s.height(b)
 	now := image.NewRGBA(image.Rect(0, 0, sightWidth, height))
-	if b.Dx() == sightWidth {
+	if b.Dx() == sightWidth && b.Dy() == height {
 		draw.Draw(now, now.Bounds(), m, b.Min, draw.Src)
 	} else {
 		draw.BiLinear.Scale(now, now.Bounds(), m, b, draw.Src, nil)
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	s.pictures++
 	s.seen = at
 	s.measure(now)
@@ -61,30 +63,56 @@ func (s *sight) look(data []byte, at time.Time) {
 		return
 	}
 	for i := range s.changed {
-		for c := range 3 {
-			d := int(now.Pix[4*i+c]) - int(last.Pix[4*i+c])
-			if d > differs || d < -differs {
-				s.changed[i] = at
-				break
-			}
+		if unlike(now.Pix[4*i:4*i+3], last.Pix[4*i:4*i+3]) {
+			s.changed[i] = at
 		}
 	}
 }
 
+// height is that of a picture as it is kept: as high as the last, as long as the window isn't turned. A screencast's pictures are a pixel
+// or so higher or lower than they should be.
+func (s *sight) height(b image.Rectangle) int {
+	height := max(1, b.Dy()*sightWidth/max(1, b.Dx()))
+	if last := len(s.changed) / sightWidth; last > 0 && 10*max(height-last, last-height) < last {
+		return last
+	}
+	return height
+}
+
 func (s *sight) measure(m *image.RGBA) {
 	counts := map[[3]uint8]int{}
-	brightest, most := uint8(0), 0
+	brightest, most, common := uint8(0), 0, m.Pix[:3]
 	for i := 0; i < len(m.Pix); i += 4 {
 		r, g, b := m.Pix[i], m.Pix[i+1], m.Pix[i+2]
 		brightest = max(brightest, r, g, b)
 		k := [3]uint8{r >> 4, g >> 4, b >> 4}
 		counts[k]++
-		most = max(most, counts[k])
+		if counts[k] > most {
+			most, common = counts[k], m.Pix[i:i+3]
+		}
 	}
 	s.brights, s.spread = int(brightest), 1-float64(most)/float64(len(m.Pix)/4)
+	s.plain = 0
+	for i := 0; i < len(m.Pix); i += 4 {
+		if unlike(m.Pix[i:i+3], common) {
+			s.plain++
+		}
+	}
 }
 
-func (s *sight) visible() bool { return s.spread >= leastSeen && s.brights >= leastLight }
+// unlike reports whether two colours differ plainly.
+func unlike(a, b []uint8) bool {
+	for i := range a {
+		if d := int(a[i]) - int(b[i]); d > differs || d < -differs {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *sight) visible() bool {
+	return s.spread >= leastSeen && s.brights >= leastLight || s.plain >= leastPlain
+}
 
 // since is the share of the window that has changed since a time.
 func (s *sight) since(t time.Time) float64 {

@@ -11,6 +11,7 @@ import (
 
 const (
 	often     = 150 * time.Millisecond  // between two moments
+	twice     = 350 * time.Millisecond  // within which two taps are one gesture that zooms
 	forAPress = 1500 * time.Millisecond // in which a press shows
 	patience  = 3                       // times the limit, where the machine gives the browser little time
 )
@@ -114,12 +115,13 @@ func (r *viewer) glance(ctx context.Context, last answered) {
 
 // tell has a press tell whether the game has started; where the trial has steps, they do so.
 func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
+	words := r.words(ctx)
 	p, err := r.picture(ctx, "start")
 	if err != nil {
 		return err
 	}
 	r.firstScreen(p)
-	words, failed := r.words(ctx), r.moment(last).Failure
+	failed := r.moment(last).Failure
 	begun := time.Now()
 	r.pressed = begun.Sub(r.seen.began)
 	before := r.sight.since(begun.Add(-forAPress))
@@ -128,7 +130,7 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 		if err := r.steps(ctx); err != nil {
 			return err
 		}
-	} else if err := r.pressSomething(ctx); err != nil {
+	} else if err := r.pressSomething(ctx, words); err != nil {
 		return err
 	}
 	r.waitFor(ctx, begun)
@@ -160,8 +162,8 @@ func (r *viewer) waitFor(ctx context.Context, begun time.Time) {
 	}
 }
 
-// settle waits until all has come that a press made the page ask for, unless the picture lives meanwhile, and returns the share of the window
-// that changed last.
+// settle waits until all has come that a press made the page ask for, unless the picture lives meanwhile, and returns the share of the
+// window that changed last.
 func (r *viewer) settle(ctx context.Context) float64 {
 	_, begun := r.pulse.beat()
 	from := time.Now()
@@ -193,6 +195,7 @@ func (r *viewer) broke(ctx context.Context, before, after *failure) bool {
 	if after == nil || !after.Lasting || before != nil && before.Words == after.Words {
 		return false
 	}
+	r.lookNow(ctx) // the next picture of its kind is compared with this one
 	from := time.Now()
 	pause(ctx, forAPress)
 	r.lookNow(ctx)
@@ -215,18 +218,21 @@ func (r *viewer) reworded(ctx context.Context, before string) bool {
 	return r.words(ctx) == now
 }
 
-// pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games.
-func (r *viewer) pressSomething(ctx context.Context) error {
-	var controls [][2]float64
-	err := r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelControls ? havvelControls() : []", &controls)
-	if err != nil || len(controls) == 0 {
-		controls = [][2]float64{{float64(r.view.Size[0]) / 2, float64(r.view.Size[1]) / 2}}
-	}
-	for _, at := range controls {
+// pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games. Once a press
+// leads to other words than those that were there, it stops: the next one could lead back.
+func (r *viewer) pressSomething(ctx context.Context, words string) error {
+	restless := r.words(ctx) != words // they change by themselves, and tell nothing of a press
+	for _, at := range r.controls(ctx) {
 		if err := r.press(ctx, at[0], at[1]); err != nil {
 			return err
 		}
+		if r.view.Touch {
+			pause(ctx, twice)
+		}
 		pause(ctx, often)
+		if now := r.words(ctx); !restless && now != words && now != "" {
+			return nil
+		}
 	}
 	for _, key := range []string{"Enter", "Space", "ArrowRight"} {
 		if err := r.key(ctx, key, 0); err != nil {
@@ -234,6 +240,17 @@ func (r *viewer) pressSomething(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// controls are the points at which players press: on the controls that are to be seen, or in the middle.
+func (r *viewer) controls(ctx context.Context) (points [][2]float64) {
+	err := r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelControls ? havvelControls() : []", &points)
+	if err != nil || len(points) == 0 {
+		page, _ := r.ask(ctx) // one that doesn't answer is pressed all the same
+		width, height := r.extent(page)
+		return [][2]float64{{width / 2, height / 2}}
+	}
+	return points
 }
 
 // moment puts together what is known now.

@@ -144,10 +144,8 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 	switch {
 	case m.Crashed:
 		s.no("the page crashed when something was pressed", "havvel look shows what takes memory")
-	case changed && m.Broke && m.Done == 0:
-		s.untold("a press changes what is to be seen, and then it stands: " + m.Failure.Words)
-	case changed && m.Work != "" && m.Done == 0 && (m.Changed < alive || m.Styled):
-		s.untold("a press changes what is to be seen, and then it waits for " + m.Work)
+	case changed && m.stuck() != "":
+		s.untold("a press changes what is to be seen, and then it " + m.stuck())
 	case changed, m.Done > 0:
 		s.yes(max(m.Since, m.Pattern))
 		if woke {
@@ -163,6 +161,19 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 	default:
 		s.untold("the picture stands still, and a press changes nothing: a title that waits for something else, or a game that is stuck")
 	}
+}
+
+// stuck is what a press led to, if that is no game yet: it "stands" or "waits", and for what.
+func (m moment) stuck() string {
+	switch {
+	case m.Done > 0:
+		return ""
+	case m.Broke:
+		return "stands: " + m.Failure.Words
+	case m.Work != "" && (m.Changed < alive || m.Styled):
+		return "waits for " + m.Work
+	}
+	return ""
 }
 
 // end takes the moment at which the time is up.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"image"
 	"image/color"
+	"image/draw"
 	"image/jpeg"
 	"strings"
 	"testing"
@@ -163,5 +164,33 @@ func TestSight(t *testing.T) {
 	s.look([]byte("broken"), begin.Add(5*time.Second))
 	if s.many() != 5 {
 		t.Errorf("%d pictures", s.many())
+	}
+}
+
+// TestSightOfAPhone: a screencast's pictures of a narrow window are a pixel lower than others of it, and what changed is kept all the same. A
+// word of few pixels is seen.
+func TestSightOfAPhone(t *testing.T) {
+	shot := func(high int, word bool) []byte {
+		m := image.NewRGBA(image.Rect(0, 0, 390, high))
+		draw.Draw(m, m.Bounds(), image.NewUniform(color.RGBA{16, 32, 48, 255}), image.Point{}, draw.Src)
+		if word {
+			draw.Draw(m, image.Rect(190, 420, 206, 426), image.White, image.Point{}, draw.Src)
+		}
+		var b bytes.Buffer
+		if err := jpeg.Encode(&b, m, nil); err != nil {
+			t.Fatal(err)
+		}
+		return b.Bytes()
+	}
+	begin := time.Now()
+	var s sight
+	s.look(shot(844, false), begin)
+	if visible, _ := s.told(); visible {
+		t.Error("one colour is seen")
+	}
+	s.look(shot(844, true), begin.Add(time.Second))
+	s.look(shot(842, true), begin.Add(2*time.Second))
+	if visible, _ := s.told(); !visible || s.since(begin.Add(500*time.Millisecond)) == 0 {
+		t.Errorf("the word is seen: %v, and of what changed there is %v", visible, s.since(begin.Add(500*time.Millisecond)))
 	}
 }

@@ -132,8 +132,10 @@ func parsePoint(x, y string) (p point, err error) {
 }
 
 func (p point) in(ctx context.Context, v *viewer) (x, y float64) {
-	left, top, width, height := 0.0, 0.0, float64(v.view.Size[0]), float64(v.view.Size[1])
-	if s, err := v.ask(ctx); err == nil && s.Canvas != nil && s.Canvas.W > 0 && s.Canvas.H > 0 { // bars around it don't count
+	left, top := 0.0, 0.0
+	s, err := v.ask(ctx)
+	width, height := v.extent(s)
+	if err == nil && s.Canvas != nil && s.Canvas.W > 0 && s.Canvas.H > 0 { // bars around it don't count
 		left, top, width, height = s.Canvas.X, s.Canvas.Y, s.Canvas.W, s.Canvas.H
 	}
 	x, y = p.x(width), p.y(height)

@@ -187,8 +187,8 @@ func (t *Trial) limit() time.Duration {
 // parallel is how many views are run at the same time: two at least, since they wait more than they work.
 func parallel() int { return max(2, min(4, runtime.NumCPU())) }
 
-// Run runs the build in each view of each browser. The error is *browser.Broken when a browser crashed or hung in all views; where it did
-// in some of them, these can't be told. What goes wrong with the game is a finding.
+// Run runs the build in each view of each browser. The error is *browser.Broken when a browser can't be started; views in which it crashed
+// or hung can't be told. What goes wrong with the game is a finding.
 func (t *Trial) Run(ctx context.Context) (*Result, error) {
 	views, err := t.views()
 	if err != nil {
@@ -233,7 +233,7 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 		return nil, "", err
 	}
 	defer b.Close()
-	list, failed := make([]*View, len(views)), make([]error, len(views))
+	list := make([]*View, len(views))
 	work, ctx := errgroup.WithContext(ctx)
 	work.SetLimit(parallel())
 	for i, v := range views {
@@ -245,7 +245,7 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 				seen, err = t.again(ctx, program, v)
 			}
 			if errors.As(err, &gone) && ctx.Err() == nil {
-				seen, failed[i] = t.unseen(v, gone), fmt.Errorf("view %s: %w", v.Name, err)
+				seen = t.unseen(v, gone)
 			} else if err != nil {
 				return fmt.Errorf("view %s: %w", v.Name, err)
 			}
@@ -256,9 +256,6 @@ func (t *Trial) in(ctx context.Context, program string, views []rulebook.View) (
 	}
 	if err := work.Wait(); err != nil {
 		return nil, "", err
-	}
-	if !slices.Contains(failed, nil) {
-		return nil, "", failed[0]
 	}
 	return list, b.Name(), nil
 }
