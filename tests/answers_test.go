@@ -52,6 +52,7 @@ type failure struct {
 // TestAnswers: every command answers in words and in JSON, ends with the same code in both, and with --json prints JSON alone, in which
 // each failure has its kind, and the place where there is one.
 func TestAnswers(t *testing.T) {
+	t.Parallel()
 	all := commands(t)
 	if len(all) < 30 {
 		t.Fatalf("only %d commands: %v", len(all), all)

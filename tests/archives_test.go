@@ -148,6 +148,7 @@ func awry() game.Files {
 // TestPackedGamesPlay packs every shape, and builds with mistakes, for every portal, and loads what comes out in a real
 // browser, from a host that serves as that portal does: the game reaches its title.
 func TestPackedGamesPlay(t *testing.T) {
+	t.Parallel()
 	_, project := portal(t, nil)
 	three(t, project, "encode = \"br\"\n[to.page]\nrulebook = \"page.toml\"")
 	onePage := strings.Replace(

@@ -175,6 +175,7 @@ func TestUsage(t *testing.T) {
 
 // TestStart writes a project for an export that it finds, and never over another one.
 func TestStart(t *testing.T) {
+	t.Parallel()
 	files := game.Files{}
 	for name, data := range demo.Good() {
 		files["export/web/"+name] = data

@@ -55,6 +55,9 @@ func TestGames(t *testing.T) {
 	partner(t, "chromium")
 	partner(t, "firefox-esr")
 	busy, _ := strconv.Atoi(os.Getenv("BUSY"))
+	if busy == 0 {
+		t.Parallel()
+	}
 	defer keepBusy(busy)()
 	most := 0.1 // share that can't be told
 	if busy > 0 {

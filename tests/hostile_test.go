@@ -62,6 +62,7 @@ const lurker = `<!doctype html><html><head><title>Lane</title></head><body><canv
 // TestHostileGame: a game reaches nothing but its own round's events: not the owner's pages, nor another round, nor what another game
 // saved. One with threads is isolated in its frame.
 func TestHostileGame(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"chromium", "firefox"} {
 		t.Run(name, func(t *testing.T) { hostileGame(t, newPlayer(t, name)) })
 	}

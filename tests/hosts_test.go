@@ -160,7 +160,7 @@ func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project st
 			t.Errorf("only %d events and %d pieces were taken", n, w.pieces[session])
 		}
 		r, _ := http.NewRequest("GET", w.control+"/api/rounds/"+w.round+"/clips/"+session, nil)
-		r.Header.Set("Authorization", "Bearer "+os.Getenv("SHED_KEY"))
+		r.Header.Set("Authorization", "Bearer "+keyOf(t, project))
 		answer, err := http.DefaultClient.Do(r)
 		if err != nil {
 			t.Fatal(err)
@@ -179,6 +179,7 @@ func (w *witnesses) end(t *testing.T, hv func(args ...string) ending, project st
 
 // TestRoundKilled: a host on a folder is killed again and again while testers tell, and runs again: what was acknowledged is there, once.
 func TestRoundKilled(t *testing.T) {
+	t.Parallel()
 	unraced(t)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
@@ -309,6 +310,7 @@ func TestHostsShared(t *testing.T) {
 
 // TestHostTLS: a host with a certificate of its own takes a version, and serves it, also over HTTP/2; without trust in it nothing is sent.
 func TestHostTLS(t *testing.T) {
+	t.Parallel()
 	cert, key := certificate(t, t.TempDir())
 	data := filepath.Join(t.TempDir(), "shed")
 	control, games, _ := hosting(t, data, "--port", "0", "--certificate", cert, "--certificate-key", key)

@@ -68,6 +68,7 @@ func keysOf(v any, into map[string]bool) {
 
 // TestJSONKeys: every key that --json prints is documented, and what is printed is one document.
 func TestJSONKeys(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile(filepath.Join("..", "docs", "formats", "json.md"))
 	if err != nil {
 		t.Fatal(err)

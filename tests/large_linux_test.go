@@ -34,6 +34,7 @@ func tiles(t *testing.T, n int) (project string) {
 
 // TestArchiveOfMany: with more files than the old form of a zip can count, every reader finds all of them, and memory stays bounded.
 func TestArchiveOfMany(t *testing.T) {
+	t.Parallel()
 	unraced(t)
 	project := tiles(t, 66_000)
 	for _, args := range [][]string{{"pack", "--accept-errors"}, {"check"}} { // too many files for Quillmarsh
@@ -82,6 +83,7 @@ func TestFileLimit(t *testing.T) {
 
 // TestTwoPacks: two that pack the same at once, from an empty cache, both end well and with the same archive.
 func TestTwoPacks(t *testing.T) {
+	t.Parallel()
 	project := tiles(t, 300)
 	var wait sync.WaitGroup
 	for range 2 {

@@ -79,6 +79,7 @@ expect = [201]
 // TestAsked: on a terminal, start asks for what a rulebook wants of each destination, keys set for all secrets, and rules new for what a
 // rulebook needs; flags answer, too.
 func TestAsked(t *testing.T) {
+	t.Parallel()
 	terminal := func(folder, typed string, args ...string) string {
 		t.Helper()
 		c := exec.Command("script", "-qec", program+" "+strings.Join(args, " "), "/dev/null") // of util-linux, which every Debian has

@@ -133,6 +133,7 @@ func TestPageErrors(t *testing.T) {
 
 // TestPageBroken: a page that broke off goes on where it was, and a portal's moods don't hurt.
 func TestPageBroken(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		portal string
 		fault  standin.Fault

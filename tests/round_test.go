@@ -3,6 +3,7 @@
 package tests
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"net/http"
 	"os"
@@ -30,10 +31,22 @@ func shed(t testing.TB) (hv func(args ...string) ending, project string) {
 func letIn(t testing.TB, control string, data ...string) (hv func(args ...string) ending, project string) {
 	t.Helper()
 	_, project, _ = at(t, "brackwater", nil)
-	edit(t, project, "[[statistic]]", fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\n\n[[statistic]]", control))
 	token := strings.Fields(run(t, project, append([]string{"host", "token", "make", "moth"}, data...)...).must(t, 0).out)[0]
-	t.Setenv("SHED_KEY", token)
+	key := fmt.Sprintf("SHED_KEY_%X", sha256.Sum256([]byte(token)))
+	os.Setenv(key, token) // each test has its own name for it, so that they can run at the same time
+	edit(t, project, "[[statistic]]",
+		fmt.Sprintf("[to.shed]\nrulebook = \"shed\"\naddress = %q\nkey = \"env:%s\"\n\n[[statistic]]", control, key))
 	return func(args ...string) ending { return runWith(t, project, nil, args...) }, project
+}
+
+// keyOf is the token with which a project may send to a playtest host.
+func keyOf(t testing.TB, project string) string {
+	t.Helper()
+	name := regexp.MustCompile(`env:(SHED_KEY_\w+)`).FindStringSubmatch(snapshot(t, project)["/havvel.toml"])
+	if name == nil {
+		t.Fatal("the project has no key for a playtest host")
+	}
+	return os.Getenv(name[1])
 }
 
 type roundReport struct {
@@ -61,6 +74,7 @@ func firstRound(t testing.TB, hv func(args ...string) ending) string {
 // TestRound: a round is opened, played in a real browser by somebody who doesn't agree and by somebody who does, with a clip; the report is
 // right to the number, its page shows the session and plays the clip; the session is taken back, and the round closed.
 func TestRound(t *testing.T) {
+	t.Parallel()
 	ctx, _ := browser(t, 1000, 900)
 	hv, project := shed(t)
 	hv("round", "report").must(t, 1, "there was no round of this game yet")
@@ -251,6 +265,7 @@ func TestAgainst(t *testing.T) {
 
 // TestRoundLoss: a tester plays on while the host is away for a while; the page keeps what happened, and tells it when the host is back.
 func TestRoundLoss(t *testing.T) {
+	t.Parallel()
 	ctx, _ := browser(t, 1000, 900)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)
@@ -280,6 +295,7 @@ func TestRoundLoss(t *testing.T) {
 // TestAnswersWait: answers that can't be sent wait in the browser, when the page is closed and when the round ends meanwhile; the page says
 // that they are kept only when they are. A tester who reloads the page goes on in the same session.
 func TestAnswersWait(t *testing.T) {
+	t.Parallel()
 	ctx, _ := browser(t, 1000, 900)
 	data, port := filepath.Join(t.TempDir(), "shed"), freePort(t)
 	control, _, kill := hosting(t, data, "--port", port)

@@ -329,6 +329,7 @@ func TestSiteMany(t *testing.T) {
 
 // TestSiteFull: a host whose disk is full is named as such, players keep what they have, and with room it goes on.
 func TestSiteFull(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"sftp", "ftp"} {
 		t.Run(name, func(t *testing.T) {
 			h := machines[name](t)

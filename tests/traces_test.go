@@ -13,6 +13,7 @@ import (
 // TestTraces: an error in a script that a bundler made small is told with its place in the sources, by the project's own source map, which
 // goes nowhere; and not when the script was built anew since.
 func TestTraces(t *testing.T) {
+	t.Parallel()
 	hv, project := shed(t)
 	script := func(name string) []byte {
 		data, err := os.ReadFile(filepath.Join("..", "internal", "round", "sourcemap", "testdata", name))
