@@ -15,7 +15,7 @@ import (
 // someGames are those that every run of the tests tries, the first two also in Firefox; make matrix tries all, in both browsers.
 var someGames = []string{
 	"title-waits-for-key", "bar-then-exception", "moving", "page-at-rest", "data-missing", "spinner-for-ever", "late-start", "vector-waits-for-a-press",
-	"freezes-after-its-start", "depth-lacks-its-data", "page-of-links",
+	"freezes-after-its-start", "depth-lacks-its-data", "page-of-links", "shadow-button", "asks-another-host",
 }
 
 var wanted = regexp.MustCompile(`<!-- (.*?) -->`)
@@ -121,14 +121,21 @@ func tryGame(t *testing.T, g knownGame, browser string) (untold bool) {
 // TestSteady: no yes becomes a no, or back, in 20 runs of games of each kind on a busy machine.
 func TestSteady(t *testing.T) {
 	if os.Getenv("MATRIX") == "" {
-		t.Skip("skipped: it takes half an hour (make matrix)")
+		t.Skip("skipped: it takes an hour (make matrix)")
 	}
 	partner(t, "chromium")
+	partner(t, "firefox-esr")
 	runs := 20
 	if n, err := strconv.Atoi(os.Getenv("RUNS")); err == nil {
 		runs = n
 	}
 	defer keepBusy(2)()
+	for _, browser := range []string{"chromium", "firefox"} {
+		t.Run(browser, func(t *testing.T) { steady(t, browser, runs) })
+	}
+}
+
+func steady(t *testing.T, browser string, runs int) {
 	for _, name := range []string{
 		"moving", "depth-moves", "page-waits-for-a-press", "flat-throws-after-its-bar", "vector-lacks-its-data", "timer-stands-at-90",
 	} {
@@ -140,7 +147,7 @@ func TestSteady(t *testing.T) {
 			}
 			answers := map[string]int{}
 			for range runs {
-				e := run(t, t.TempDir(), "trial", folder, "--view", "frame", "--start", "10s", "--watch", "1s", "--json")
+				e := run(t, t.TempDir(), "trial", folder, "--view", "frame", "--start", "10s", "--watch", "1s", "--browser", browser, "--json")
 				answers[trialOf(t, e).Views[0].Answer]++
 			}
 			t.Log(answers)

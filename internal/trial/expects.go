@@ -37,7 +37,7 @@ func expectText(rest string) (func(context.Context, *viewer) error, error) {
 	return func(ctx context.Context, v *viewer) error {
 		return v.await(ctx, within, fmt.Sprintf("the text %q", words), func() (bool, error) {
 			var text string
-			err := v.tab.Evaluate(ctx, v.watch.frame(), `document.body ? document.body.innerText.replace(/\s+/g, " ") : ""`, &text)
+			err := v.tab.Evaluate(ctx, v.watch.frame(), `window.havvelWords ? havvelWords().replace(/\s+/g, " ") : ""`, &text)
 			if errors.Is(err, browser.ErrGone) {
 				return false, nil // it went while it was asked
 			}

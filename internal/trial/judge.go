@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -25,7 +26,7 @@ func (t *Trial) judge(views []*View) ([]finding.Finding, map[string][]string) {
 	var order []place
 	for _, v := range views {
 		for _, f := range slices.Concat(
-			v.Problems, t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v), t.growth(v), t.bursts(v),
+			t.problems(v), t.requests(v), t.fit(v), t.calls(v), t.statistics(v), t.changed(v), t.growth(v), t.bursts(v),
 		) {
 			p := place{f.ID, f.File, f.Message, f.Line}
 			if _, ok := first[p]; !ok {
@@ -56,6 +57,28 @@ func (t *Trial) judge(views []*View) ([]finding.Finding, map[string][]string) {
 	})
 	policy.Settle(findings)
 	return findings, where
+}
+
+// unreached is how scripts are told that a request failed, in Chromium and Firefox.
+var unreached = regexp.MustCompile(`Failed to fetch|NetworkError when attempting to fetch|Load failed`)
+
+// problems are those that came up while it ran. A trial reaches no other host, so where a game asks one and nothing catches that this
+// fails, and the game goes on, that is what players see who are offline or have an ad blocker.
+func (t *Trial) problems(v *View) []finding.Finding {
+	other := slices.IndexFunc(v.Requests, func(r *Request) bool { return r.Foreign && r.Status == 0 })
+	if v.Answer != Yes || other < 0 {
+		return v.Problems
+	}
+	list := slices.Clone(v.Problems)
+	for i, f := range list {
+		if f.ID == "trial-exception" && unreached.MatchString(f.Message) {
+			list[i].Level = finding.Warning
+			list[i].Message = "nothing catches that " + v.Requests[other].Path + " can't be reached, as here: " +
+				strings.TrimPrefix(f.Message, "an exception that nothing catches: ")
+			list[i].Fix = "catch it: players who are offline, or have an ad blocker, get the same"
+		}
+	}
+	return list
 }
 
 // key tells one finding from others.

@@ -15,6 +15,31 @@
 	// A page that is written anew loses all that listen to it (HTML standard, section 8.4.1).
 	const openPage = Document.prototype.open;
 	Document.prototype.open = function () { const d = openPage.apply(this, arguments); if (this === document) listen(); return d; };
+	// What is in shadow roots is seen by players, too, also where scripts can't get at it.
+	const roots = [], attach = Element.prototype.attachShadow;
+	Element.prototype.attachShadow = function () { const r = attach.apply(this, arguments); roots.push(r); return r; };
+	const everywhere = (selector) => [document, ...roots.filter((r) => r.isConnected)].flatMap((r) => [...r.querySelectorAll(selector)]);
+	window.havvelWords = () => [document.body, ...roots.filter((r) => r.isConnected).flatMap((r) => [...r.children])].map((e) => (e && e.innerText) || "").join("\n");
+	// A window that the game opens covers it: players come back from there.
+	const openWindow = window.open;
+	window.open = function () {
+		const w = openWindow.apply(this, arguments);
+		if (w && w !== top && w !== window) setTimeout(() => { try { if (w.opener) w.close(); } catch { /* another's */ } }, 500);
+		return w;
+	};
+	// A window without a screen changes its size when it should fill one, in Firefox. It does fill all that there is.
+	if (/Firefox/.test(navigator.userAgent)) {
+		let filling = null;
+		const fill = (e) => {
+			filling = e;
+			for (const on of [e || document, document]) on.dispatchEvent(new Event("fullscreenchange", { bubbles: on !== document }));
+			return Promise.resolve();
+		};
+		const really = Element.prototype.requestFullscreen;
+		Element.prototype.requestFullscreen = function () { return document.fullscreenEnabled ? fill(this) : really.apply(this, arguments); };
+		Document.prototype.exitFullscreen = () => fill(null);
+		Object.defineProperty(Document.prototype, "fullscreenElement", { get: () => filling, configurable: true });
+	}
 	const p = { frames: 0, played: 0, drawn: 0, cleared: 0, lost: 0, memories: [] };
 	// What players have, or lack.
 	const under = (name) => conditions.includes(name);
@@ -207,7 +232,7 @@
 	// Where there is something to press.
 	// A link that leads away from the game is none of its controls.
 	const away = (e) => e.localName === "a" && (e.target && e.target !== "_self" || e.protocol !== location.protocol || e.host !== location.host);
-	window.havvelControls = () => [...document.querySelectorAll("button, a[href], input, [role=button], [onclick], summary")].filter((e) => {
+	window.havvelControls = () => everywhere("button, a[href], input, [role=button], [onclick], summary").filter((e) => {
 		const r = e.getBoundingClientRect();
 		return shown(e) && !away(e) && r.width > 4 && r.height > 4 && r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
 	}).slice(0, 3).map((e) => { const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]; });
@@ -215,7 +240,7 @@
 	const largest = (doc, x, y) => {
 		let canvas = null;
 		const better = (o) => { if (o && (!canvas || o.w * o.h > canvas.w * canvas.h)) canvas = o; };
-		for (const c of doc.querySelectorAll("canvas")) {
+		for (const c of doc === document ? everywhere("canvas") : doc.querySelectorAll("canvas")) {
 			const r = c.getBoundingClientRect();
 			if (shown(c)) better({ x: x + r.x, y: y + r.y, w: r.width, h: r.height, bw: c.width, bh: c.height, handed: handed.has(c), fit: getComputedStyle(c).objectFit });
 		}

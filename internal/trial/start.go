@@ -204,7 +204,7 @@ func (r *viewer) broke(ctx context.Context, before, after *failure) bool {
 
 // words are those that the page shows.
 func (r *viewer) words(ctx context.Context) (words string) {
-	r.tab.Evaluate(ctx, r.watch.frame(), "document.body ? document.body.innerText.slice(0, 20000) : ''", &words) // "" where it doesn't answer
+	r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelWords ? havvelWords().slice(0, 20000) : ''", &words) // "" where it doesn't answer
 	return words
 }
 

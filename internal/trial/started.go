@@ -163,6 +163,9 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 	}
 }
 
+// draws reports whether a game is at work, though nothing can be made out.
+func (m moment) draws() bool { return m.Pattern > 0 || m.Changed >= alive }
+
 // stuck is what a press led to, if that is no game yet: it "stands" or "waits", and for what.
 func (m moment) stuck() string {
 	switch {
@@ -201,7 +204,7 @@ func (s *starting) end(m moment, limit time.Duration) {
 		s.Why.Stuck = true
 	case !enough:
 		s.untold(words("the machine gave the browser %s of %s only", m.Own.Round(100*time.Millisecond), limit))
-	case !m.Visible && m.Pattern > 0:
+	case !m.Visible && m.draws():
 		s.untold("it draws, and all is of one colour")
 	case !m.Visible:
 		s.no("nothing is to be seen", "look at what the game does after that")
