@@ -229,6 +229,9 @@ func (t *firefoxTab) Process() int { return t.program.Process.Pid }
 
 func (t *firefoxTab) Cannot() []string {
 	list := []string{"memory of scripts"}
+	if t.window.Touch {
+		list = append(list, "how a phone shows a page that names no viewport")
+	}
 	if t.window.Slower > 1 {
 		list = append(list, "a slower processor")
 	}

@@ -172,8 +172,15 @@ var linkChecks = []*Check{
 			if !foreign(p, l) {
 				return nil
 			}
+			at := withoutQuery(readable(l))
+			if l.Use == "socket" {
+				return &finding.Finding{
+					Message: fmt.Sprintf("the game talks to %s, a server that the portal doesn't know", at),
+					Fix:     "ask the portal whether it lets games do that; the game must also run when nothing answers there",
+				}
+			}
 			return &finding.Finding{
-				Message: fmt.Sprintf("%s is loaded from another host", withoutQuery(readable(l))),
+				Message: at + " is loaded from another host",
 				Fix:     "put the file into the build",
 			}
 		}),

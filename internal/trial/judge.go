@@ -103,8 +103,8 @@ func (t *Trial) request(r *Request) finding.Finding {
 	switch {
 	case r.Foreign && t.policy().Allows(r.Path), t.Hook(r.Path):
 	case r.Foreign:
-		f.ID, f.File, f.Message, f.Fix = "trial-foreign", "", "the game asks "+r.Path+" for something", "put what it needs into the build, "+
-			"or leave it out"
+		f.ID, f.File = "trial-foreign", ""
+		f.Message, f.Fix = r.abroad()
 	case r.sends && r.Status >= 400:
 		f.ID, f.Level, f.Message = "trial-missing", finding.Warning, "the game sends something there, and it isn't taken: "+r.Refused()
 		f.Fix = "a portal's host only serves files: send it to a host of your own, or leave it out"
@@ -127,6 +127,14 @@ func (t *Trial) request(r *Request) finding.Finding {
 		f.Level = finding.Warning
 	}
 	return f
+}
+
+// abroad says what a game wants of another host, and what to do about it.
+func (r *Request) abroad() (message, fix string) {
+	if r.sends || r.Kind == "WebSocket" || r.Kind == "EventSource" {
+		return "the game talks to " + r.Path, "ask the portal whether it lets games do that; the game must also run when nothing answers there"
+	}
+	return "the game asks " + r.Path + " for something", "put what it needs into the build, or leave it out"
 }
 
 // Refused says how a host refused a request with a status of 400 or more.

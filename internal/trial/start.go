@@ -125,15 +125,17 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	begun := time.Now()
 	r.pressed = begun.Sub(r.seen.began)
 	before := r.sight.since(begun.Add(-forAPress))
+	led := "" // the words to which a press led at once
 	if len(r.trial.Steps) > 0 {
 		r.played = true
-		if err := r.steps(ctx); err != nil {
-			return err
-		}
-	} else if err := r.pressSomething(ctx, words); err != nil {
+		err = r.steps(ctx)
+	} else {
+		led, err = r.pressSomething(ctx, words)
+	}
+	if err != nil {
 		return err
 	}
-	r.waitFor(ctx, begun)
+	r.waitFor(ctx, begun, led != "")
 	now := max(r.sight.since(begun), r.settle(ctx))
 	state, err := r.ask(ctx)
 	if err != nil {
@@ -141,7 +143,7 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	}
 	woke := state.Pattern != last.state.Pattern && state.Pattern != 0
 	if !woke && (now < pressed || state.Styled) {
-		woke = r.reworded(ctx, words)
+		woke = r.reworded(ctx, words, led)
 	}
 	m := r.moment(answered{state, nil, time.Now()})
 	m.Broke = r.broke(ctx, failed, m.Failure)
@@ -149,11 +151,12 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	return ctx.Err()
 }
 
-// waitFor waits for what a press leads to.
-func (r *viewer) waitFor(ctx context.Context, begun time.Time) {
+// waitFor waits for what a press leads to; less long where something has come of it.
+func (r *viewer) waitFor(ctx context.Context, begun time.Time, led bool) {
 	seen := r.sight.many()
 	for end := begun.Add(2 * forAPress); ctx.Err() == nil; pause(ctx, often) {
-		if now := time.Now(); now.After(end) || now.Sub(begun) > forAPress && r.sight.many() > seen+2 {
+		came := led || r.sight.many() > seen+2 || r.sight.since(begun) >= pressed
+		if now := time.Now(); now.After(end) || now.Sub(begun) > forAPress && came {
 			break
 		}
 	}
@@ -208,38 +211,42 @@ func (r *viewer) words(ctx context.Context) (words string) {
 	return words
 }
 
-// reworded reports whether a press led to other words, and those stay: words that change all the time count something.
-func (r *viewer) reworded(ctx context.Context, before string) bool {
+// reworded reports whether a press led to other words, and those stay: words that change all the time count something. Those to which it
+// led at once have stayed for as long as a press takes to show.
+func (r *viewer) reworded(ctx context.Context, before, led string) bool {
 	now := r.words(ctx)
 	if now == before || now == "" {
 		return false
+	}
+	if now == led {
+		return true
 	}
 	pause(ctx, forAPress)
 	return r.words(ctx) == now
 }
 
 // pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games. Once a press
-// leads to other words than those that were there, it stops: the next one could lead back.
-func (r *viewer) pressSomething(ctx context.Context, words string) error {
+// leads to other words than those that were there, it stops, and returns them: the next one could lead back.
+func (r *viewer) pressSomething(ctx context.Context, words string) (led string, err error) {
 	restless := r.words(ctx) != words // they change by themselves, and tell nothing of a press
 	for _, at := range r.controls(ctx) {
 		if err := r.press(ctx, at[0], at[1]); err != nil {
-			return err
+			return "", err
 		}
 		if r.view.Touch {
 			pause(ctx, twice)
 		}
 		pause(ctx, often)
 		if now := r.words(ctx); !restless && now != words && now != "" {
-			return nil
+			return now, nil
 		}
 	}
 	for _, key := range []string{"Enter", "Space", "ArrowRight"} {
 		if err := r.key(ctx, key, 0); err != nil {
-			return err
+			return "", err
 		}
 	}
-	return nil
+	return "", nil
 }
 
 // controls are the points at which players press: on the controls that are to be seen, or in the middle.

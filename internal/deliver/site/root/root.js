@@ -15,7 +15,9 @@
 	fetch(root + "havvel.json", { cache: "no-store" }).then((r) => r.json()).then((index) => {
 		if (index.current && index.current !== version && sessionStorage.havvel !== index.current) { // this page came out of a cache
 			sessionStorage.havvel = index.current;
-			location.reload();
+			// A reload alone asks whether the page has changed since a second, within which it may have changed.
+			const again = () => location.reload();
+			fetch(location.href, { cache: "reload" }).then(again, again);
 		}
 	}).catch(() => {});
 	try {
