@@ -174,7 +174,7 @@ func TestSightOfAPhone(t *testing.T) {
 		m := image.NewRGBA(image.Rect(0, 0, 390, high))
 		draw.Draw(m, m.Bounds(), image.NewUniform(color.RGBA{16, 32, 48, 255}), image.Point{}, draw.Src)
 		if word {
-			draw.Draw(m, image.Rect(190, 420, 206, 426), image.White, image.Point{}, draw.Src)
+			draw.Draw(m, image.Rect(190, 420, 201, 425), image.White, image.Point{}, draw.Src)
 		}
 		var b bytes.Buffer
 		if err := jpeg.Encode(&b, m, nil); err != nil {
