@@ -172,7 +172,7 @@ func TestSight(t *testing.T) {
 func TestSightOfAPhone(t *testing.T) {
 	shot := func(high int, word bool) []byte {
 		m := image.NewRGBA(image.Rect(0, 0, 390, high))
-		draw.Draw(m, m.Bounds(), image.NewUniform(color.RGBA{16, 32, 48, 255}), image.Point{}, draw.Src)
+		draw.Draw(m, m.Bounds(), image.NewUniform(color.RGBA{24, 40, 56, 255}), image.Point{}, draw.Src)
 		if word {
 			draw.Draw(m, image.Rect(190, 420, 201, 425), image.White, image.Point{}, draw.Src)
 		}
