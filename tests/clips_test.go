@@ -1,6 +1,7 @@
 package tests
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"strings"
@@ -23,7 +24,7 @@ func TestClips(t *testing.T) {
 	}
 	whole := read("mp4/testdata/fragments.mp4")
 	folder := write(t, game.Files{
-		"whole.mp4": whole, "cut.mp4": whole[:1500], "last.mp4": read("mp4/testdata/index-last.mp4"), "film.webm": read("pictures/testdata/recorded.webm"),
+		"whole.mp4": whole, "cut.mp4": whole[:1500], "odd.mp4": bytes.ReplaceAll(whole, []byte("avc1"), []byte("odd1")), "last.mp4": read("mp4/testdata/index-last.mp4"), "film.webm": read("pictures/testdata/recorded.webm"),
 		"web/index.html": []byte("<!doctype html><title>Lane</title>"),
 		"x.toml": []byte(`format = "havvel-rulebook/2"
 name = "a portal"
@@ -35,7 +36,7 @@ hand_over = "zip"
 [[picture]]
 name = "clips"
 role = "clip"
-count = [0, 4]
+count = [0, 5]
 least = [100, 100]
 formats = ["mp4", "webm"]
 seconds = 1
@@ -51,13 +52,13 @@ rulebook = "x.toml"
 `),
 	})
 	var toml strings.Builder
-	for _, name := range []string{"whole.mp4", "cut.mp4", "last.mp4", "film.webm"} {
+	for _, name := range []string{"whole.mp4", "cut.mp4", "odd.mp4", "last.mp4", "film.webm"} {
 		toml.WriteString("\n[[picture]]\nfile = \"" + name + "\"\nroles = [\"clip\"]\nabout = \"The lane\"\n")
 	}
 	edit(t, folder, "rulebook = \"x.toml\"\n", "rulebook = \"x.toml\"\n"+toml.String())
 	long := []string{"whole.mp4 lasts 1.4 s; a portal takes a clip of 1 s", "last.mp4 lasts 2.0 s", "film.webm lasts 1.4 s"}
 	first := run(t, folder, "pictures")
-	first.must(t, 1, append(long, "the browser shows nothing of cut.mp4")...)
+	first.must(t, 1, append(long, "cut.mp4: it is broken", "the browser shows nothing of odd.mp4")...)
 	stills, _ := filepath.Glob(filepath.Join(folder, ".havvel", "pictures", "x", ".clips-*.png"))
 	drawn := 0
 	for _, s := range stills {

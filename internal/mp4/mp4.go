@@ -10,7 +10,9 @@ import (
 )
 
 // ErrNoFilm says that data are no MP4, or hold no film.
-var ErrNoFilm = errors.New("this is no MP4 film")
+var ErrNoFilm = errors.New("no whole MP4 film")
+
+var errCut = fmt.Errorf("%w: a part of it is missing", ErrNoFilm)
 
 // A Film is what a file says of its film. Length is 0 when it doesn't say.
 type Film struct {
@@ -24,35 +26,46 @@ func Is(start []byte) bool { return len(start) >= 12 && string(start[4:8]) == "f
 // mostIndex is the largest index of a film that is read, in bytes.
 const mostIndex = 32 << 20
 
-// Read reads a film's index, wherever it stands in the file. What is no film, or is cut off before its index ends, is an ErrNoFilm.
-func Read(r io.ReadSeeker) (Film, error) {
-	for at := int64(0); ; {
+// Read reads a film's index, wherever it stands in the file, and goes through to the file's end. What is no film, or is cut off, is an
+// ErrNoFilm.
+func Read(r io.ReadSeeker) (f Film, err error) {
+	whole, err := r.Seek(0, io.SeekEnd)
+	if err != nil {
+		return Film{}, err
+	}
+	for at := int64(0); at < whole; {
 		if _, err := r.Seek(at, io.SeekStart); err != nil {
 			return Film{}, err
 		}
 		var head [16]byte
 		n, err := io.ReadFull(r, head[:])
-		if n < 8 {
-			if err == nil || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-				return Film{}, fmt.Errorf("%w: it has no index; it may be cut off", ErrNoFilm)
-			}
+		if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
 			return Film{}, err
+		}
+		if n < 8 {
+			return Film{}, errCut
 		}
 		size, begins := int64(binary.BigEndian.Uint32(head[:])), int64(8)
 		if size == 1 && n == 16 {
 			size, begins = int64(binary.BigEndian.Uint64(head[8:])), 16
 		}
+		if size == 0 { // it reaches to the end of the file
+			size = whole - at
+		}
+		if size < begins || size > whole-at {
+			return Film{}, errCut
+		}
 		if string(head[4:8]) == "moov" {
-			return readIndex(r, at+begins, size-begins)
-		}
-		if size < begins { // 0 reaches to the end of the file; less is none
-			return Film{}, fmt.Errorf("%w: it has no index", ErrNoFilm)
-		}
-		if at+size < at {
-			return Film{}, fmt.Errorf("%w: a size in it is impossible", ErrNoFilm)
+			if f, err = readIndex(r, at+begins, size-begins); err != nil {
+				return Film{}, err
+			}
 		}
 		at += size
 	}
+	if f.Width == 0 {
+		return Film{}, fmt.Errorf("%w: it has no index", ErrNoFilm)
+	}
+	return f, nil
 }
 
 func readIndex(r io.ReadSeeker, at, size int64) (Film, error) {
@@ -64,7 +77,7 @@ func readIndex(r io.ReadSeeker, at, size int64) (Film, error) {
 	}
 	index := make([]byte, size)
 	if _, err := io.ReadFull(r, index); err != nil {
-		return Film{}, fmt.Errorf("%w: it is cut off in its index", ErrNoFilm)
+		return Film{}, fmt.Errorf("%w: a part of its index is missing", ErrNoFilm)
 	}
 	var f Film
 	for _, track := range boxes(index, "trak") {

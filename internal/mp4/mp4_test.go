@@ -24,13 +24,15 @@ func TestRead(t *testing.T) {
 			t.Errorf("%s: %+v %v, not %+v", name, got, err, want)
 		}
 	}
-	data, err := os.ReadFile(filepath.Join("testdata", "index-last.mp4"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, n := range []int{0, 6, 12, 40, 4000, len(data) - 10} {
-		if f, err := Read(bytes.NewReader(data[:n])); !errors.Is(err, ErrNoFilm) {
-			t.Errorf("cut off after %d bytes: %+v %v", n, f, err)
+	for _, name := range []string{"fragments.mp4", "index-last.mp4"} {
+		data, err := os.ReadFile(filepath.Join("testdata", name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, n := range []int{0, 6, 12, 40, 4000, len(data) - 10} {
+			if f, err := Read(bytes.NewReader(data[:n])); !errors.Is(err, ErrNoFilm) {
+				t.Errorf("%s cut off after %d bytes: %+v %v", name, n, f, err)
+			}
 		}
 	}
 }
