@@ -43,10 +43,29 @@ function havvelHold(self, held) {
 		return f[2];
 	}
 
+	// In a frame whose origin is its own nothing loads that this page holds, so all is put into what is written there.
+	let within = false;
+	function whole(url, type) {
+		const x = new XMLHttpRequest();
+		opened.call(x, "GET", url, false);
+		x.overrideMimeType("text/plain; charset=x-user-defined");
+		sent.call(x);
+		return "data:" + type.replace(/\s/g, "") + ";base64," + btoa(x.responseText.replace(/[^\0-\xff]/g, (c) => String.fromCharCode(c.charCodeAt(0) & 255)));
+	}
+	function inside(write) {
+		const was = within;
+		within = true;
+		try {
+			return write();
+		} finally {
+			within = was;
+		}
+	}
+
 	// made keeps addresses of texts that were rewritten.
 	const made = new Map();
 	function remade(kind, name, type, text) {
-		const key = kind + name;
+		const key = (within ? "within " : "") + kind + name;
 		if (!made.has(key)) {
 			made.set(key, "data:,"); // a circle ends here
 			const url = known.createObjectURL(new Blob([text()], { type }));
@@ -69,16 +88,19 @@ function havvelHold(self, held) {
 		if (typeof text !== "string" || text === "" || text[0] === "#") return text;
 		const name = nameOf(text, from);
 		if (!name || name === absent) return text;
-		const hash = /#.*$/s.exec(text);
-		return (/^text\/css/.test(files[name][0]) ? sheet(name) : /svg\+xml/.test(files[name][0]) && texts ? drawing(name) : place(name)) + (hash ? hash[0] : "");
+		const hash = /#.*$/s.exec(text), type = files[name][0];
+		const url = /^text\/css/.test(type) ? sheet(name) : /svg\+xml/.test(type) && texts ? drawing(name) : place(name);
+		return (within ? whole(url, type) : url) + (hash ? hash[0] : "");
 	}
 	const sheet = (name) => remade("css ", name, "text/css", () => styled(textOf(name), address(name)));
-	const drawing = (name) => remade("svg ", name, "image/svg+xml", () => marked(textOf(name), address(name)));
+	const drawing = (name) => remade("svg ", name, "image/svg+xml", () => opaque ? inside(() => marked(textOf(name), address(name))) : marked(textOf(name), address(name)));
 	const from = (text) => (typeof text === "string" && back.has(text.replace(/#.*$/s, "")) ? address(back.get(text.replace(/#.*$/s, ""))) : text);
 
 	// styled is a style's text with the addresses in it that hold what it names.
 	function styled(css, at) {
-		if (typeof css !== "string" || !/url\(|@import/i.test(css)) return css;
+		if (typeof css !== "string" || !/url\(|@import|image-set\(/i.test(css)) return css;
+		// Sets of pictures name them by plain texts, too.
+		css = css.replace(/image-set\(((?:[^()"']|"[^"]*"|'[^']*'|\([^()]*\))*)\)/gi, (all) => all.replace(/(image-set\(\s*|,\s*)("[^"]*"|'[^']*')/gi, "$1url($2)"));
 		const unescaped = (s) => s.replace(/\\([0-9a-f]{1,6}\s?|.)/gi, (m, c) => (/^[0-9a-f]/i.test(c) ? String.fromCodePoint(parseInt(c, 16)) : c));
 		return css.replace(/\/\*[\s\S]*?\*\/|url\(\s*("(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'|[^)'"]*?)\s*\)|(@import\s+)("[^"]*"|'[^']*')/gi, (all, url, imports, text) => {
 			if (url === undefined && text === undefined) return all;
@@ -105,8 +127,9 @@ function havvelHold(self, held) {
 	const apart = !held.frame && held.page !== held.entry;
 	// Where frames can't be written to, each asks for its page by the address of this one.
 	const sealed = opaque && /^https?:/.test(held.own);
-	// leads is where an attribute leads to now, "" for where it did. What was set is kept beside it.
-	const kept = "data-held-set";
+	// leads is where an attribute leads to now, "" for where it did. What was set is kept beside it: games compare what they read with what they set.
+	const mark = self.havvelHeld ? self.havvelHeld.mark + "-in" : "data-held"; // of a page within a page is another one
+	const kept = mark + "-set", told = (tag, attribute) => !/^iframe$/i.test(tag) && /^(href|src)$/i.test(attribute);
 	function leads(tag, attribute, value, at) {
 		const what = (tag + " " + attribute).toLowerCase();
 		if (!/^(a|area) (xlink:)?href$/.test(what) && !(sealed && what === "iframe src" && isPage(nameOf(value, at)))) return "";
@@ -118,13 +141,18 @@ function havvelHold(self, held) {
 	function changed(tag, attribute, value, at) {
 		const a = attribute.toLowerCase(), t = tag.toLowerCase();
 		if (a === "style") return styled(value, at);
-		if (a === "srcdoc") return marked(value, at);
+		if (a === "srcdoc") return inside(() => marked(value, at)); // of a frame that can't be written to
 		if (a === "srcset" || a === "imagesrcset") return value.replace(/([^\s,]\S*[^\s,]|[^\s,])(\s+[^,]*)?(,|$)/g, (all, url, size, end) => to(url, at) + (size || "") + end);
 		return addresses[a] && addresses[a].test(t) ? to(value, at) : value;
 	}
 	// A frame's held page is written into it, and its address kept beside it: a frame that goes nowhere is there at once.
-	const framed = "data-held-src";
+	const framed = mark + "-src";
 	const frames = (tag, attribute, value, at) => !sealed && /^iframe$/i.test(tag) && /^src$/i.test(attribute) && isPage(nameOf(value, at)) && new URL(value, at || base()).href;
+
+	// A frame's own text is written into it as a held page is.
+	const texted = mark + "-text";
+	const walled = (sandbox) => opaque || sandbox !== null && !/allow-same-origin/i.test(sandbox);
+	const writes = (tag, attribute, sandbox) => /^iframe$/i.test(tag) && /^srcdoc$/i.test(attribute) && !walled(sandbox);
 
 	// marked is HTML or SVG with the addresses in it that hold what it names. seen gets the page's base and import map.
 	function marked(html, at, seen) {
@@ -160,8 +188,9 @@ function havvelHold(self, held) {
 				if (lead) return name + is + quote(lead) + " " + kept + "=" + quote(value);
 				const page = frames(tag, name, value, here);
 				if (page) name = framed;
+				else if (writes(t, name, /(^|\s)sandbox(?=[\s=\/]|$)/i.test(rest) ? get("sandbox") : null)) return texted + is + quote(value);
 				const other = page || changed(tag, name, value, here);
-				return other === value ? one : name + is + quote(other);
+				return other === value ? one : name + is + quote(other) + (told(t, name) && !page ? " " + kept + "=" + quote(value) : "");
 			}) + ">" + after;
 		});
 	}
@@ -174,7 +203,7 @@ function havvelHold(self, held) {
 
 	// What scripts of modules ask for.
 	self.havvelHeld = {
-		held, nameOf, place, absent, marked, address,
+		held, nameOf, place, absent, marked, address, mark,
 		from: (name) => (what, how) => {
 			const at = address(name), mapped = (document && held.bare && held.bare[what]) || what, file = nameOf(mapped, at);
 			const url = file && file !== absent ? (document ? place(file) : module(file)) : mapped;
@@ -216,12 +245,28 @@ function havvelHold(self, held) {
 		const part = got && (await got.blob()).slice(start, end + 1, type);
 		return answer(new Response(part, { status: 206, headers: { "content-type": type, "content-length": String(end - start + 1), "content-range": `bytes ${start}-${end}/${length}` } }), whole);
 	};
+	// Some browsers tell no progress of what is held.
+	const watched = new WeakMap();
+	function progress(x, length) {
+		if (!watched.has(x)) {
+			x.addEventListener("progress", (e) => { if (watched.has(x)) watched.get(x).told = e.lengthComputable && e.loaded === e.total; });
+			x.addEventListener("readystatechange", () => {
+				const w = watched.get(x);
+				if (w && x.readyState === 4 && x.status === 200 && !w.told && w.length) x.dispatchEvent(new ProgressEvent("progress", { lengthComputable: true, loaded: w.length, total: w.length }));
+			});
+		}
+		watched.set(x, { length, told: false });
+	}
 	const opened = self.XMLHttpRequest && XMLHttpRequest.prototype.open, sent = self.XMLHttpRequest && XMLHttpRequest.prototype.send;
 	patch(self.XMLHttpRequest && XMLHttpRequest.prototype, "open", (was) => function open(method, url, ...rest) {
 		const name = nameOf(url);
-		if (!name) return was.call(this, method, url, ...rest);
+		if (!name) {
+			watched.delete(this);
+			return was.call(this, method, url, ...rest);
+		}
 		const whole = new URL(url, base()).href, say = (values) => { for (const k in values) Object.defineProperty(this, k, { get: () => values[k], configurable: true }); };
 		say({ responseURL: whole });
+		progress(this, name === absent ? 0 : files[name][1]);
 		if (name === absent) say({ status: 404, statusText: "Not Found", response: null, responseText: "" });
 		return was.call(this, /^head$/i.test(method) ? "GET" : method, name === absent ? "data:," : place(name), ...rest);
 	});
@@ -246,7 +291,7 @@ function havvelHold(self, held) {
 		for (const n in files) table[n] = [files[n][0], files[n][1], place(n)];
 		const at = game ? real : new URL(text, base()).href;
 		const hold = `(${havvelHold})(self, ${JSON.stringify({ files: table, real, roots: held.roots, at, worker: true })});\n`;
-		const script = game ? known.createObjectURL(game) : modules ? module(name) : place(name);
+		const script = game ? known.createObjectURL(new Blob([game], { type: "text/javascript" })) : modules ? module(name) : place(name);
 		const blob = (code) => known.createObjectURL(new Blob([code], { type: "text/javascript" }));
 		if (!modules) return blob(hold + `importScripts(${JSON.stringify(script)});`);
 		if (!opaque) return blob(`import ${JSON.stringify(blob(hold))};\nimport ${JSON.stringify(script)};`);
@@ -282,14 +327,20 @@ function havvelHold(self, held) {
 		return;
 	}
 
-	const attribute = Element.prototype.getAttribute;
+	const attribute = Element.prototype.getAttribute, setting = Element.prototype.setAttribute;
+	// set is what an element's attribute becomes.
+	function set(e, name, value) {
+		const other = changed(e.localName, name, value);
+		if (told(e.localName, name)) other === value ? e.removeAttribute(kept) : setting.call(e, kept, value);
+		return other;
+	}
 	// Elements: what is set becomes the address that holds it, what is read the one that was set.
 	const proto = (name) => self[name] && self[name].prototype;
 	for (const [names, attribute] of [
 		["HTMLImageElement HTMLMediaElement HTMLSourceElement HTMLTrackElement HTMLScriptElement HTMLEmbedElement HTMLInputElement", "src"], ["HTMLLinkElement", "href"],
 		["HTMLVideoElement", "poster"], ["HTMLObjectElement", "data"], ["HTMLImageElement HTMLSourceElement", "srcset"],
 	]) {
-		for (const name of names.split(" ")) access(proto(name), attribute, function (v) { return changed(this.localName, attribute, String(v)); }, from);
+		for (const name of names.split(" ")) access(proto(name), attribute, function (v) { return set(this, attribute, String(v)); }, from);
 	}
 	const asSet = (e, get) => {
 		const set = attribute.call(e, kept);
@@ -308,20 +359,39 @@ function havvelHold(self, held) {
 	access(proto("Element"), "innerHTML", (v) => marked(v));
 	access(proto("Element"), "outerHTML", (v) => marked(v));
 	access(proto("ShadowRoot"), "innerHTML", (v) => marked(v));
-	access(proto("HTMLIFrameElement"), "srcdoc", (v) => marked(v));
+	patch(proto("DOMParser"), "parseFromString", (was) => function parseFromString(text, type) { return was.call(this, /html|svg/.test(type) ? marked(String(text)) : text, type); });
+	const srcdoc = self.HTMLIFrameElement && Object.getOwnPropertyDescriptor(HTMLIFrameElement.prototype, "srcdoc");
+	if (srcdoc) Object.defineProperty(HTMLIFrameElement.prototype, "srcdoc", { ...srcdoc, get() { return attribute.call(this, texted) || srcdoc.get.call(this); }, set(v) { this.setAttribute("srcdoc", v); } });
 	access(proto("CSSStyleDeclaration"), "cssText", (v) => styled(v));
+	// Some browsers give a style's properties to each style by itself, so that another one stands in front of each.
+	const fronts = new WeakMap(), styles = new WeakMap();
+	const front = { set: (style, name, value) => Reflect.set(style, name, styled(value), style), get: (style, name) => style[name] };
+	for (const name of Object.getOwnPropertyNames(proto("CSSStyleDeclaration"))) {
+		if (name !== "constructor" && typeof Object.getOwnPropertyDescriptor(proto("CSSStyleDeclaration"), name).value === "function") {
+			patch(proto("CSSStyleDeclaration"), name, (was) => function (...list) { return was.apply(styles.get(this) || this, list); });
+		}
+	}
+	for (const name of ["HTMLElement", "SVGElement", "MathMLElement", "CSSStyleRule"]) access(proto(name), "style", (v) => styled(v), (style) => {
+		let one = fronts.get(style);
+		if (!one) {
+			fronts.set(style, one = new Proxy(style, front));
+			styles.set(one, style);
+		}
+		return one;
+	});
 	patch(proto("CSSStyleDeclaration"), "setProperty", (was) => function (k, v, ...rest) { return was.call(this, k, styled(v), ...rest); });
 	for (const name of ["insertRule", "replace", "replaceSync"]) patch(proto("CSSStyleSheet"), name, (was) => function (css, ...rest) { return was.call(this, styled(css), ...rest); });
 	patch(proto("Element"), "setAttribute", (was) => function setAttribute(k, v) {
 		const page = frames(this.localName, String(k), String(v)), lead = leads(this.localName, String(k), String(v));
 		if (lead) return was.call(this, kept, v), was.call(this, k, lead);
-		if (/^(a|area|iframe)$/.test(this.localName) && /^(href|src)$/i.test(k)) this.removeAttribute(kept);
-		return page ? was.call(this, framed, page) : was.call(this, k, changed(this.localName, String(k), String(v)));
+		if (writes(this.localName, String(k), attribute.call(this, "sandbox"))) return was.call(this, texted, v);
+		if (/^(href|src)$/i.test(k)) this.removeAttribute(kept);
+		return page ? was.call(this, framed, page) : was.call(this, k, set(this, String(k), String(v)));
 	});
-	patch(proto("Element"), "setAttributeNS", (was) => function setAttributeNS(n, k, v) { return was.call(this, n, k, changed(this.localName, String(k), String(v))); });
+	patch(proto("Element"), "setAttributeNS", (was) => function setAttributeNS(n, k, v) { return was.call(this, n, k, set(this, String(k), String(v))); });
 	patch(proto("Element"), "getAttribute", (was) => function getAttribute(k) {
 		const value = was.call(this, k), set = value !== null && /^(href|src)$/i.test(k) ? was.call(this, kept) : null;
-		return set !== null ? set : (this.localName === "iframe" && /^src$/i.test(k) && was.call(this, framed)) || from(value);
+		return set !== null ? set : (this.localName === "iframe" && was.call(this, { src: framed, srcdoc: texted }[String(k).toLowerCase()] || k)) || from(value);
 	});
 	patch(proto("Element"), "insertAdjacentHTML", (was) => function (where, html) { return was.call(this, where, marked(html)); });
 	patch(proto("Range"), "createContextualFragment", (was) => function (html) { return was.call(this, marked(html)); });
@@ -355,19 +425,29 @@ function havvelHold(self, held) {
 		} });
 	}
 
+	// A frame that is to hold a page has an empty one first, for which nobody waits, and some browsers give it another one after that.
+	const loaded = new WeakSet();
+	const emptied = (e) => {
+		const frame = e.target, inner = frame.localName === "iframe" && frame.contentWindow;
+		if (!inner) return;
+		loaded.add(frame);
+		let d = null;
+		try { d = frame.contentDocument; } catch (e) { d = null; }
+		if (!d || attribute.call(frame, framed) === null && attribute.call(frame, texted) === null || inner.havvelHeld || inner.havvelBegin) return;
+		e.stopImmediatePropagation();
+		frame.havvelFilled = "";
+		fill(frame);
+	};
 	// fill writes a held page into a frame.
 	function fill(frame, tries = 0) {
-		const url = attribute.call(frame, framed), name = url && nameOf(url), inner = frame.contentWindow;
-		if (!isPage(name) || frame.havvelFilled === url) return;
-		if (frame.havvelFilled === undefined) { // a browser may give the frame another empty page after this one
-			frame.addEventListener("load", () => {
-				if (frame.contentWindow && !frame.contentWindow.havvelHeld && !frame.contentWindow.havvelBegin) {
-					frame.havvelFilled = "";
-					fill(frame);
-				}
-			});
+		const text = attribute.call(frame, texted), url = text === null ? attribute.call(frame, framed) : base();
+		const name = text === null ? url && nameOf(url) : held.page, filled = text === null ? url : "text " + text, inner = frame.contentWindow;
+		if (text === null && !isPage(name) || frame.havvelFilled === filled) return;
+		if (!loaded.has(frame)) {
+			setTimeout(() => { loaded.add(frame); fill(frame); }, 300); // in a shadow tree, where loading isn't heard
+			return;
 		}
-		frame.havvelFilled = url;
+		frame.havvelFilled = filled;
 		let d = null;
 		try { d = frame.contentDocument; } catch (e) { d = null; }
 		if (!d) return;
@@ -377,19 +457,15 @@ function havvelHold(self, held) {
 			setTimeout(() => fill(frame, tries + 1), 10);
 			return;
 		}
-		try { inner.history.replaceState(null, "", url); } catch (e) { } // then it has this page's address
+		if (text === null) try { inner.history.replaceState(null, "", url); } catch (e) { } // then it has this page's address
 		inner.havvelGiven = { files, real, roots: held.roots, texts, at: url, bare: held.bare, page: name, frame: true, entry: held.entry, ask: held.ask, own: held.own };
-		inner.havvelWritten = textOf(name);
+		inner.havvelWritten = text === null ? textOf(name) : text;
 		d.write(`<script>(${havvelHold})(self, havvelGiven);</script>`);
 		inner.havvelHeld.begin(inner.havvelWritten, url);
 	}
 	const raw = Object.getOwnPropertyDescriptor(Node.prototype, "textContent");
-	// painted sees to styles that were set one by one, for which there is nothing to stand in front of; they are drawn later.
-	const painted = (e) => {
-		const text = e.style && e.style.cssText, other = text && styled(text);
-		if (other !== text) e.style.cssText = other;
-	};
 	const wake = () => {
+		document.addEventListener("load", emptied, true);
 		// A frame that asks is loaded twice: with all that is held, and with the page that it asked for.
 		if (sealed) document.addEventListener("load", (e) => {
 			const f = e.target;
@@ -423,7 +499,7 @@ function havvelHold(self, held) {
 			for (const m of list) {
 				for (const n of m.addedNodes) {
 					const e = n.nodeType === 1 ? n : null;
-					for (const f of e ? [e, ...e.querySelectorAll("iframe, [style]")] : []) f.localName === "iframe" ? fill(f) : painted(f);
+					for (const f of e ? [e, ...e.querySelectorAll("iframe")] : []) if (f.localName === "iframe") fill(f);
 					const s = e && e.localName === "style" ? e : n.nodeType === 3 && n.parentNode && n.parentNode.localName === "style" ? n.parentNode : null;
 					if (s) {
 						const text = raw.get.call(s), other = styled(text);
@@ -431,9 +507,8 @@ function havvelHold(self, held) {
 					}
 				}
 				if (m.type === "attributes" && m.target.localName === "iframe") fill(m.target);
-				if (m.attributeName === "style") painted(m.target);
 			}
-		}).observe(document, { subtree: true, childList: true, attributes: true, attributeFilter: ["style", framed] });
+		}).observe(document, { subtree: true, childList: true, attributes: true, attributeFilter: [framed, texted] });
 	};
 
 	// mapped is the script of the import map: held modules under their names and addresses, and what the page's own map says.

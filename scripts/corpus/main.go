@@ -80,7 +80,10 @@ type row struct {
 }
 
 // A cell is how an export fared in one form.
-type cell struct{ outcome, why string }
+type cell struct {
+	outcome, why string
+	slower       float64 // time to the start as a share of the export's; 0 where one isn't known
+}
 
 func (c corpus) run(home, only, in, doc string) (err error) {
 	ctx := context.Background()
@@ -145,6 +148,9 @@ func (c corpus) try(ctx context.Context, folder string) (row, error) {
 	for i := range c.forms {
 		d := p.To[fmt.Sprintf("form-%d", i)]
 		one, run := c.prove(ctx, store, cache, p, d, b, folder)
+		if before != nil { // the export ran beside another form, not beside this one
+			one.slower = 0
+		}
 		r.cells = append(r.cells, one)
 		if run != nil {
 			before = run
@@ -162,14 +168,14 @@ func (c corpus) prove(
 ) (one cell, run *proof.Run) {
 	to, err := app.Wanted(p, d, b, "1.0.0", app.Choices{})
 	if err != nil {
-		return cell{"refused", err.Error()}, nil
+		return cell{outcome: "refused", why: err.Error()}, nil
 	}
 	plan, err := cache.Plan(ctx, b, to)
 	if err == nil {
 		_, err = plan.Write(ctx, filepath.Join(p.Folder, "packed", d.Name), progress.None)
 	}
 	if err != nil {
-		return cell{"refused", err.Error()}, nil
+		return cell{outcome: "refused", why: err.Error()}, nil
 	}
 	place := "" // an export whose page doesn't show where it expects to be says so by its name
 	if strings.HasSuffix(folder, "-lane") && b.Root() == "/" {
@@ -177,21 +183,22 @@ func (c corpus) prove(
 	}
 	front, err := app.Front(ctx, d, plan)
 	if err != nil {
-		return cell{"can't tell", err.Error()}, nil
+		return cell{outcome: "can't tell", why: err.Error()}, nil
 	}
 	seen, err := store.Prove(ctx, proof.Case{
 		Front:  front,
 		Export: b, Handed: proof.Of(plan), Destination: d.Name, Rules: d.Rules, Hooks: d.Rules.Hooks, Program: c.browser, Place: place,
 	})
 	if err != nil {
-		return cell{"can't tell", err.Error()}, nil // the browser's fault, or the machine's
+		return cell{outcome: "can't tell", why: err.Error()}, nil // the browser's fault, or the machine's
 	}
-	one = cell{map[proof.Answer]string{proof.Proven: "as well", proof.Worse: "worse"}[seen.Answer], seen.Why}
+	one = cell{outcome: map[proof.Answer]string{proof.Proven: "as well", proof.Worse: "worse"}[seen.Answer], why: seen.Why}
+	one.slower = slowdown(seen.Export, seen.Handed)
 	if one.outcome == "" {
 		one.outcome = "can't tell"
 	}
 	if one.outcome == "as well" && d.SiteAddress() != nil && !seen.AtRoot {
-		one = cell{"in its folder", cmp.Or(seen.Lower, root.Unfit(plan.Result()))}
+		one.outcome, one.why = "in its folder", cmp.Or(seen.Lower, root.Unfit(plan.Result()))
 	}
 	if len(seen.Findings) > 0 {
 		one.why = seen.Findings[0].Message
@@ -271,7 +278,7 @@ var outcomes = []string{"as well", "in its folder", "worse", "refused", "can't t
 
 func (c corpus) table(rows []row) string {
 	var b strings.Builder
-	b.WriteString("| handed over | " + strings.Join(outcomes, " | ") + " |\n|---|" + strings.Repeat("---|", len(outcomes)) + "\n")
+	b.WriteString("| handed over | " + strings.Join(outcomes, " | ") + " | time to the start |\n|---|" + strings.Repeat("---|", len(outcomes)+1) + "\n")
 	for i, f := range c.forms {
 		count := map[string]int{}
 		for _, r := range rows {
@@ -281,7 +288,7 @@ func (c corpus) table(rows []row) string {
 		for _, o := range outcomes {
 			fmt.Fprintf(&b, " %d |", count[o])
 		}
-		b.WriteString("\n")
+		b.WriteString(" " + slower(rows, i) + " |\n")
 	}
 	errors, warnings := 0, 0
 	for _, r := range rows {
@@ -295,6 +302,28 @@ func (c corpus) table(rows []row) string {
 	}
 	fmt.Fprintf(&b, "\n%d exports. Of what havvel check says, the runs show %d errors and %d warnings to be false.\n", len(rows), errors, warnings)
 	return b.String()
+}
+
+func slowdown(export, handed *proof.Run) float64 {
+	if export == nil || handed == nil || export.StartMS == 0 {
+		return 0
+	}
+	return float64(handed.StartMS) / float64(export.StartMS)
+}
+
+// slower says how much longer a form takes to start than the export beside it: the median, and what nine in ten stay under.
+func slower(rows []row, form int) string {
+	var list []float64
+	for _, r := range rows {
+		if s := r.cells[form].slower; s > 0 {
+			list = append(list, s)
+		}
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	slices.Sort(list)
+	return fmt.Sprintf("%.2f (90 %%: %.2f)", list[len(list)/2], list[len(list)*9/10])
 }
 
 func (c corpus) page(text string, rows []row) string {

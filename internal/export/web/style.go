@@ -39,23 +39,21 @@ func ReadStyle(data []byte) Style {
 }
 
 type styleReader struct {
-	style            Style
-	lines            link.Lines
-	importing, inURL bool
-	page             bool   // the current rule is for the page as a whole
-	property         string // of the current declaration
+	style     Style
+	lines     link.Lines
+	importing bool
+	open      []string // functions and other brackets around what is read now
+	depth     int      // of blocks
+	page      bool     // the current rule is for the page as a whole
+	property  string   // of the current declaration
 }
 
 func (r *styleReader) token(kind css.TokenType, text []byte, at int) {
 	switch kind {
 	case css.AtKeywordToken:
-		r.importing = bytes.EqualFold(text, []byte("@import"))
-	case css.SemicolonToken:
-		r.importing, r.property = false, ""
-	case css.LeftBraceToken:
-		r.importing, r.property = false, ""
-	case css.RightBraceToken:
-		r.page, r.property = false, ""
+		r.importing = r.depth == 0 && bytes.EqualFold(text, []byte("@import")) // within a block it means nothing
+	case css.SemicolonToken, css.LeftBraceToken, css.RightBraceToken:
+		r.ends(kind)
 	case css.IdentToken, css.CustomPropertyNameToken:
 		r.word(strings.ToLower(string(text)))
 	case css.DelimToken:
@@ -66,14 +64,38 @@ func (r *styleReader) token(kind css.TokenType, text []byte, at int) {
 		inner := bytes.TrimSuffix(text[4:], []byte(")"))
 		trimmed := bytes.TrimLeft(inner, " \t\r\n\f")
 		r.link(string(bytes.TrimRight(trimmed, " \t\r\n\f")), at+4+len(inner)-len(trimmed))
-	case css.FunctionToken:
-		r.inURL = bytes.EqualFold(text, []byte("url("))
+	case css.FunctionToken, css.LeftParenthesisToken:
+		r.open = append(r.open, strings.ToLower(string(text)))
+	case css.RightParenthesisToken:
+		r.open = r.open[:max(0, len(r.open)-1)]
 	case css.StringToken:
-		if r.importing || r.inURL {
+		if r.importing && len(r.open) == 0 || r.names() {
 			r.link(string(text), at)
 		}
-		r.inURL = false
 	}
+}
+
+// ends takes the end of a declaration, or of what stands before a block, or of a block.
+func (r *styleReader) ends(kind css.TokenType) {
+	r.importing, r.property = false, ""
+	switch kind {
+	case css.LeftBraceToken:
+		r.depth++
+	case css.RightBraceToken:
+		r.page, r.open, r.depth = false, nil, max(0, r.depth-1)
+	}
+}
+
+// names reports whether a text that stands here is an address.
+func (r *styleReader) names() bool {
+	if len(r.open) == 0 {
+		return false
+	}
+	switch r.open[len(r.open)-1] {
+	case "url(", "image-set(", "-webkit-image-set(":
+		return true
+	}
+	return false
 }
 
 // word looks at the names of elements and properties that concern the page as a whole.

@@ -90,8 +90,10 @@ func TestPlaces(t *testing.T) {
 
 func TestReadStyle(t *testing.T) {
 	style := "@import \"a.css\";\n@import url(b.css) screen;\n@font-face { src: url(f.woff2) format('x'), url(\"g h.woff\") }\n/* " +
-		"url(no.png) */ p { content: 'url(no)'; background: URL( c.png ) }"
-	want := []string{"style a.css 1:10", "style b.css 2:13", "picture f.woff2 3:23", "picture g h.woff 3:50", "picture c.png 4:60"}
+		"url(no.png) */ p { content: 'url(no)'; background: URL( c.png ) }\n" +
+		"q { background: image-set('d.png' type('image/png') 1x, url(\"e.png\") 2x) } @supports (display: grid) { @import 'no.css'; }"
+	want := []string{"style a.css 1:10", "style b.css 2:13", "picture f.woff2 3:23", "picture g h.woff 3:50", "picture c.png 4:60",
+		"picture d.png 5:28", "picture e.png 5:62"}
 	if got := found(ReadStyle([]byte(style)).Links); !slices.Equal(got, want) {
 		t.Errorf("\n got %q\nwant %q", got, want)
 	}
