@@ -79,18 +79,12 @@ func TestAdapter(t *testing.T) {
 	}
 }
 
-// TestPlay serves the game as a portal, plays it in a real browser, and exports it again meanwhile.
-func TestPlay(t *testing.T) {
-	t.Parallel()
-	_, project := portal(t, nil)
-	script := filepath.Join(project, "export", "web", "loader.js")
-	before := time.Now().Add(-time.Minute) // what was written within two seconds is not taken for changed
-	if err := os.Chtimes(script, before, before); err != nil {
-		t.Fatal(err)
-	}
+// playing runs havvel play in a project. wait returns the next line that has some words; end presses Ctrl-C.
+func playing(t *testing.T, project string, args ...string) (wait func(says string) string, end func()) {
+	t.Helper()
 	ctx, stop := context.WithTimeout(context.Background(), patience)
-	defer stop()
-	c := exec.CommandContext(ctx, program, "play", "--as", "brackwater")
+	t.Cleanup(stop)
+	c := exec.CommandContext(ctx, program, append([]string{"play"}, args...)...)
 	c.Dir = project
 	out, err := c.StdoutPipe()
 	if err != nil {
@@ -106,7 +100,7 @@ func TestPlay(t *testing.T) {
 		}
 		close(lines)
 	}()
-	wait := func(says string) string {
+	wait = func(says string) string {
 		t.Helper()
 		for {
 			select {
@@ -122,6 +116,24 @@ func TestPlay(t *testing.T) {
 			}
 		}
 	}
+	return wait, func() {
+		c.Process.Signal(os.Interrupt)
+		if err := c.Wait(); err != nil {
+			t.Errorf("Ctrl-C: %v", err)
+		}
+	}
+}
+
+// TestPlay serves the game as a portal, plays it in a real browser, and exports it again meanwhile.
+func TestPlay(t *testing.T) {
+	t.Parallel()
+	_, project := portal(t, nil)
+	script := filepath.Join(project, "export", "web", "loader.js")
+	before := time.Now().Add(-time.Minute) // what was written within two seconds is not taken for changed
+	if err := os.Chtimes(script, before, before); err != nil {
+		t.Fatal(err)
+	}
+	wait, end := playing(t, project, "--as", "brackwater")
 	first := wait("as on Brackwater: ")
 	address := first[strings.Index(first, "http://"):]
 	window, _ := browser(t, 1000, 700)
@@ -146,11 +158,39 @@ func TestPlay(t *testing.T) {
 	}
 	wait("the export changed")
 	wait("the lantern is out")
-	c.Process.Signal(os.Interrupt)
-	if err := c.Wait(); err != nil {
-		t.Errorf("Ctrl-C: %v", err)
-	}
+	end()
 	run(t, project, "play", "--as", "brakwater").must(t, 2, "brackwater")
 	run(t, project, "play", "--slow", "much").must(t, 2, "500KB")
 	run(t, project, "play", "none").must(t, 2, "there is nothing there")
+}
+
+// TestPlayOwnScripts: a portal's script is the stand-in however the game loads it, in a page of a folder, too.
+func TestPlayOwnScripts(t *testing.T) {
+	t.Parallel()
+	const sdk = "https://play.osierfold.example/osierfold.js"
+	for name, loads := range map[string]string{
+		"a tag with a query": `<script src="` + sdk + `?v=2"></script><script>go()</script>`,
+		"made by a script": `<script>const s = document.createElement("script"); s.src = "` + sdk + `?v=" + Date.now(); s.onload = go; ` +
+			`document.head.append(s)</script>`,
+		"set as an attribute": `<script>const s = document.createElement("script"); s.setAttribute("src", "` + sdk + `"); s.onload = go; ` +
+			`document.head.append(s)</script>`,
+		"imported": `<script type="module">await import("` + sdk + `"); go()</script>`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			window, _ := browser(t, 1000, 700)
+			project := t.TempDir()
+			writeInto(t, project, game.Files{
+				"havvel.toml":    []byte("[game]\ntitle = \"Tinderwick Lane\"\nshort = \"lane\"\nversion = \"1\"\nexport = \"web\"\n[to.osierfold]\nrulebook = \"osierfold\"\n"),
+				"web/index.html": []byte(`<!doctype html><title>Lane</title><script>location.href = "night/one.html"</script>`),
+				"web/night/one.html": []byte(`<!doctype html><title>Night</title><script>const go = () => Osierfold.enter("lane").then(() => ` +
+					`console.error("the portal answers"))</script>` + loads),
+			})
+			wait, end := playing(t, project, "--as", "osierfold")
+			first := wait("as on Osierfold: ")
+			do(t, window, chromedp.Navigate(first[strings.Index(first, "http://"):]))
+			wait("Osierfold.enter(")
+			wait("the portal answers")
+			end()
+		})
+	}
 }

@@ -141,6 +141,10 @@ func (t *chromiumTab) told(ev any, worker bool) {
 			}
 		}
 		t.hear(a)
+	case *network.EventResponseReceivedExtraInfo: // all that is told of an answer that the browser refuses for its type
+		if e.StatusCode >= 400 {
+			t.hear(Answered{ID: string(e.RequestID), Status: int(e.StatusCode)})
+		}
 	case *network.EventLoadingFinished:
 		t.hear(Ended{string(e.RequestID), t.at(e.Timestamp.Float64()), int64(e.EncodedDataLength), ""})
 	case *network.EventLoadingFailed:

@@ -195,8 +195,8 @@ const mostApart = 0.04
 
 // Bounds of what moves: a picture that lives in the export and stands still in what is handed over, or has nothing in common with it.
 const (
-	lives  = 0.1  // share of places that move
-	rests  = 0.02 // likewise, at most
+	lives  = 0.1  // share of the window that changes again and again
+	rests  = 0.02 // share of places that change at all, at most
 	common = 0.7  // share of all places that may look different where most of them move
 )
 
@@ -205,9 +205,9 @@ func differ(before, after *trial.First, names sides) (words string, told bool) {
 	if before == nil || after == nil {
 		return "", false
 	}
-	if before.Moving() >= lives && after.Moving() <= rests {
+	if before.Lives >= lives && after.Moving() <= rests {
 		return fmt.Sprintf("the picture of %s moves (in %.0f %% of its places), and that of %s stands still",
-			names.first, 100*before.Moving(), names.second), true
+			names.first, 100*before.Lives, names.second), true
 	}
 	share, told := before.LooksApart(after)
 	if told && share >= mostApart {

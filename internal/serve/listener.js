@@ -1,6 +1,6 @@
 (function () {
 	"use strict";
-	var to = new URL("OWNheard", location.href.replace(/[^/]*([?#].*)?$/, "")).href, send = window.fetch.bind(window);
+	var to = new URL("OWNheard", location.href).href, send = window.fetch.bind(window);
 	var n = 0, queue = [], busy = false;
 	function go() {
 		if (busy || !queue.length) return;
@@ -33,6 +33,17 @@
 	/* A page that is written anew loses all that listen to it (HTML standard, section 8.4.1). */
 	var open = Document.prototype.open;
 	Document.prototype.open = function () { var d = open.apply(this, arguments); if (this === document) listen(); return d; };
+	/* A portal's script that the game loads by itself is the stand-in, too. */
+	var hooks = HOOKS;
+	function standIn(v) {
+		var u = String(v).replace(/[?#].*$/, "");
+		return Object.prototype.hasOwnProperty.call(hooks, u) ? hooks[u] : v;
+	}
+	var src = Object.getOwnPropertyDescriptor(HTMLScriptElement.prototype, "src"), set = Element.prototype.setAttribute;
+	Object.defineProperty(HTMLScriptElement.prototype, "src", {
+		get: src.get, set: function (v) { src.set.call(this, standIn(v)); }, configurable: true, enumerable: true,
+	});
+	Element.prototype.setAttribute = function (k, v) { return set.call(this, k, this instanceof HTMLScriptElement && /^src$/i.test(k) ? standIn(v) : v); };
 	var error = console.error;
 	console.error = function () {
 		say({ kind: "error", message: Array.prototype.map.call(arguments, String).join(" ") });

@@ -9,21 +9,17 @@ import (
 	_ "embed"
 	"encoding/hex"
 	"encoding/json"
-	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"path"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"havvel/internal/export"
-	"havvel/internal/export/web"
 	"havvel/internal/filecache"
-	"havvel/internal/hooks"
 	"havvel/internal/hosting"
 	"havvel/internal/rulebook"
 )
@@ -118,13 +114,20 @@ func (g *Game) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	f := g.fileAt(name, name == "" || strings.HasSuffix(r.URL.Path, "/"))
 	if f == nil || f.Junk != "" {
 		g.tell(Event{Kind: "missing", Name: name})
-		http.NotFound(w, r)
+		notThere(w)
 		return
 	}
 	if g.pace != nil {
 		w = &paced{w, g.pace}
 	}
 	g.file(w, r, f)
+}
+
+// notThere answers as hosts do: without the header that has browsers complain about the answer's type instead of the missing file.
+func notThere(w http.ResponseWriter) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.WriteHeader(http.StatusNotFound)
+	io.WriteString(w, "<!doctype html><title>404 Not Found</title><h1>404 Not Found</h1>\n")
 }
 
 // fileAt is the file for a name; of a folder, its page.
@@ -142,7 +145,7 @@ func (g *Game) fileAt(name string, folder bool) *export.File {
 
 // astray answers a request for what is not in the game's folder: on a portal there is nothing of the game's.
 func (g *Game) astray(w http.ResponseWriter, r *http.Request) {
-	http.NotFound(w, r)
+	notThere(w)
 	if r.URL.Path == "/favicon.ico" {
 		return
 	}
@@ -192,48 +195,6 @@ func (g *Game) model() hosting.Host {
 	}
 	host.Isolation = g.options.Isolation
 	return host
-}
-
-// listener hands on what the game says, one thing after another.
-//
-//go:embed listener.js
-var listenerScript string
-
-// listener is the script as it stands in a page, in one line, so that the lines of what follows stay what they are.
-var listener = strings.NewReplacer("\n", " ", "\t", "", "OWN", own, "HEARD", hooks.Heard, "EVENT", hooks.Event).Replace(listenerScript)
-
-// page serves a page, with stand-ins in place of the portal's scripts, and with a script that hands on what the game says.
-func (g *Game) page(w http.ResponseWriter, r *http.Request, f *export.File) {
-	data, err := f.ReadAll(r.Context(), f.Bytes+1)
-	if err != nil {
-		http.Error(w, "the page can't be read", http.StatusInternalServerError)
-		return
-	}
-	page := web.ReadPage(data)
-	for i := len(page.Links) - 1; i >= 0 && g.options.Rules != nil; i-- { // from the end, so that offsets stay true
-		l := page.Links[i]
-		if n := slices.IndexFunc(g.options.Rules.Hooks, func(h rulebook.Hook) bool { return h.Script == l.Target }); n >= 0 &&
-			l.Use == "script" &&
-			l.Whole() {
-			data = slices.Concat(data[:l.Offset], []byte(fmt.Sprintf("%shook-%d.js", own, n)), data[l.Offset+l.Len:])
-		}
-	}
-	if at := web.ReadPage(data).HeadStart; g.options.Heard != nil {
-		data = slices.Concat(data[:at], []byte("<script>"+listener+"</script>"), data[at:])
-	}
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
-}
-
-// hook serves the stand-in of one of the portal's scripts.
-func (g *Game) hook(w http.ResponseWriter, name string) {
-	var n int
-	if _, err := fmt.Sscanf(name, own+"hook-%d.js", &n); err != nil || g.options.Rules == nil || n < 0 || n >= len(g.options.Rules.Hooks) {
-		http.Error(w, "there is no such script", http.StatusNotFound)
-		return
-	}
-	w.Header().Set("Content-Type", "text/javascript; charset=utf-8")
-	w.Header().Set("Cache-Control", "no-store")
-	io.WriteString(w, hooks.StandIn(g.options.Rules.Hooks[n], "")) // an error here is a visitor who left
 }
 
 // mostSaid is the most that a game may say at once, in bytes.

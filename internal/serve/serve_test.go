@@ -111,7 +111,7 @@ func TestServe(t *testing.T) {
 			{"a stand-in's script", arcade, "/~havvel/hook-0.js", nil, 200, "(function", map[string]string{"Content-Type": "text/javascript; " +
 				"charset=utf-8"}},
 			{"no such stand-in", arcade, "/~havvel/hook-7.js", nil, 404, "", nil},
-			{"the page names it", arcade, "/index.html", nil, 200, `<html><head></head><body><script src="~havvel/hook-0.js">`, nil},
+			{"the page names it", arcade, "/index.html", nil, 200, `<html><head></head><body><script src="/~havvel/hook-0.js">`, nil},
 		} {
 			g := newGame(b, Options{Rules: c.rules})
 			r := httptest.NewRequest("GET", "http://game.example/", nil)

@@ -27,6 +27,7 @@ type First struct {
 	Blue, Red  []uint8 // its colour, as in YCbCr
 	Rough      []uint8 // how much it has inside
 	Moves      []bool  // it changes by itself, so it tells nothing
+	Lives      float64 // share of the window that changes again and again
 }
 
 // Firsts are the first screens of one export, by view.
@@ -63,7 +64,7 @@ func screenOf(picture []byte, s *sight) (f First, ok bool) {
 			f.add(small, x*inside, y*inside, inside)
 		}
 	}
-	f.Moves = s.moved(f.Wide, f.High)
+	f.Moves, f.Lives = s.moved(f.Wide, f.High), s.living()
 	return f, true
 }
 

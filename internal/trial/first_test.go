@@ -1,6 +1,9 @@
 package trial
 
 import (
+	"bytes"
+	"image"
+	"image/png"
 	"os"
 	"testing"
 	"time"
@@ -43,6 +46,36 @@ func TestMoved(t *testing.T) {
 	for i, m := range moved {
 		if m != (i == len(moved)-1) {
 			t.Fatalf("place %d of %d: %v", i, len(moved), m)
+		}
+	}
+}
+
+// TestLives: a picture in which something moves all the time lives; one that is drawn once, however late, doesn't.
+func TestLives(t *testing.T) {
+	start := time.Now()
+	for name, c := range map[string]struct {
+		light func(i int) uint8 // of the i-th picture, ten in a second
+		lives bool
+	}{
+		"moves":       {func(i int) uint8 { return uint8(i % 2 * 200) }, true},
+		"stands":      {func(int) uint8 { return 90 }, false},
+		"comes late":  {func(i int) uint8 { return uint8(i / 20 * 200) }, false},
+		"has stopped": {func(i int) uint8 { return uint8(i % 2 * max(0, 200-50*i)) }, false},
+	} {
+		s := &sight{}
+		for i := range 30 {
+			m := image.NewGray(image.Rect(0, 0, sightWidth, 90))
+			for j := range m.Pix {
+				m.Pix[j] = c.light(i)
+			}
+			var b bytes.Buffer
+			if err := png.Encode(&b, m); err != nil {
+				t.Fatal(err)
+			}
+			s.look(b.Bytes(), start.Add(time.Duration(i)*100*time.Millisecond))
+		}
+		if got := s.living(); (got == 1) != c.lives || (got == 0) == c.lives {
+			t.Errorf("%s: %.2f of it lives", name, got)
 		}
 	}
 }

@@ -4,12 +4,14 @@ import (
 	"cmp"
 	"fmt"
 	"net/http"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
 
 	"havvel/internal/export"
 	"havvel/internal/finding"
+	"havvel/internal/hosting"
 	"havvel/internal/rulebook"
 	"havvel/internal/serve"
 )
@@ -90,11 +92,26 @@ func key(f finding.Finding) string {
 func (t *Trial) requests(v *View) []finding.Finding {
 	var list []finding.Finding
 	for _, r := range v.Requests {
-		if f := t.request(r); f.ID != "" {
-			list = append(list, f)
+		f := t.request(r)
+		if f.ID == "" {
+			continue
 		}
+		if f.ID == "trial-missing" && f.Level == "" && t.spares(v, r) {
+			f.Level, f.Message = finding.Warning, f.Message+"; it starts without it"
+			f.Fix = "if players miss something, put the file into the export"
+		}
+		list = append(list, f)
 	}
 	return list
+}
+
+// spares reports whether a game does without what it asked for: it started, nothing was thrown, and no file of that name was ever there, in
+// another folder or in other letters.
+func (t *Trial) spares(v *View, r *Request) bool {
+	thrown := slices.ContainsFunc(v.Problems, func(f finding.Finding) bool { return f.ID == "trial-exception" })
+	return v.Answer == Yes && r.Status == http.StatusNotFound && !thrown && !slices.ContainsFunc(t.Build.Files, func(f *export.File) bool {
+		return strings.EqualFold(path.Base(f.Path), path.Base(r.Path))
+	})
 }
 
 // request judges a request; the finding has no ID where nothing is wrong with it.
@@ -185,7 +202,12 @@ func wrongType(t *Trial, r *Request) bool {
 		return false
 	}
 	unpacked := f.Encoding != "" && r.Encoding == "" // by the game, which then gives the bytes no type
-	return f.Wasm != nil && !unpacked && r.Type != "application/wasm" || r.Kind == "Script" && !strings.Contains(r.Type, "javascript")
+	if f.Wasm != nil && !unpacked && r.Type != "application/wasm" {
+		return true
+	}
+	// A script may import data; where it may not, the browser says so.
+	data := r.Type != "application/octet-stream" && strings.HasPrefix(hosting.TypeOf(r.Path), r.Type)
+	return r.Kind == "Script" && !strings.Contains(r.Type, "javascript") && !data
 }
 
 // fit judges how the game meets the window.

@@ -88,8 +88,8 @@ func errorKinds() []*check.Check {
 			ID:    "trial-missing",
 			Title: "A file that the game asks for is not there",
 			Level: finding.Error,
-			Text: "The game asked for a file and the host answered 404, or refused it. It is a warning for what the game can do without, " +
-				"such as a picture or a sound.",
+			Text: "The game asked for a file and the host answered 404, or refused it. It is a warning where the game does without: for a picture " +
+				"or a sound, and for a file that the export never had, as long as the game starts and nothing is thrown.",
 			Before: "GET lane.pack: 404",
 			After:  "GET lane.pack: 200",
 		},

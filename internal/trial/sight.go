@@ -15,6 +15,8 @@ type sight struct {
 	mu       sync.Mutex
 	last     map[string]*image.RGBA // by the picture's format: small and large pictures are drawn in other ways, and never compared
 	changed  []time.Time            // of each place, when it changed last
+	lives    []uint8                // of each place, in which of the last spans it changed: a bit each, the last one lowest
+	span     int64                  // the last span, counted from any time
 	seen     time.Time              // when the last picture came
 	spread   float64                // share of places that differ from the commonest colour
 	plain    int                    // places that differ plainly from it
@@ -30,6 +32,7 @@ const (
 	leastSeen  = 0.0005
 	leastLight = 18
 	leastPlain = 3 // places that differ plainly from the commonest colour, as a short word on a large page does
+	span       = while / 8
 )
 
 // look takes a picture of the window, JPEG or PNG.
@@ -56,7 +59,9 @@ func (s *sight) look(data []byte, at time.Time) {
 	}
 	if len(s.changed) != sightWidth*height { // the first, or the window was turned
 		s.last, s.changed = map[string]*image.RGBA{}, make([]time.Time, sightWidth*height)
+		s.lives = make([]uint8, sightWidth*height)
 	}
+	s.turn(at)
 	last := s.last[format]
 	s.last[format] = now
 	if last == nil {
@@ -65,8 +70,31 @@ func (s *sight) look(data []byte, at time.Time) {
 	for i := range s.changed {
 		if unlike(now.Pix[4*i:4*i+3], last.Pix[4*i:4*i+3]) {
 			s.changed[i] = at
+			s.lives[i] |= 1
 		}
 	}
+}
+
+// turn begins another span, where that is due.
+func (s *sight) turn(at time.Time) {
+	now := at.UnixNano() / int64(span)
+	for i := range s.lives {
+		s.lives[i] <<= min(8, max(0, now-s.span))
+	}
+	s.span = now
+}
+
+// living is the share of the window that changed early and late within the last while: what changes once doesn't live.
+func (s *sight) living() float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := 0
+	for _, spans := range s.lives {
+		if spans&0x0f != 0 && spans&0xf0 != 0 {
+			n++
+		}
+	}
+	return float64(n) / float64(max(1, len(s.lives)))
 }
 
 // height is that of a picture as it is kept: as high as the last, as long as the window isn't turned. A screencast's pictures are a pixel

@@ -105,7 +105,7 @@ func (w *watcher) event(ev browser.Event) {
 		w.asked(e)
 	case browser.Answered:
 		if r := w.requests[e.ID]; r != nil {
-			r.Status, r.Type, r.Encoding = e.Status, e.Type, e.Encoding
+			r.Status, r.Type, r.Encoding = e.Status, cmp.Or(e.Type, r.Type), cmp.Or(e.Encoding, r.Encoding)
 		}
 	case browser.Ended:
 		if r := w.requests[e.ID]; r != nil {
