@@ -59,6 +59,14 @@ type roundReport struct {
 		Tries, Seconds        float64
 	}
 	Answers []struct{ Given []string }
+	Presses int
+	Errors  []struct{ Message, File string }
+}
+
+// reported is the report of the last round, with testers that are simulated.
+func reported(t testing.TB, hv func(args ...string) ending) roundReport {
+	t.Helper()
+	return decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
 }
 
 var clipBytes = regexp.MustCompile(`"clip":[1-9]\d*`)
@@ -108,13 +116,9 @@ func TestRound(t *testing.T) {
 	forPrograms := link + "#" + firstRound(t, hv)
 
 	press := func(id string) chromedp.Action[chromedp.Void] { return chromedp.Click("#" + id) }
-	report := func() roundReport {
-		t.Helper()
-		return decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
-	}
 	until := func(words string, good func(roundReport) bool) (r roundReport) {
 		t.Helper()
-		eventually(t, words, func() (any, bool) { r = report(); return r, good(r) })
+		eventually(t, words, func() (any, bool) { r = reported(t, hv); return r, good(r) })
 		return r
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(forPrograms)); err != nil {
@@ -132,7 +136,7 @@ func TestRound(t *testing.T) {
 	if err := chromedp.Do(ctx, press("alone"), chromedp.Sleep(2*time.Second)); err != nil {
 		t.Fatal(err)
 	}
-	if r := report(); r.Testers != 0 {
+	if r := reported(t, hv); r.Testers != 0 {
 		t.Errorf("somebody who did not agree was watched: %+v", r)
 	}
 	if err := chromedp.Do(ctx, chromedp.Reload(), press("film"), press("allow")); err != nil {
@@ -193,7 +197,7 @@ func TestRound(t *testing.T) {
 		back := snapshot(t, project)["/back.jsonl"]
 		return back, strings.Contains(back, `"reloaded"`)
 	})
-	if r := report(); r.Testers != 1 {
+	if r := reported(t, hv); r.Testers != 1 {
 		t.Errorf("a tester who came back is %d", r.Testers)
 	}
 	hv("round", "close").must(t, 0, "is closed")
@@ -276,10 +280,7 @@ func TestRoundLoss(t *testing.T) {
 	if err := chromedp.Do(ctx, chromedp.Navigate(link), chromedp.Click("#allow")); err != nil {
 		t.Fatal(err)
 	}
-	report := func() roundReport {
-		return decode[roundReport](t, hv("round", "report", "--simulated", "--json").must(t, 0))
-	}
-	eventually(t, "the game shows nothing", func() (any, bool) { r := report(); return r, r.First > 0 })
+	eventually(t, "the game shows nothing", func() (any, bool) { r := reported(t, hv); return r, r.First > 0 })
 	time.Sleep(2 * time.Second) // for the game's title
 	kill(os.Kill)
 	if err := chromedp.Do(ctx, chromedp.KeyEvent(kb.Enter), chromedp.Sleep(4*time.Second)); err != nil { // the first level begins
@@ -287,7 +288,7 @@ func TestRoundLoss(t *testing.T) {
 	}
 	hosting(t, data, "--port", port)
 	eventually(t, "what happened meanwhile did not come", func() (any, bool) {
-		r := report()
+		r := reported(t, hv)
 		return r, len(r.Levels) == 1 && r.Levels[0].Reached == 1 && r.Started == 1
 	})
 }

@@ -1,10 +1,10 @@
 // Tells the page around the game what the game says and how it runs. It stands before all other scripts, and nothing in it may stop the game.
 (function () {
 	"use strict";
-	if (window.parent === window) return;
+	if (window.top === window) return;
 	var home = "CONTROL", errors = 0;
 	function say(kind, data, bytes) {
-		try { window.parent.postMessage({ havvel: 1, kind: kind, data: data, bytes: bytes }, home, bytes ? [bytes] : []); } catch (x) { /* what can't be told is not told */ }
+		try { window.top.postMessage({ havvel: 1, kind: kind, data: data, bytes: bytes }, home, bytes ? [bytes] : []); } catch (x) { /* what can't be told is not told */ }
 	}
 	function plain(d) {
 		try { return JSON.parse(JSON.stringify(d)); } catch (x) { return null; }
@@ -15,27 +15,15 @@
 	window.addEventListener("unhandledrejection", function (e) { if (++errors <= 50) say("error", { message: String(e.reason && e.reason.message || e.reason).slice(0, 500), stack: stackOf(e.reason) }); });
 
 	// How often and where on the picture somebody presses, never which key.
-	var presses = 0, cells = {}, told = 0, soon = 0;
 	function press(e) {
 		if (!e.isTrusted || e.repeat) return;
-		presses++;
+		var cell = "";
 		if (e.clientX !== undefined && innerWidth && innerHeight) {
-			var cell = Math.min(8, Math.max(0, Math.floor(9 * e.clientY / innerHeight))) * 16 + Math.min(15, Math.max(0, Math.floor(16 * e.clientX / innerWidth)));
-			cells[cell] = (cells[cell] || 0) + 1;
+			cell = Math.min(8, Math.max(0, Math.floor(9 * e.clientY / innerHeight))) * 16 + Math.min(15, Math.max(0, Math.floor(16 * e.clientX / innerWidth))) + ":1";
 		}
-		if (!told && shown) tellPresses();
-		else if (!soon) soon = setTimeout(tellPresses, 3000);
-	}
-	function tellPresses() {
-		clearTimeout(soon), soon = 0;
-		if (!presses) return;
-		told++;
-		say("presses", { count: presses, cells: Object.keys(cells).map(function (c) { return c + ":" + cells[c]; }).join(" ") });
-		presses = 0, cells = {};
+		say("presses", { count: 1, cells: cell });
 	}
 	["keydown", "pointerdown"].forEach(function (kind) { window.addEventListener(kind, press, { capture: true, passive: true }); });
-	document.addEventListener("visibilitychange", function () { if (document.hidden) tellPresses(); });
-	window.addEventListener("pagehide", tellPresses); // the game goes on in another page
 	var frames = 0, since = 0, shown = false;
 	// Games without a picture have something to press, or words.
 	function something() {
@@ -43,11 +31,11 @@
 		return document.querySelector("canvas, img, video, svg, button, input, a[href]") || performance.now() > 3000 && document.body && document.body.innerText.trim();
 	}
 	function count(now) {
-		if (!shown && something()) tellPresses(), told = 0, shown = true, say("shown", null); // what was pressed before begins no play
+		if (!shown && something()) shown = true, say("shown", null); // what was pressed before begins no play
 		frames++;
 		if (!since) since = now, frames = 0;
 		else if (now - since >= 5000) {
-			if (!document.hidden && now - since < 8000) say("frames", { fps: Math.round(frames * 10000 / (now - since)) / 10 });
+			if (shown && !document.hidden && now - since < 8000) say("frames", { fps: Math.round(frames * 10000 / (now - since)) / 10 });
 			since = now, frames = 0;
 		}
 		requestAnimationFrame(count);
@@ -75,7 +63,7 @@
 	}
 	function stop() { try { if (recorder && recorder.state !== "inactive") recorder.stop(); } catch (x) { /* it has stopped */ } }
 	window.addEventListener("message", function (e) {
-		if (e.origin !== home || e.source !== window.parent || !e.data || e.data.havvel !== 1) return;
+		if (e.origin !== home || e.source !== window.top || !e.data || e.data.havvel !== 1) return;
 		if (e.data.record === true && !recorder) record(60);
 		if (e.data.record === false) stop();
 		e.stopImmediatePropagation();
