@@ -60,6 +60,11 @@ func readHeader(name string, f io.ReadSeeker) (*header, error) {
 	case n == 0:
 		return nil, &BadMaster{name, "it is empty", "export it again"}
 	case bytes.HasPrefix(start, []byte("\x1a\x45\xdf\xa3")):
+		if data, err := io.ReadAll(f); err != nil {
+			return nil, err
+		} else if !webm.Whole(append(start, data...)) {
+			return nil, &BadMaster{name, "it is broken: a part of it is missing", "export it again"}
+		}
 		w, h := webm.Size(start)
 		return &header{format: "webm", width: w, height: h}, nil
 	case mp4.Is(start):
@@ -143,9 +148,9 @@ func bytesPerPixel(m color.Model, format string, start []byte) int64 {
 	return 4
 }
 
-// plainly takes the name of a library's package out of its error.
+// plainly says what a library says of a broken picture, without the name of its package.
 func plainly(err error) string {
-	words := err.Error()
+	words, unread := err.Error(), strings.Contains(err.Error(), "unsupported")
 	for _, p := range []string{"png: ", "jpeg: ", "gif: ", "webp: ", "riff: ", "vp8: ", "vp8l: ", "invalid format: ",
 		"unsupported feature: "} {
 		words = strings.TrimPrefix(words, p)
@@ -153,7 +158,10 @@ func plainly(err error) string {
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		return "it ends too early"
 	}
-	return words
+	if unread {
+		return "it is of a kind that can't be read (" + words + ")"
+	}
+	return "a part of it is damaged (" + words + ")"
 }
 
 // open reads a master whole. Of an animated one the first picture is taken.

@@ -80,7 +80,7 @@ func film(w, h string) []byte {
 		) + element(
 			"\x16\x54\xae\x6b",
 			element("\xae", element("\xd7", "\x01"), video),
-		) + "\x1f\x43\xb6\x75cluster",
+		) + element("\x1f\x43\xb6\x75", "cluster"),
 	)
 }
 

@@ -1,6 +1,7 @@
 package pictures
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -59,17 +60,29 @@ func (c *Cut) still() string {
 // film reports whether a cut is one that a browser has to draw.
 func (c *Cut) film() bool { return strings.HasPrefix(c.Type, "video/") }
 
-// Unseen reports whether a cut is a film of which no browser has tried to draw a picture.
-func (c *Cut) Unseen() bool { return c.film() && firstOf(c) == nil && !c.undrawn() }
+// Unseen reports whether a cut is a film of which nothing is to be seen, and that browser hasn't tried it.
+func (c *Cut) Unseen(browser string) bool { return c.unseen() && c.undrawnBy() != browser }
 
-// undrawn reports whether a browser couldn't draw a film.
-func (c *Cut) undrawn() bool {
-	f, err := os.Stat(c.still())
-	return c.film() && err == nil && f.Size() == 0
+func (c *Cut) unseen() bool { return c.film() && firstOf(c) == nil }
+
+// undrawnBy is the browser that couldn't draw a film; "" where none has tried, or one could.
+func (c *Cut) undrawnBy() string {
+	text, err := os.ReadFile(c.still())
+	if err != nil || !bytes.HasPrefix(text, []byte(undrawnBy)) {
+		return ""
+	}
+	return string(text[len(undrawnBy):])
 }
 
-// Show keeps what a film shows first (PNG), for the sheet; nothing where a browser can't draw it.
-func (c *Cut) Show(picture []byte) error { return atomicfile.Bytes(c.still(), picture) }
+const undrawnBy = "not drawn by "
+
+// Show keeps what a film shows first (PNG), as that browser draws it, for the sheet; nothing where it can't.
+func (c *Cut) Show(picture []byte, browser string) error {
+	if len(picture) == 0 {
+		picture = []byte(undrawnBy + browser)
+	}
+	return atomicfile.Bytes(c.still(), picture)
+}
 
 // known takes over what was cut before, when it was made from the same in the same way and still lies there.
 func (c *Cut) known(p *project.Project) bool {

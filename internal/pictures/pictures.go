@@ -123,7 +123,7 @@ func Make(ctx context.Context, p *project.Project, destinations []*project.Desti
 	for _, j := range jobs {
 		if j.cut.SHA256 != "" {
 			j.order.Cuts = append(j.order.Cuts, j.cut)
-			if j.cut.undrawn() {
+			if j.cut.film() && j.cut.undrawnBy() != "" {
 				j.cut.say(Undrawn, "the browser shows nothing of "+j.master.File,
 					"play it yourself: if it plays, only a codec is missing here; if it doesn't, export it again")
 			}
@@ -154,7 +154,7 @@ func (o *Order) tidy(p *project.Project) {
 }
 
 // making is raised whenever cuts come out otherwise.
-const making = 4
+const making = 5
 
 // parallel is how many masters are cut at the same time, as far as there is room for them.
 const parallel = 2

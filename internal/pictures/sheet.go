@@ -81,7 +81,7 @@ func sheetKey(title string, orders []*Order) (string, error) {
 	for _, o := range orders {
 		shown = append(shown, o.Destination.Rules.Name, o.Cuts, o.Problems)
 		for _, c := range o.Cuts {
-			shown = append(shown, c.Unseen())
+			shown = append(shown, c.unseen())
 		}
 	}
 	words, err := json.Marshal(shown)

@@ -105,6 +105,22 @@ func find(data []byte, id uint32) []byte {
 	}
 }
 
+// Whole reports whether a film is there up to its end: each element has the size that it states.
+func Whole(data []byte) bool {
+	for len(data) > 0 {
+		e, rest, ok := next(data)
+		switch {
+		case !ok || e.cut:
+			return false
+		case e.unknown: // what is in it can stand beside it as well
+			data = e.body
+		default:
+			data = rest
+		}
+	}
+	return true
+}
+
 // ErrNoFilm says that data are no WebM, or hold no picture.
 var ErrNoFilm = errors.New("this is no WebM film")
 
