@@ -145,7 +145,7 @@ type Cuts struct {
 func (k *Desk) Cut(ctx context.Context, sheet string) (*Cuts, error) {
 	leaves, err := k.Leaves(ctx)
 	if err == nil && k.showFilms(ctx, leaves) {
-		leaves, err = k.Leaves(ctx) // with what is wrong with them
+		leaves, err = k.Leaves(ctx) // with what is wrong with them now
 	}
 	if err != nil {
 		return nil, err
@@ -169,29 +169,29 @@ func (k *Desk) Cut(ctx context.Context, sheet string) (*Cuts, error) {
 	return out, pictures.WriteSheet(out.Sheet, k.Project.Game.Title, orders)
 }
 
-// showFilms has a browser draw what films show first, and reports whether there was one that it couldn't draw. Where there is no browser,
-// the sheet says that a film isn't drawn.
-func (k *Desk) showFilms(ctx context.Context, leaves *Leaves) (undrawn bool) {
+// showFilms has a browser draw what films show first, and reports whether it tried one. Where there is no browser, the sheet says that a
+// film isn't drawn.
+func (k *Desk) showFilms(ctx context.Context, leaves *Leaves) (tried bool) {
+	programs, err := k.Browsers(Trying{})
+	if err != nil {
+		return false
+	}
 	for _, l := range leaves.List {
 		for _, c := range l.Order.Cuts {
-			if !c.Unseen() {
+			if !c.Unseen(programs[0]) {
 				continue
-			}
-			programs, err := k.Browsers(Trying{})
-			if err != nil {
-				return undrawn
 			}
 			film, err := os.ReadFile(c.Path)
 			if err != nil {
 				continue
 			}
 			picture, err := trial.FirstPicture(ctx, programs[0], c.Type, film)
-			if err == nil && c.Show(picture) == nil {
-				undrawn = undrawn || len(picture) == 0
+			if err == nil && c.Show(picture, programs[0]) == nil {
+				tried = true
 			}
 		}
 	}
-	return undrawn
+	return tried
 }
 
 // Languages are the texts in other languages, compared with the page's own; as JSON they are the document of havvel listing

@@ -87,6 +87,7 @@ func TestEveryMistake(t *testing.T) {
 		"a step without a name": {"step    = \"upload\"\n", "", "send.step is missing"},
 		"expect missing":        {"expect  = [201]\n", "", "expect is missing"},
 		"expect a text":         {"expect  = [201]", `expect  = "201"`, "must be a list"},
+		"a field from a text":   {"[refusal]", "[[field]]\nname = \"title\"\nform = \"plain\"\nfrom = \"title\"\n\n[refusal]", "must be a list"},
 		"expect silly":          {"expect  = [201]", "expect  = [600]", "from 200 to 599"},
 		"a redirect as yes":     {"expect  = [201]", "expect  = [303]", "is no yes"},
 		"a file with GET":       {`"PUT"`, `"GET"`, "carries no body"},
@@ -125,7 +126,11 @@ func TestEveryMistake(t *testing.T) {
 			if err == nil || !strings.Contains(said(err), c.says) {
 				t.Fatalf("it says %q, not %q", said(err), c.says)
 			}
-			for _, f := range fault.All(err) {
+			all := fault.All(err)
+			if strings.HasSuffix(name, "a text") && len(all) != 1 {
+				t.Errorf("one mistake is reported %d times: %q", len(all), said(err))
+			}
+			for _, f := range all {
 				if f.At.Line < 1 || f.At.Column < 1 {
 					t.Errorf("no place: %v", f)
 				}

@@ -163,7 +163,7 @@ func verifyAddress(d *settings.Document, path, address string) {
 }
 
 func (s *Step) verifyStatuses(d *settings.Document, at string) {
-	if len(s.Expect) == 0 && !d.Unread(at+".expect") {
+	if len(s.Expect) == 0 {
 		d.Wrong(at+".expect", "is missing: which statuses mean yes?")
 	}
 	for key, list := range map[string][]int{"expect": s.Expect, "done": s.Done} {

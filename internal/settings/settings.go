@@ -131,7 +131,9 @@ func (d *Document) Wrong(path, format string, args ...any) *fault.Error {
 	f := fault.New(fault.Usage, format, args...)
 	f.What = strings.TrimSpace(numbers.ReplaceAllString(path, "") + " " + f.What)
 	f.At = d.At(path)
-	d.faults = append(d.faults, f)
+	if !d.unread[path] { // that it is of another type is reported already
+		d.faults = append(d.faults, f)
+	}
 	return f
 }
 
@@ -147,9 +149,6 @@ func (d *Document) Inside(path, piece string, offset int, format string, args ..
 	}
 	return f
 }
-
-// Unread reports whether the value of a path is of another type than is wanted, which was reported.
-func (d *Document) Unread(path string) bool { return d.unread[path] }
 
 // Add reports an error that has words of its own; one that knows its place keeps it.
 func (d *Document) Add(path string, err error) {
@@ -188,7 +187,7 @@ func (d *Document) Each(path string, words []string, known ...string) {
 
 // Must reports a text that is missing.
 func (d *Document) Must(path, value string) bool {
-	if value == "" && !d.unread[path] {
+	if value == "" {
 		d.Wrong(path, "is missing")
 	}
 	return value != ""
