@@ -1,1 +1,1 @@
-fetch("data.json?nested");
+fetch("data.json?nested").then(() => { postMessage("fetched"); });

@@ -1,2 +1,2 @@
-new Worker("nested.js");
-fetch("data.json?w").then(() => { lantern(); });
+const nested = new Worker("nested.js");
+nested.onmessage = () => fetch("data.json?w").then(() => { postMessage("fetched"); lantern(); });
