@@ -18,7 +18,7 @@ type Hook struct {
 	Hook        string `json:"hook"` // the script's address, or the call
 	Event       string `json:"event"`
 	Required    bool   `json:"required"`
-	MadeBy      string `json:"made_by"` // "page", "code", "adapter", "inferred", "pack" or "" for nobody
+	MadeBy      string `json:"made_by"` // "page", "code", "adapter", "inferred", "pack", "unclear" or "" for nobody
 	File        string `json:"file"`
 	Line        int    `json:"line"`
 	Heard       int    `json:"heard"`     // how often the last trial heard it
@@ -51,12 +51,15 @@ func callRow(
 	inferred hooks.Inferred, last *trial.Result,
 ) Hook {
 	r := Hook{Destination: d.Name, Hook: c.Call, Event: c.Event, Required: c.Required, Tried: last != nil}
-	if f, at, ok := hooks.Makes(b, c.Call); ok {
-		r.MadeBy, r.File, r.Line = "code", f.Path, lineOf(ctx, f, at)
+	made, place, sure := hooks.Makes(b, c.Call)
+	if sure {
+		r.MadeBy, r.File, r.Line = "code", made.Path, lineOf(ctx, made, place)
 	} else if f, at, ok := hooks.SentFrom(b, c.Event); ok && h.Plant && d.Plants() {
 		r.MadeBy, r.File, r.Line = "adapter", f.Path, lineOf(ctx, f, at)
 	} else if h.Plant && d.Plants() && inferred.Has(c.Event) {
 		r.MadeBy = "inferred"
+	} else if made != nil {
+		r.MadeBy, r.File, r.Line = "unclear", made.Path, lineOf(ctx, made, place)
 	}
 	if last != nil && len(last.Views) > 0 {
 		place := 0

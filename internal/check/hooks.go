@@ -30,7 +30,7 @@ var hookChecks = []*Check{
 			}
 			for _, h := range p.Rules.Hooks {
 				for _, c := range h.Calls {
-					if !calls(p.Build, c.Call) && h.Plant && p.Plants && p.Inferred.Has(c.Event) && !hooks.Sends(p.Build, c.Event) {
+					if !made(p.Build, c.Call) && h.Plant && p.Plants && p.Inferred.Has(c.Event) && !hooks.Sends(p.Build, c.Event) {
 						p.report(finding.Finding{
 							Message: fmt.Sprintf("%s is inferred: pack's adapter finds out %s, and makes the call", c.Call, c.Event),
 							Fix:     "havvel trial shows when it comes; send the event in the game where it comes too early or too late",
@@ -135,8 +135,9 @@ var hookChecks = []*Check{
 		Title: "The game never makes a call that the portal wants",
 		Level: finding.Error,
 		Text: "The portal wants to hear certain things from the game: that it has loaded, that a level has begun, a score. No script of the " +
-			"build makes the call by its name, or sends its event, and no trial heard it. An engine that puts the name together while it runs is " +
-			"seen by havvel trial. Without touching the game, pack's adapter can find out some events by itself: infer under [hooks].",
+			"build makes the call, or sends its event, and no trial heard it. Where a script hands the portal's object on, so that its code " +
+			"doesn't tell, this is a warning; havvel trial hears what the game calls, an engine's calls too. Without touching " +
+			"the game, pack's adapter can find out some events by itself: infer under [hooks].",
 		Before: "the portal's script in the page, and no call of Portal.ready",
 		After:  "Portal.ready() when the game has loaded",
 		Run: func(p *Pass) {
@@ -147,22 +148,28 @@ var hookChecks = []*Check{
 			for _, h := range p.Rules.Hooks {
 				for _, c := range h.Calls {
 					adapts := h.Plant && p.Plants || hooks.Adapted(p.Build)
-					made := calls(p.Build, c.Call) || adapts && hooks.Sends(p.Build, c.Event) || slices.Contains(p.Heard, c.Call)
-					if !made && adapts && p.Inferred.Has(c.Event) {
+					heard := made(p.Build, c.Call) || adapts && hooks.Sends(p.Build, c.Event) || slices.Contains(p.Heard, c.Call)
+					if !heard && adapts && p.Inferred.Has(c.Event) {
 						continue
 					}
-					if c.Required && !made {
+					if c.Required && !heard {
 						wanted = append(wanted, c)
 					}
 				}
 			}
 			for _, c := range wanted {
-				p.report(
-					finding.Finding{
-						Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name),
-						Fix:     p.uncalled(c.Event, wanted),
-					},
-				)
+				f := finding.Finding{
+					Message: fmt.Sprintf("no script calls %s, which %s wants", c.Call, p.Rules.Name),
+					Fix:     p.uncalled(c.Event, wanted),
+				}
+				if at, _, _ := hooks.Makes(p.Build, c.Call); at != nil {
+					f.Level, f.File = finding.Warning, at.Path
+					object, _, _ := strings.Cut(c.Call, ".")
+					f.Message = fmt.Sprintf("can't tell whether the game calls %s, which %s wants: this file hands %s on to other code",
+						c.Call, p.Rules.Name, object)
+					f.Fix = "havvel hooks shows the line, and havvel trial hears whether the game makes the call"
+				}
+				p.report(f)
 			}
 		},
 	},
@@ -171,8 +178,9 @@ var hookChecks = []*Check{
 // uncalled is what to do about an event that nobody sends, one of those that are wanted.
 func (p *Pass) uncalled(event string, wanted []rulebook.Call) string {
 	fix := fmt.Sprintf("call it in the game, or send the event %q, which havvel pack turns into the call (havvel hooks shows how)", event)
+	const heard = "; if the engine makes the call, havvel trial hears it"
 	if !slices.Contains(rulebook.Inferable(), event) {
-		return fix
+		return fix + heard
 	}
 	var all []string // as one line that can be written
 	for _, e := range rulebook.Inferable() {
@@ -180,7 +188,8 @@ func (p *Pass) uncalled(event string, wanted []rulebook.Call) string {
 			all = append(all, strconv.Quote(e))
 		}
 	}
-	return fix + fmt.Sprintf("; or have pack's adapter find it out: infer = [%s] under [hooks] in havvel.toml", strings.Join(all, ", "))
+	const infer = "; or have pack's adapter find it out: infer = [%s] under [hooks] in havvel.toml"
+	return fix + fmt.Sprintf(infer, strings.Join(all, ", ")) + heard
 }
 
 // eachHook calls visit for every hook of the rulebook, with the entry page.
@@ -193,12 +202,8 @@ func eachHook(p *Pass, visit func(h rulebook.Hook, page *export.File)) {
 	}
 }
 
-// calls reports whether a script of the build makes a call by its dotted name.
-func calls(b *export.Build, name string) bool {
-	for _, s := range scriptsOf(b) {
-		if _, ok := s.Calls[name]; ok {
-			return true
-		}
-	}
-	return false
+// made reports whether a script of the build makes a call.
+func made(b *export.Build, call string) bool {
+	_, _, sure := hooks.Makes(b, call)
+	return sure
 }

@@ -121,7 +121,9 @@ func madeBy(r app.Hook) string {
 	}
 	switch r.MadeBy {
 	case "":
-		return "nobody"
+		return "not in the code"
+	case "unclear":
+		return "perhaps the code" + at
 	case "pack":
 		return "pack plants it"
 	case "adapter":

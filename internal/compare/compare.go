@@ -13,6 +13,7 @@ import (
 
 	"havvel/internal/export"
 	"havvel/internal/finding"
+	"havvel/internal/hooks"
 	"havvel/internal/pack"
 	"havvel/internal/settings"
 )
@@ -210,18 +211,9 @@ func hosts(b *export.Build) map[string]bool {
 // made lists which of these calls the scripts of a build make.
 func made(b *export.Build, calls []string) map[string]bool {
 	set := map[string]bool{}
-	for _, f := range b.Parts() {
-		for _, name := range calls {
-			if f.Script != nil {
-				if _, ok := f.Script.Calls[name]; ok {
-					set[name] = true
-				}
-			}
-			if f.Page != nil {
-				if _, ok := f.Page.Inline.Calls[name]; ok {
-					set[name] = true
-				}
-			}
+	for _, name := range calls {
+		if _, _, sure := hooks.Makes(b, name); sure {
+			set[name] = true
 		}
 	}
 	return set

@@ -25,7 +25,7 @@ type Cache struct {
 func NewCache(folder string) *Cache { return &Cache{time.Now, folder} }
 
 // cacheFormat changes whenever what is kept, or how it is worked out, does.
-const cacheFormat = 30
+const cacheFormat = 31
 
 // tooFresh is how old a file must be for its time to tell whether it changed: systems count time in steps, and a
 // file may be written twice within one.

@@ -207,16 +207,26 @@ func SentFrom(b *export.Build, event string) (f *export.File, offset int, ok boo
 	return f, offset, named && f != nil
 }
 
-// Makes finds where a script of the build makes a call by its dotted name.
-func Makes(b *export.Build, call string) (f *export.File, offset int, ok bool) {
-	for _, o := range b.Parts() {
-		for _, s := range scripts(o) {
-			if at, has := s.Calls[call]; has {
-				return o, at, true
+// Makes finds where a script of the build makes a call by its dotted name, or hands the function on. sure is false where scripts hand on
+// what the function is in, so that whether they make the call can't be told. f is nil where no script does either.
+func Makes(b *export.Build, call string) (f *export.File, offset int, sure bool) {
+	for name := call; ; {
+		for _, o := range b.Parts() {
+			for _, s := range scripts(o) {
+				if at, has := s.Calls[name]; has && name == call {
+					return o, at, true
+				}
+				if at, has := s.Uses[name]; has {
+					return o, at, name == call
+				}
 			}
 		}
+		dot := strings.LastIndexByte(name, '.')
+		if dot < 0 {
+			return nil, 0, false
+		}
+		name = name[:dot]
 	}
-	return nil, 0, false
 }
 
 // Adapted reports whether an adapter stands in the entry page.

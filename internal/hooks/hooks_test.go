@@ -94,8 +94,12 @@ func TestSentFrom(t *testing.T) {
 	if f, at, ok := Makes(b, "Portal.ready"); !ok || f.Path != "game.js" || at < 2 {
 		t.Errorf("%v %d %v", f, at, ok)
 	}
-	if _, _, ok := Makes(b, "Portal.score"); ok {
+	if f, _, _ := Makes(b, "Portal.score"); f != nil {
 		t.Error("a call that nobody makes was found")
+	}
+	b = build(t, bare, "Portal.score(1);\nstart(window.Portal)")
+	if f, at, sure := Makes(b, "Portal.ready"); sure || f == nil || f.Path != "game.js" || at < 17 {
+		t.Errorf("handed on: %v %d %v", f, at, sure)
 	}
 }
 

@@ -112,8 +112,7 @@ func (p *Plan) heard() []string {
 	}
 	for _, h := range p.to.Rules.Hooks {
 		for _, c := range h.Calls {
-			_, _, makes := hooks.Makes(p.build, c.Call)
-			if makes || h.Plant && p.to.Plants && hooks.Sends(p.build, c.Event) {
+			if _, _, makes := hooks.Makes(p.build, c.Call); makes || h.Plant && p.to.Plants && hooks.Sends(p.build, c.Event) {
 				list = append(list, c.Call)
 			}
 		}

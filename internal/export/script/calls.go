@@ -41,7 +41,7 @@ func (w *walker) called(e *js.CallExpr) {
 			w.sinks(name, e, e.Args.List, nil, nil)
 		}
 	}
-	w.walk(e.X, false)
+	w.looks(e.X)
 	w.arguments(e.Args.List)
 }
 
@@ -122,7 +122,7 @@ func (w *walker) made(e *js.NewExpr) {
 	case *js.DotExpr:
 		w.sinks(dotName(c), e, list, nil, c)
 	}
-	w.walk(e.X, false)
+	w.looks(e.X)
 	w.arguments(list)
 }
 

@@ -2,7 +2,6 @@ package script
 
 import (
 	"bytes"
-	"strings"
 
 	"github.com/tdewolff/parse/v2/js"
 
@@ -14,6 +13,8 @@ type facts struct {
 	script *Script
 	source []byte
 	first  []firstArgument
+
+	callees []callee
 }
 
 // A firstArgument is that of a call by a dotted name.
@@ -84,59 +85,4 @@ func (f *facts) digests(inner []byte) {
 	if len(f.script.Digests) < link.MaxDigests && bytes.Contains(inner, []byte("sha")) {
 		f.script.Digests = append(f.script.Digests, link.Digests(string(inner))...)
 	}
-}
-
-// ordinary are globals whose calls say nothing about a portal.
-var ordinary = map[string]bool{
-	"this": true, "window": true, "self": true, "globalThis": true, "document": true, "console": true, "Math": true, "Object": true,
-	"Array": true, "JSON": true, "Number": true, "String": true, "Promise": true, "Reflect": true, "Symbol": true, "Date": true,
-	"performance": true, "navigator": true,
-	"WebAssembly": true, "Atomics": true, "super": true, "arguments": true, "module": true, "exports": true, "process": true, "Buffer": true,
-}
-
-// call notes a call by a dotted name, such as Portal.score.submit( or window.Portal.ready(.
-func (f *facts) call(e *js.CallExpr) {
-	parts, places := f.dotted(e.X)
-	for len(parts) > 0 && (windows[parts[0]] || parts[0] == "parent" || parts[0] == "top") {
-		if parts, places = parts[1:], places[1:]; len(parts) < 2 {
-			return
-		}
-	}
-	if len(parts) == 0 || len(parts[0]) < 3 || ordinary[parts[0]] {
-		return
-	}
-	name := strings.Join(parts, ".")
-	if _, ok := f.script.Calls[name]; !ok && len(f.script.Calls) < maxCallNames {
-		f.script.Calls[name] = places[0]
-	}
-	if list := e.Args.List; len(list) > 0 && len(f.first) < maxCallNames {
-		f.first = append(f.first, firstArgument{name, list[0].Value})
-	}
-}
-
-// dotted are the parts of a dotted name, and where they stand; none for another expression, and for a name without a dot.
-func (f *facts) dotted(x js.IExpr) ([]string, []int) {
-	var parts [8]string
-	var places [8]int
-	n := len(parts)
-	for {
-		d, ok := x.(*js.DotExpr)
-		if !ok || n == 1 {
-			break
-		}
-		y, ok := d.Y.(js.LiteralExpr)
-		if !ok {
-			return nil, nil
-		}
-		n--
-		parts[n], places[n], x = string(y.Data), f.offset(y.Data), d.X
-	}
-	v, ok := x.(*js.Var)
-	if !ok || n == len(parts) {
-		return nil, nil
-	}
-	n--
-	parts[n] = string(v.Name())
-	places[n] = max(0, bytes.LastIndex(f.source[:places[n+1]], []byte(parts[n])))
-	return parts[n:], places[n:]
 }

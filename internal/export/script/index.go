@@ -243,9 +243,7 @@ func (x *index) bind(b js.IBinding, s setting) {
 	case *js.Var:
 		x.set(b, s)
 	case *js.BindingArray:
-		if s.how != is {
-			return
-		}
+		s = x.whole(s)
 		for i, e := range b.List {
 			if e.Binding != nil {
 				x.bind(e.Binding, setting{how: item, from: s.from, at: i})
@@ -253,9 +251,7 @@ func (x *index) bind(b js.IBinding, s setting) {
 			}
 		}
 	case *js.BindingObject:
-		if s.how != is {
-			return
-		}
+		s = x.whole(s)
 		for _, o := range b.List {
 			name := ""
 			if o.Key != nil {
@@ -269,6 +265,16 @@ func (x *index) bind(b js.IBinding, s setting) {
 			}
 		}
 	}
+}
+
+// whole is a setting to a value, that of a variable without a name where a pattern stands within another.
+func (x *index) whole(s setting) setting {
+	if s.how == is {
+		return s
+	}
+	stand := &js.Var{Data: []byte("part"), Decl: js.VariableDecl}
+	x.set(stand, s)
+	return setting{how: is, from: stand}
 }
 
 // fallback notes the value that a pattern gives where there is none.

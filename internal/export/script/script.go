@@ -5,6 +5,7 @@ package script
 import (
 	"bytes"
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -21,6 +22,7 @@ type Script struct {
 	Fragments []Fragment          // markup, styles and data that the script holds as texts
 	Exports   map[string][]Pieces // texts that other modules import, by name
 	Calls     map[string]int      // functions called by a dotted name on a global, such as Portal.ready; value: offset of the first
+	Uses      map[string]int      // globals that it hands on instead, by dotted name: what is done with them is not known; value: likewise
 	Args      map[string][]string // texts that are the first argument of such calls
 	Words     map[string]bool     // identifiers that say something about what a game needs or does
 	Says      map[string]int      // texts that name an event of the game; value: offset of the first
@@ -41,12 +43,29 @@ type Fragment struct {
 	Pieces Pieces
 }
 
+// Holds adds what another script that this one holds says of itself, beside its links; place is where one of the other's offsets is here.
+func (s *Script) Holds(o *Script, place func(offset int) int) {
+	for _, m := range []struct{ mine, theirs map[string]int }{{s.Calls, o.Calls}, {s.Uses, o.Uses}, {s.Says, o.Says}} {
+		for name, offset := range m.theirs {
+			if _, ok := m.mine[name]; !ok {
+				m.mine[name] = place(offset)
+			}
+		}
+	}
+	for name, args := range o.Args {
+		s.Args[name] = append(s.Args[name], args...)
+	}
+	maps.Copy(s.Words, o.Words)
+}
+
 // LargestTree is the largest script that is parsed, in bytes. A tree takes about 20 times as much as its script.
 const LargestTree = 4 << 20
 
 // New returns a script that says nothing.
 func New() *Script {
-	return &Script{Calls: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{}}
+	return &Script{
+		Calls: map[string]int{}, Uses: map[string]int{}, Args: map[string][]string{}, Words: map[string]bool{}, Says: map[string]int{},
+	}
 }
 
 // Read reads a script. It never fails: one that can't be parsed is read by its tokens, and says so in Unparsed.
@@ -135,6 +154,8 @@ func (r *reader) read(tree *js.AST, source []byte) {
 	for _, t := range slices.Backward(r.walker.texts) {
 		left = r.within(left, stepsText, func() { r.text(t) })
 	}
+	r.values.steps = stepsOthers + len(source)/bytesPerStep
+	r.callees(f)
 	r.values.steps = stepsOthers
 	for _, a := range f.first {
 		r.argument(a)

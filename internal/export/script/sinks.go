@@ -26,6 +26,8 @@ var sinks = []sink{
 	{name: "SharedWorker", use: "script", sure: link.Likely, worker: true},
 	{name: "importScripts", arg: -1, use: "script", sure: link.Likely},
 	{name: "Blob", arg: -2, as: "script"},
+	{name: "eval", as: "script"},
+	{name: "Function", arg: -1, as: "script"},
 	{name: "Audio", use: "media", sure: link.Likely},
 	{name: "WebSocket", use: "socket", sure: link.Likely},
 	{name: "EventSource", use: "socket", sure: link.Likely},

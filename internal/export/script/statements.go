@@ -57,7 +57,7 @@ func (w *walker) returns(e js.IExpr) {
 func (w *walker) branching(s js.IStmt) {
 	switch s := s.(type) {
 	case *js.IfStmt:
-		w.expression(s.Cond)
+		w.looks(s.Cond)
 		w.under(s.Cond, func() {
 			w.statement(s.Body)
 			if s.Else != nil {

@@ -62,8 +62,12 @@ func (t *tokens) token(k token) {
 		if js.IsIdentifierName(k.kind) {
 			t.facts.word(k.text)
 		}
-		if k.kind == js.OpenParenToken {
+		switch k.kind {
+		case js.OpenParenToken:
 			t.call()
+		case js.DotToken, js.OptChainToken, js.ColonToken, js.EqToken, js.ArrowToken:
+		default:
+			t.use()
 		}
 	}
 	t.recent = [4]token{k, t.recent[0], t.recent[1], t.recent[2]}
@@ -79,6 +83,18 @@ func (t *tokens) call() {
 	whole := string(object.text) + "." + string(name.text)
 	if _, ok := t.script.Calls[whole]; !ok {
 		t.script.Calls[whole] = object.at
+	}
+}
+
+// use notes a name that is no part of a longer one, or one of two names such as Portal.ready.
+func (t *tokens) use() {
+	name, dot, object := t.last(0), t.last(1), t.last(2)
+	switch {
+	case !js.IsIdentifierName(name.kind):
+	case dot.kind != js.DotToken && js.IsIdentifier(name.kind):
+		t.facts.use(foreign(string(name.text)), name.at)
+	case dot.kind == js.DotToken && js.IsIdentifier(object.kind) && t.last(3).kind != js.DotToken:
+		t.facts.use(foreign(string(object.text)+"."+string(name.text)), object.at)
 	}
 }
 

@@ -21,6 +21,7 @@ type walker struct {
 	choices []choice
 	kept    []js.IExpr // texts that are compared or cut, so that changing their beginning would change what the script does
 
+	head     js.IExpr             // what is walked through next is looked into, and not handed on
 	static   func(literal []byte) // gets what imports and exports name
 	scope    *js.Scope            // of the whole script
 	exports  map[string]js.IExpr
@@ -64,6 +65,7 @@ func (w *walker) walk(e js.IExpr, within bool) {
 	case nil:
 	case *js.Var:
 		w.facts.word(e.Data)
+		w.takes(e)
 		w.decodes.meets(w, e)
 	case *js.LiteralExpr:
 		w.literal(e, within)
@@ -74,7 +76,7 @@ func (w *walker) walk(e js.IExpr, within bool) {
 	case *js.TemplateExpr:
 		w.template(e, within)
 	case *js.CondExpr:
-		w.walk(e.Cond, false)
+		w.looks(e.Cond)
 		w.under(e.Cond, func() {
 			w.walk(e.X, within)
 			w.walk(e.Y, within)
@@ -126,17 +128,27 @@ func (w *walker) template(e *js.TemplateExpr, within bool) {
 func (w *walker) access(e js.IExpr) bool {
 	switch e := e.(type) {
 	case *js.UnaryExpr:
-		w.walk(e.X, false)
+		if e.Op == js.AwaitToken {
+			w.walk(e.X, false)
+		} else {
+			w.looks(e.X)
+		}
 	case *js.YieldExpr:
 		w.walk(e.X, false)
 	case *js.DotExpr:
-		w.walk(e.X, false)
+		w.takes(e)
+		w.looks(e.X)
 		if l, ok := e.Y.(js.LiteralExpr); ok {
 			w.facts.word(l.Data)
 		}
 	case *js.IndexExpr:
 		w.lookups = append(w.lookups, e)
-		w.walk(e.X, false)
+		w.takes(e)
+		if quotedKey(e) != nil {
+			w.looks(e.X)
+		} else {
+			w.walk(e.X, false)
+		}
 		w.walk(e.Y, false)
 	default:
 		return false
@@ -215,17 +227,20 @@ func (w *walker) binary(e *js.BinaryExpr, within bool) {
 		w.lookups = append(w.lookups, &js.IndexExpr{X: e.Y, Y: e.X})
 		w.walk(e.X, false)
 		w.walk(e.Y, false)
-	case js.OrToken, js.NullishToken, js.AndToken:
+	case js.AndToken:
+		w.looks(e.X)
+		w.under(e.X, func() { w.walk(e.Y, within) })
+	case js.OrToken, js.NullishToken:
 		w.walk(e.X, within)
 		w.under(e.X, func() { w.walk(e.Y, within) })
 	case js.EqEqToken, js.EqEqEqToken, js.NotEqToken, js.NotEqEqToken:
 		w.compared(e.X, e.Y)
 		w.compared(e.Y, e.X)
-		w.walk(e.X, false)
-		w.walk(e.Y, false)
+		w.looks(e.X)
+		w.looks(e.Y)
 	default:
-		w.walk(e.X, false)
-		w.walk(e.Y, false)
+		w.looks(e.X)
+		w.looks(e.Y)
 	}
 }
 
@@ -244,7 +259,7 @@ func rooted(l *js.LiteralExpr) bool {
 func (w *walker) target(e js.IExpr) {
 	switch e := e.(type) {
 	case *js.DotExpr, *js.IndexExpr:
-		w.walk(e, false)
+		w.looks(e)
 	}
 }
 

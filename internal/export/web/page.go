@@ -260,7 +260,8 @@ func (r *pageReader) code(at int, s *script.Script, exact bool) {
 	}
 	r.page.Inline.Others.Add(s.Others)
 	r.page.Inline.Decoders = append(r.page.Inline.Decoders, s.Decoders...)
-	r.says(at, s)
+	r.page.Inline.Holds(s, func(offset int) int { return at + offset })
+	r.page.Digests = append(r.page.Digests, s.Digests...)
 }
 
 // handler reads code that is written as an attribute: that of an event, or an address that is a script.
@@ -273,31 +274,12 @@ func (r *pageReader) handler(a attribute, at int, code string) {
 	for i := range s.Links {
 		s.Links[i].Shift(-len("function _(event){"))
 	}
-	for name := range s.Calls {
-		s.Calls[name] -= len("function _(event){")
+	for _, places := range []map[string]int{s.Calls, s.Uses, s.Says} {
+		for name := range places {
+			places[name] -= len("function _(event){")
+		}
 	}
 	r.code(start, s, len(a.value) == a.length)
-}
-
-// says notes what a part of the page's scripts says.
-func (r *pageReader) says(at int, s *script.Script) {
-	for name, offset := range s.Calls {
-		if _, ok := r.page.Inline.Calls[name]; !ok {
-			r.page.Inline.Calls[name] = at + offset
-		}
-	}
-	for name, args := range s.Args {
-		r.page.Inline.Args[name] = append(r.page.Inline.Args[name], args...)
-	}
-	for text, offset := range s.Says {
-		if _, ok := r.page.Inline.Says[text]; !ok {
-			r.page.Inline.Says[text] = at + offset
-		}
-	}
-	for word := range s.Words {
-		r.page.Inline.Words[word] = true
-	}
-	r.page.Digests = append(r.page.Digests, s.Digests...)
 }
 
 // inner reads a page that is written as an attribute.

@@ -14,7 +14,12 @@ func ReadScript(data []byte) *script.Script {
 	s := script.Read(data)
 	lines := link.NewLines(data)
 	for _, f := range s.Fragments {
-		for _, l := range read(f) {
+		links, held := read(f)
+		if held != nil {
+			at, _, _ := placeOf(f.Pieces)
+			s.Holds(held, func(int) int { return at })
+		}
+		for _, l := range links {
 			if len(s.Links) < link.MaxLinks {
 				l.Line, l.Column = lines.Place(l.Offset)
 				s.Links = append(s.Links, l)
@@ -25,13 +30,15 @@ func ReadScript(data []byte) *script.Script {
 	return s
 }
 
-// read lists the links of a text that a script holds, each with its place in the script.
-func read(f script.Fragment) (list []link.Link) {
+// read lists the links of a text that a script holds, each with its place in the script. The text is a script itself, or has one in it,
+// unless held is nil.
+func read(f script.Fragment) (list []link.Link, held *script.Script) {
 	var b strings.Builder
 	for _, p := range f.Pieces {
 		b.WriteString(p.Text)
 	}
-	for _, l := range inside(f.As, []byte(b.String())) {
+	links, held := inside(f.As, []byte(b.String()))
+	for _, l := range links {
 		if !l.Whole() {
 			continue
 		}
@@ -52,23 +59,25 @@ func read(f script.Fragment) (list []link.Link) {
 		}
 		list = append(list, l)
 	}
-	return list
+	return list, held
 }
 
-// inside lists the links of a text of some kind.
-func inside(kind string, text []byte) []link.Link {
+// inside lists the links of a text of some kind, with the script in it.
+func inside(kind string, text []byte) (links []link.Link, held *script.Script) {
 	switch kind {
 	case "html", "markup":
-		return ReadPage(text).Links
+		p := ReadPage(text)
+		return p.Links, p.Inline
 	case "css":
-		return ReadStyle(text).Links
+		return ReadStyle(text).Links, nil
 	case "json":
-		links, _ := ReadJSON(text) // most texts that begin like it are none
-		return links
+		links, _ = ReadJSON(text) // most texts that begin like it are none
+		return links, nil
 	case "script":
-		return script.Read(text).Links
+		held = script.Read(text)
+		return held.Links, held
 	}
-	return nil
+	return nil, nil
 }
 
 // cut is the part of a text from one place in it to another.

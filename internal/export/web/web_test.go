@@ -3,6 +3,8 @@ package web
 import (
 	"fmt"
 	"html"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -155,6 +157,7 @@ func within(t *testing.T, data []byte, links []link.Link) {
 	}
 }
 
+// TestCalls: calls of a global's functions by the names that it has in the window, however the script comes to it.
 func TestCalls(t *testing.T) {
 	s := ReadScript([]byte(`window.Portal.ready(); Portal?.score.submit(1); Math.max(1, 2); this.go(); a.b(); x = Portal.name`))
 	if len(s.Calls) != 2 || s.Calls["Portal.ready"] != 7 {
@@ -162,6 +165,50 @@ func TestCalls(t *testing.T) {
 	}
 	if _, ok := s.Calls["Portal.score.submit"]; !ok {
 		t.Errorf("%v", s.Calls)
+	}
+	const called, handed, neither = "called", "handed on", "neither"
+	for source, want := range map[string]string{
+		`window["Portal"]["ready"]()`: called, "globalThis.Portal?.[`ready`]?.()": called, `Portal["re" + "ady"]()`: called,
+		`const p = window.Portal; p.ready()`: called, `const { ready } = Portal; ready()`: called,
+		`const { Portal: { ready: r } } = window; r()`: called, `(sdk => sdk.ready())(parent.Portal)`: called,
+		`class P { constructor() { this.sdk = self.Portal } done() { this.sdk.ready() } }`: called,
+		`const p = window.Portal || { ready() {} }; p.ready()`:                             called, `setTimeout(Portal.ready.bind(Portal), 9)`: called,
+		`Portal.ready.call(Portal)`: called, `let p; async function f() { p = await window.Portal; p.ready() }`: called,
+		`eval("Portal.ready()")`: called, `new Function("a", "Portal.ready(a)")(1)`: called,
+		`const Portal = { ready() {} }; Portal.ready()`: neither, `(function (Portal) { Portal.ready() })()`: called,
+		`img.onload = Portal.ready`: handed, `export const sdk = window.Portal`: handed, `start(window.Portal)`: handed,
+		`Portal[names[2]](1)`: handed, `for (const k in Portal) tell(Portal[k]); const p = Portal ?? 0`: handed,
+		`if (window.Portal && typeof Portal !== "undefined" && !Portal.name) Portal.score(1)`: neither,
+		`// Portal.ready()`: neither, `log("Portal.ready()")`: neither, `Portal = null; delete window.Portal`: neither,
+		`if (x = (`: neither, `start(window.Portal); if (x = (`: handed, `then(Portal.ready) ((`: handed,
+	} {
+		s, got := ReadScript([]byte(source)), neither
+		_, whole := s.Uses["Portal"]
+		_, part := s.Uses["Portal.ready"]
+		if at, ok := s.Calls["Portal.ready"]; ok && at < len(source) {
+			got = called
+		} else if whole || part {
+			got = handed
+		}
+		if got != want {
+			t.Errorf("%s: %s, not %s: %v, %v", source, got, want, s.Calls, s.Uses)
+		}
+	}
+	files, err := filepath.Glob("testdata/portal/*.js") // made by bundlers, of a game that keeps the portal in a class, a function, an argument
+	if err != nil || len(files) == 0 {
+		t.Fatal(err)
+	}
+	for _, file := range files {
+		data, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := ReadScript(data)
+		_, ready := s.Calls["Portal.ready"]
+		_, handed := s.Uses["Portal"]
+		if apart := strings.Contains(file, "-dev-"); !apart && (!ready || !slices.Equal(s.Args["Portal.score"], []string{"best-score"})) || !handed {
+			t.Errorf("%s: %v, %v, %v", file, s.Calls, s.Args, s.Uses)
+		}
 	}
 }
 

@@ -77,7 +77,7 @@ func TestFromOpenAPI(t *testing.T) {
 // TestFromOpenAPIRefused: what is no description of an upload is said to be none.
 func TestFromOpenAPIRefused(t *testing.T) {
 	for text, want := range map[string]string{
-		"":                                `openapi is ""`,
+		"":                                "no OpenAPI description",
 		"lantern: [":                      "can be read",
 		`{"swagger": "2.0", "paths": {}}`: "OpenAPI 3",
 		"openapi: 3.0.0\npaths: {}\n":     "takes a file",

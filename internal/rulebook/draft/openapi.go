@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"path"
@@ -28,7 +29,11 @@ func FromOpenAPI(data []byte, a Answers) (text []byte, found []Found, err error)
 		return nil, nil, fault.New(fault.No, "it is no OpenAPI description that can be read: %v", err)
 	}
 	if version := doc.at("openapi").text(); !strings.HasPrefix(version, "3.") {
-		return nil, nil, fault.New(fault.No, "it is no OpenAPI 3 description: openapi is %q", version)
+		if version = cmp.Or(version, doc.at("swagger").text()); version == "" {
+			return nil, nil, fault.New(fault.No, "it is no OpenAPI description: it has no openapi that says which version it is")
+		}
+		return nil, nil, fault.New(fault.No, "it is a description by OpenAPI %s, and havvel reads those by OpenAPI 3", version).
+			Then("convert it to OpenAPI 3, or leave --from out: havvel rules new then asks how uploads go")
 	}
 	r := &rules{Answers: a, About: "What kind of portal it is, in one sentence."}
 	r.described(doc)

@@ -1,0 +1,1 @@
+(()=>{var t=class{sdk;constructor(){this.sdk=window.Portal}get available(){return this.sdk!==void 0}loaded(){this.sdk?.ready()}submit(n){this.sdk?.score("best-score",n)}},e=new t;var a=document.createElement("canvas");document.body.append(a);var d=a.getContext("2d"),o=0;function r(){d.fillRect(o++%300,0,9,9),requestAnimationFrame(r)}r();e.loaded();e.available&&e.submit(o);})();

@@ -1,0 +1,1 @@
+!function(){"use strict";var e=()=>globalThis.Portal;requestAnimationFrame(()=>async function(){const t=e();t&&await t.ready()}()),addEventListener("keydown",()=>{return t=3,void e()?.score("best-score",t);var t})}();

@@ -1,0 +1,1 @@
+(()=>{"use strict";var e=()=>globalThis.Portal;requestAnimationFrame(()=>async function(){const t=e();t&&await t.ready()}()),addEventListener("keydown",()=>void e()?.score("best-score",3))})();
