@@ -167,7 +167,8 @@ func (a *console) showFactChanges(r *compare.Result) {
 	both(r.Hosts, "it now names the host %s", "it names the host %s no more")
 	both(r.Calls, "it now calls %s", "it calls %s no more")
 	if l := r.Links; l.MissingBefore != l.MissingAfter {
-		add("%d links lead to no file; before, %d did", l.MissingAfter, l.MissingBefore)
+		add("%s to no file; before, %s did", inwords.Of(l.MissingAfter, "1 link leads", fmt.Sprintf("%d links lead", l.MissingAfter)),
+			inwords.Of(l.MissingBefore, "one", fmt.Sprint(l.MissingBefore)))
 	}
 	if r.From.Entry != r.To.Entry {
 		add("the entry page is %s, and was %s", r.To.Entry, r.From.Entry)

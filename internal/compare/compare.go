@@ -102,7 +102,7 @@ func Builds(from, to *export.Build, calls []string, judge func(*export.Build) []
 	r.Hosts = changed(hosts(from), hosts(to))
 	r.Calls = changed(made(from, calls), made(to, calls))
 	r.Links = Links{len(from.Links), len(to.Links), missing(from), missing(to)}
-	r.findings(judge(from), judge(to))
+	r.findings(from, to, judge)
 	return r
 }
 
@@ -244,24 +244,25 @@ func changed(before, after map[string]bool) Change {
 	return c
 }
 
-// findings tells apart findings by check, file and words; the line may move.
-func (r *Result) findings(before, after []finding.Finding) {
-	key := func(f finding.Finding) string {
-		return f.ID + "\x00" + f.File + "\x00" + f.Message + "\x00" + f.Destination
+// findings tells apart findings by check, file inside the build and words; the line may move.
+func (r *Result) findings(from, to *export.Build, judge func(*export.Build) []finding.Finding) {
+	key := func(b *export.Build, f finding.Finding) string {
+		return f.ID + "\x00" + strings.TrimPrefix(f.File, b.Base) + "\x00" + f.Message + "\x00" + f.Destination
 	}
-	add := func(list, other []finding.Finding, isNew bool) {
+	before, after := judge(from), judge(to)
+	add := func(b *export.Build, list []finding.Finding, than *export.Build, other []finding.Finding, isNew bool) {
 		left := map[string]int{}
 		for _, f := range other {
-			left[key(f)]++
+			left[key(than, f)]++
 		}
 		for _, f := range list {
-			if left[key(f)]--; left[key(f)] < 0 {
+			if left[key(b, f)]--; left[key(b, f)] < 0 {
 				r.Findings = append(r.Findings, Finding{f, isNew})
 			}
 		}
 	}
-	add(after, before, true)
-	add(before, after, false)
+	add(to, after, from, before, true)
+	add(from, before, to, after, false)
 }
 
 // Growth is by how much the build grew, as a share of what it was; negative when it became smaller.

@@ -5,6 +5,7 @@ import (
 	"compress/gzip"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -88,6 +89,12 @@ func TestBuilds(t *testing.T) {
 		}},
 		"more memory": {func(f map[string]string) { f["rules.wasm"] = "\x00asm\x01\x00\x00\x00\x05\x03\x01\x00\x07" },
 			"[] [] [{rules.wasm 13 13}] []", "", func(r *Result) bool { return r.Wasm.MemoryBefore == 65536 && r.Wasm.MemoryAfter == 7*65536 }},
+		"a folder around all": {func(f map[string]string) {
+			for name, content := range maps.Clone(f) {
+				delete(f, name)
+				f["lane/"+name] = content
+			}
+		}, "[] [] [] []", "", func(r *Result) bool { return len(r.Findings) == 1 && r.Findings[0].ID == "entry-nested" }},
 		"a link is lost": {func(f map[string]string) { delete(f, "lane.pack") }, "[] [{lane.pack 401 0}] [] []", "",
 			func(r *Result) bool { return r.Links.MissingBefore == 0 && r.Links.MissingAfter == 1 }},
 		"a finding is new": {func(f map[string]string) { f[".DS_Store"] = "x" }, "[] [] [] []", "", func(r *Result) bool {
