@@ -10,6 +10,7 @@ import (
 // A History is what a logbook says; as JSON it is the document of havvel logbook.
 type History struct {
 	Deliveries []Past `json:"deliveries"`
+	Unread     int    `json:"unread"` // lines that can't be read
 }
 
 // A Past is one delivery, and its states.
@@ -29,15 +30,15 @@ type Was struct {
 
 // HistoryOf reads a logbook, the last delivery first: of some destinations, or with nil of all, and of one version, or with "" of all.
 func HistoryOf(book *logbook.Book, destinations []string, version string) (*History, error) {
-	all, _, err := book.Deliveries()
+	all, unread, err := book.Deliveries()
 	if err != nil {
 		return nil, err
 	}
-	lines, err := book.Lines()
+	lines, _, err := book.Lines()
 	if err != nil {
 		return nil, err
 	}
-	out := &History{[]Past{}}
+	out := &History{[]Past{}, unread}
 	for _, l := range slices.Backward(all) {
 		if len(destinations) > 0 && !slices.Contains(destinations, l.Destination) || version != "" && l.Version != version {
 			continue

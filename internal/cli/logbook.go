@@ -49,8 +49,15 @@ func (a *console) runLogbook(version string) error {
 func (a *console) showLogbook(doc *app.History, version string) {
 	s := a.screen
 	if len(doc.Deliveries) == 0 {
-		s.Line("nothing was sent yet")
-		s.Next("havvel send")
+		switch {
+		case doc.Unread > 0:
+			s.Line("no delivery in the logbook can be read, so what was sent can't be told")
+		case version != "":
+			s.Line("version %s was not sent", version)
+		default:
+			s.Line("nothing was sent yet")
+			s.Next("havvel send")
+		}
 		return
 	}
 	var rows [][]string

@@ -152,10 +152,11 @@ func when(t time.Time) string {
 func (a *console) warnUnread(book *logbook.Book) {
 	if _, unread, err := book.Deliveries(); err == nil && unread > 0 {
 		a.screen.Warn(
-			"%d %s of the logbook can't be read and %s passed over; a crash may have cut it short",
+			"%d %s of the logbook can't be read and %s passed over; a crash or a merge may have broken %s",
 			unread,
 			inwords.Of(unread, "line", "lines"),
 			inwords.Of(unread, "is", "are"),
+			inwords.Of(unread, "it", "them"),
 		)
 	}
 }

@@ -3,7 +3,6 @@
 package logbook
 
 import (
-	"bufio"
 	"bytes"
 	"crypto/rand"
 	"encoding/json"
@@ -138,47 +137,38 @@ func (b *Book) append(data []byte) (err error) {
 	return nil
 }
 
-// Lines returns every line as it was written, in the order of the file, but for those that can't be read.
-func (b *Book) Lines() ([]Line, error) {
+// Lines returns every line as it was written, in the order of the file, and how many can't be read: a line cut short by a crash is one. A
+// logbook that does not exist yet is empty.
+func (b *Book) Lines() (list []Line, unread int, err error) {
 	data, err := os.ReadFile(b.path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return nil, fmt.Errorf("logbook: %w", err)
-	}
-	var list []Line
-	for text := range bytes.Lines(data) {
-		var l Line
-		if json.Unmarshal(text, &l) == nil && l.ID != "" {
-			list = append(list, l)
-		}
-	}
-	return list, nil
-}
-
-// Deliveries returns all deliveries in the order in which they were sent, and how many lines could
-// not be read (a line cut short by a crash is one). A logbook that does not exist yet is empty.
-func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
-	data, err := os.ReadFile(b.path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, 0, nil
-	}
-	if err != nil {
 		return nil, 0, fmt.Errorf("logbook: %w", err)
 	}
-	r := reading{known: map[string]*Delivery{}}
-	lines := bufio.NewScanner(bytes.NewReader(data))
-	lines.Buffer(nil, len(data)+1)
-	for lines.Scan() {
-		if len(bytes.TrimSpace(lines.Bytes())) == 0 {
+	for text := range bytes.Lines(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))) { // some editors begin a file so
+		if len(bytes.TrimSpace(text)) == 0 {
 			continue
 		}
 		var l Line
-		if json.Unmarshal(lines.Bytes(), &l) != nil || l.ID == "" {
+		if json.Unmarshal(text, &l) != nil || l.ID == "" {
 			unread++
 			continue
 		}
 		if l.Format > Format {
 			return nil, 0, fmt.Errorf("the logbook %s was written by a newer havvel (format %d); this one reads %d", b.path, l.Format, Format)
 		}
+		list = append(list, l)
+	}
+	return list, unread, nil
+}
+
+// Deliveries returns all deliveries in the order in which they were sent, and how many lines tell of none.
+func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
+	lines, unread, err := b.Lines()
+	if err != nil {
+		return nil, 0, err
+	}
+	r := reading{known: map[string]*Delivery{}}
+	for _, l := range lines {
 		r.take(l)
 	}
 	for _, l := range r.early {
@@ -188,7 +178,7 @@ func (b *Book) Deliveries() (list []*Delivery, unread int, err error) {
 			unread++
 		}
 	}
-	return r.list, unread, lines.Err()
+	return r.list, unread, nil
 }
 
 // reading is a logbook as far as it was read.

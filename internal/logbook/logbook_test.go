@@ -64,6 +64,38 @@ func TestStory(t *testing.T) {
 	}
 }
 
+// TestMangled: what editors and merges leave in a logbook costs no delivery that can be read.
+func TestMangled(t *testing.T) {
+	const sent = `{"logbook":1,"at":"2026-03-02T19:04:00Z","delivery":"a","destination":"d","version":"1","state":"draft"}` + "\n"
+	const public = `{"logbook":1,"at":"2026-03-02T19:05:00Z","delivery":"a","destination":"d","state":"public"}` + "\n"
+	for name, c := range map[string]struct {
+		text, state string
+		unread      int
+	}{
+		"mark at the beginning": {"\xef\xbb\xbf" + sent + public, "public", 0},
+		"other ends of lines":   {strings.ReplaceAll(sent+public, "\n", "\r\n"), "public", 0},
+		"empty lines":           {"\n" + sent + "\n\n" + public + "\n", "public", 0},
+		"a conflict":            {"<<<<<<< ours\n" + sent + "=======\n" + sent + public + ">>>>>>> theirs\n", "public", 3},
+		"another order":         {public + sent, "public", 0},
+		"cut":                   {sent + public[:40], "draft", 1},
+		"only a later line":     {public, "", 1},
+		"zeros":                 {sent + public + strings.Repeat("\x00", 512), "public", 1},
+	} {
+		folder := t.TempDir()
+		path := filepath.Join(folder, ".havvel", "logbook.jsonl")
+		os.MkdirAll(filepath.Dir(path), 0o755)
+		os.WriteFile(path, []byte(c.text), 0o644)
+		list, unread, err := Open(folder).Deliveries()
+		state := ""
+		if len(list) == 1 {
+			state = list[0].State
+		}
+		if err != nil || unread != c.unread || state != c.state || len(list) > 1 {
+			t.Errorf("%s: %q, %d lines unread, %v", name, state, unread, err)
+		}
+	}
+}
+
 // TestNewer: a logbook of a newer format is not half understood.
 func TestNewer(t *testing.T) {
 	folder := t.TempDir()

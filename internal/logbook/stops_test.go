@@ -20,7 +20,7 @@ func TestStops(t *testing.T) {
 			}, func(system disk.FS, folder string) error {
 				return On(system, folder).Add(Line{ID: "late", Version: "0.4.1"})
 			}, func(t *testing.T, folder string, done bool) {
-				lines, err := Open(folder).Lines()
+				lines, _, err := Open(folder).Lines()
 				late := len(lines) > before && lines[before].ID == "late"
 				if err != nil || len(lines) < before || done && !late {
 					t.Errorf("%d lines (%v), and the adding had ended: %v", len(lines), err, done)
@@ -28,7 +28,7 @@ func TestStops(t *testing.T) {
 				if err := Open(folder).Add(Line{ID: "next", Version: "0.4.2"}); err != nil {
 					t.Error(err)
 				}
-				if again, _ := Open(folder).Lines(); len(again) != len(lines)+1 {
+				if again, _, _ := Open(folder).Lines(); len(again) != len(lines)+1 {
 					t.Errorf("%d lines after %d and one more", len(again), len(lines))
 				}
 			})

@@ -203,9 +203,9 @@ func Source(name string) ([]byte, error) {
 func unknownName(name string) error {
 	f := fault.New(fault.Usage, "no rulebook %q ships with Havvel", name)
 	if near := settings.Nearest(name, Names()); near != "" {
-		return f.Then("did you mean %q? For your own, name its file, ending in .toml", near)
+		return f.Then("did you mean %q? For your own, name its file, ending in .toml; a folder begins with ./", near)
 	}
-	return f.Then("%s. For your own, name its file, ending in .toml", inwords.There(Names()))
+	return f.Then("%s. For your own, name its file, ending in .toml; a folder begins with ./", inwords.There(Names()))
 }
 
 // Find returns the rulebook of that name: one that ships, or, when the name ends in .toml, a file,
