@@ -167,10 +167,16 @@ func (a *console) new(c command) *cobra.Command {
 		Use: c.use, Short: c.short, Long: a.screen.Wrapped(c.long), Example: c.example,
 		DisableFlagsInUseLine: true,
 		Args: func(cmd *cobra.Command, args []string) error {
-			if err := c.args(cmd, args); err != nil {
-				return wrong(cmd.CommandPath(), "%w", err)
+			if c.args(cmd, args) == nil {
+				return nil
 			}
-			return nil
+			form := cmd.CommandPath() + strings.TrimPrefix(c.use, cmd.Name())
+			for n := len(args) - 1; n >= 0; n-- {
+				if c.args(cmd, args[:n]) == nil {
+					return wrong(cmd.CommandPath(), "%q is one word too many; the form is: %s", args[n], form)
+				}
+			}
+			return wrong(cmd.CommandPath(), "something is missing; the form is: %s", form)
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			defer a.done()

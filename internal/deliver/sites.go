@@ -206,6 +206,8 @@ func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Durati
 			answer.Draft = "" // it is not there any more
 		case answer.State == rulebook.Public:
 			answer.Link = t.to.Public
+		case x.Unopened == folder:
+			answer.Reasons = []string{"players get no game: index.html or havvel.json at the root is gone, or Havvel did not write it"}
 		}
 		return nil
 	})

@@ -26,8 +26,12 @@ type Index struct {
 	Versions   []Version `json:"versions,omitempty"`
 	Unfinished []string  `json:"unfinished,omitempty"` // folders that an upload began
 
+	// Unopened is the folder of the version that would be current, were what players read at the root still there; "" for none.
+	Unopened string `json:"-"`
+
 	page    []byte // at the root, where Havvel wrote it
 	hasPage bool
+	foreign bool // somebody else wrote the page at the root
 }
 
 // A Turn is the time from which a version was current.
@@ -121,7 +125,8 @@ func (s *Site) index(ctx context.Context) (*Index, error) {
 	work.Go(func() (err error) { front, err = s.part(inside, indexName); return err })
 	work.Go(func() (err error) { register, err = s.part(inside, registerName); return err })
 	var page []byte
-	work.Go(func() (err error) { page, err = s.page(inside); return err })
+	var foreign bool
+	work.Go(func() (err error) { page, foreign, err = s.page(inside); return err })
 	if err := work.Wait(); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	} else if err != nil {
@@ -139,21 +144,27 @@ func (s *Site) index(ctx context.Context) (*Index, error) {
 		return nil, &Hidden{folderName, noFolders}
 	}
 	x := merged(front, register)
-	x.page, x.hasPage = page, slices.Contains(top, pageName)
+	x.page, x.hasPage, x.foreign = page, slices.Contains(top, pageName), foreign
 	x.shown()
 	return x, s.rebuild(ctx, x, folders)
 }
 
 // shown makes the version current that players get: that of the page at the root, also where a switch was cut off before the page came.
+// Without that page they get none.
 func (x *Index) shown() {
-	folder := root.Version(x.page)
-	if folder == "" || folder == x.Current {
-		return
+	folder, n := root.Version(x.page), len(x.Was)
+	switch {
+	case x.page == nil && (x.foreign || !x.hasPage):
+		x.Current, x.By = "", ""
+	case folder != "" && folder != x.Current:
+		x.Was = slices.DeleteFunc(x.Was, func(t Turn) bool { return t.Folder == x.Current && t.At.Equal(x.At) })
+		x.Current, x.By, x.At = folder, "", time.Time{}
+		if n := len(x.Was); n > 0 && x.Was[n-1].Folder == folder {
+			x.At = x.Was[n-1].At
+		}
 	}
-	x.Was = slices.DeleteFunc(x.Was, func(t Turn) bool { return t.Folder == x.Current && t.At.Equal(x.At) })
-	x.Current, x.By, x.At = folder, "", time.Time{}
-	if n := len(x.Was); n > 0 && x.Was[n-1].Folder == folder {
-		x.At = x.Was[n-1].At
+	if x.Current == "" && n > 0 {
+		x.Unopened = x.Was[n-1].Folder
 	}
 }
 
@@ -189,6 +200,9 @@ func merged(front, register *Index) *Index {
 			}
 		}
 		x.Unfinished = append(x.Unfinished, part.Unfinished...)
+	}
+	if front == nil && register != nil {
+		x.Was = register.Was
 	}
 	if front != nil {
 		x.Current, x.By, x.At, x.Was = front.Current, front.By, front.At, front.Was
@@ -243,9 +257,9 @@ func (s *Site) rebuild(ctx context.Context, x *Index, folders []string) error {
 	return nil
 }
 
-// register writes which versions there are.
+// register writes which versions there are, and once more which were current: the loss of one file loses nothing.
 func (s *Site) register(ctx context.Context, x *Index) error {
-	out := Index{Format: Format, Versions: slices.Clone(x.Versions), Unfinished: x.Unfinished}
+	out := Index{Format: Format, Was: x.Was, Versions: slices.Clone(x.Versions), Unfinished: x.Unfinished}
 	for i := range out.Versions {
 		out.Versions[i].Public = false
 	}

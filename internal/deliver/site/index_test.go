@@ -98,7 +98,7 @@ func TestLate(t *testing.T) {
 	}
 }
 
-// TestRebuilt: the loss of any one file at the root loses no version; what is public has to be said again where that file is gone.
+// TestRebuilt: the loss of any one file at the root loses no version, nor what was public before; nothing is public without the page.
 func TestRebuilt(t *testing.T) {
 	ctx := context.Background()
 	for _, name := range []string{"havvel.json", "havvel-versions.json", "index.html"} {
@@ -125,6 +125,12 @@ func TestRebuilt(t *testing.T) {
 			return a.Folder == b.Folder && a.Version == b.Version && a.Fingerprint == b.Fingerprint && a.Sent.Equal(b.Sent) && a.Bytes == b.Bytes
 		}) {
 			t.Errorf("without %s: %+v (%v)\nbefore: %+v", name, after, err, before)
+		}
+		if turns := len(after.Was); turns != 3 || after.Was[1].Folder != sitetest.Edition(1).Folder {
+			t.Errorf("without %s, what was public is %+v", name, after.Was)
+		}
+		if shown := after.Current != ""; shown != (name == "havvel-versions.json") || !shown && after.Unopened != sitetest.Edition(2).Folder {
+			t.Errorf("without %s, %q is public, and %q would be", name, after.Current, after.Unopened)
 		}
 		if _, err := s.Switch(ctx, sitetest.Edition(0).Folder, true); err != nil {
 			t.Errorf("without %s: %v", name, err)

@@ -107,7 +107,7 @@ func New(s Store, keep int, who string) *Site {
 type Foreign struct{ Name string }
 
 func (e *Foreign) Error() string {
-	return fmt.Sprintf("there is a %s that havvel did not write", e.Name)
+	return fmt.Sprintf("there is already a file %s, which havvel did not write", e.Name)
 }
 
 // Fault tells it.
@@ -132,13 +132,16 @@ func small(name string, data []byte, kind, cache string) File {
 	}
 }
 
-// page reads the page at the root; nil where there is none, or none that Havvel wrote.
-func (s *Site) page(ctx context.Context) ([]byte, error) {
-	data, err := Read(ctx, s.Store, pageName)
-	if errors.Is(err, fs.ErrNotExist) || err == nil && !root.Opens(data) {
-		return nil, nil
+// page reads the page at the root; nil where there is none, or a foreign one, that Havvel did not write.
+func (s *Site) page(ctx context.Context) (data []byte, foreign bool, err error) {
+	data, err = Read(ctx, s.Store, pageName)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, false, nil
 	}
-	return data, err
+	if err == nil && !root.Opens(data) {
+		return nil, true, nil
+	}
+	return data, false, err
 }
 
 // ours makes sure that Havvel wrote the page at the root, if there is one.
