@@ -2,6 +2,7 @@ package script
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 
 	"github.com/tdewolff/parse/v2/js"
@@ -60,10 +61,9 @@ func (f *facts) call(e *js.CallExpr) {
 	if c.at == 0 {
 		c.at = f.within(c.expr)
 	}
-	switch {
-	case root != nil && global(root):
+	if root != nil && global(root) {
 		f.calls(c.name, c)
-	case len(f.callees) < maxCallNames:
+	} else {
 		f.callees = append(f.callees, c)
 	}
 }
@@ -199,7 +199,7 @@ func (w *walker) takes(e js.IExpr) {
 
 // callees follows what is called by variables and properties to the globals that they may stand for.
 func (r *reader) callees(f *facts) {
-	for _, c := range f.callees {
+	for _, c := range slices.Backward(f.callees) { // what a bundler puts last is the game
 		names, known := r.globals(c)
 		for _, name := range names {
 			f.calls(name, c)

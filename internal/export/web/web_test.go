@@ -194,6 +194,14 @@ func TestCalls(t *testing.T) {
 			t.Errorf("%s: %s, not %s: %v, %v", source, got, want, s.Calls, s.Uses)
 		}
 	}
+	var large strings.Builder // whose game stands behind all else, as in a bundle
+	for n := range 30_000 {
+		fmt.Fprintf(&large, "const v%d = { go(a) { return a } }; v%d.go(%d);\n", n, n, n)
+	}
+	large.WriteString("(function () { const p = window.Portal; p.ready() })()")
+	if s := ReadScript([]byte(large.String())); s.Calls["Portal.ready"] < large.Len()-20 || s.Unparsed != "" {
+		t.Errorf("at the end of a large script: %v %s", s.Calls["Portal.ready"], s.Unparsed)
+	}
 	files, err := filepath.Glob("testdata/portal/*.js") // made by bundlers, of a game that keeps the portal in a class, a function, an argument
 	if err != nil || len(files) == 0 {
 		t.Fatal(err)
