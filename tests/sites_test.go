@@ -379,3 +379,33 @@ func TestSiteStop(t *testing.T) {
 	}
 	runWith(t, p, h.env, "send", "--accept-errors").must(t, 0)
 }
+
+// TestPageGone: nothing is called public where the page that players open is gone or is somebody else's; the loss of the small file beside it
+// loses nothing.
+func TestPageGone(t *testing.T) {
+	at := t.TempDir()
+	p := siteProject(t, &machine{address: at}, "", "")
+	run(t, p, "send").must(t, 0)
+	run(t, p, "publish").must(t, 0)
+	raise(t, p, "0.4.0", "0.4.1")
+	run(t, p, "send").must(t, 0)
+	run(t, p, "publish").must(t, 0)
+	lose := func(name string) {
+		t.Helper()
+		if err := os.Remove(filepath.Join(at, name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lose("havvel.json")
+	run(t, p, "where").must(t, 0, "0.4.1", "public")
+	run(t, p, "back", "--dry-run").must(t, 0, "version 0.4.0 would become public")
+	lose("index.html")
+	run(t, p, "where").must(t, 0, "0.4.1", "withdrawn", "players get no game", "havvel publish puts it back")
+	run(t, p, "publish").must(t, 0, "0.4.1")
+	run(t, p, "where").must(t, 0, "public")
+	if err := os.WriteFile(filepath.Join(at, "index.html"), []byte("<h1>Moor Studio</h1>"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	run(t, p, "where").must(t, 0, "withdrawn", "players get no game")
+	run(t, p, "publish").must(t, 1, "index.html, which havvel did not write")
+}

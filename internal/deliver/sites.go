@@ -207,7 +207,8 @@ func (t *siteTarget) Ask(ctx context.Context, l *logbook.Delivery, _ time.Durati
 		case answer.State == rulebook.Public:
 			answer.Link = t.to.Public
 		case x.Unopened == folder:
-			answer.Reasons = []string{"players get no game: index.html or havvel.json at the root is gone, or Havvel did not write it"}
+			answer.Reasons = []string{"players get no game: index.html or havvel.json at the root is gone, or Havvel did not write it; " +
+				"havvel publish puts it back"}
 		}
 		return nil
 	})

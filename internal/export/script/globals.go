@@ -210,7 +210,7 @@ func (r *reader) callees(f *facts) {
 	}
 }
 
-// globals are the dotted names of what is called; known says that it is something else.
+// globals are the dotted names of what is called; known says that it is something else, whatever happens.
 func (r *reader) globals(c callee) (names []string, known bool) {
 	var held value
 	member := ""
@@ -232,5 +232,5 @@ func (r *reader) globals(c callee) (names []string, known bool) {
 			names = append(names, name)
 		}
 	}
-	return names, len(held) > 0
+	return names, len(held) > 0 && !slices.ContainsFunc(held, func(a alternative) bool { return a.weak })
 }
