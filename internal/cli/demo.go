@@ -135,6 +135,7 @@ func (a *console) planned(stops []demo.Stop) {
 // they keep from an earlier demo is cleared with the project.
 func demoWorld(folder string) ([]*standin.Portal, error) {
 	const tries = 20
+	write := demo.Write
 	for try := 1; ; try++ {
 		first, err := standin.FreeAddress()
 		if err != nil {
@@ -144,9 +145,10 @@ func demoWorld(folder string) ([]*standin.Portal, error) {
 		if err != nil {
 			return nil, err
 		}
-		if err := demo.Write(folder, addresses); err != nil {
+		if err := write(folder, addresses); err != nil {
 			return nil, err
 		}
+		write = demo.Readdress // one of these ports may be taken meanwhile
 		portals, err := demo.Open(filepath.Join(folder, demo.PortalFolder), first)
 		if err == nil || try == tries {
 			return portals, err

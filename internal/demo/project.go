@@ -142,6 +142,15 @@ func settings(version string, addresses map[string]string) (game.Files, error) {
 	return game.Files{project.Name: toml}, nil
 }
 
+// Readdress writes the project that Write wrote for portals at other addresses.
+func Readdress(folder string, addresses map[string]string) error {
+	files, err := settings("0.4.0", addresses)
+	if err != nil {
+		return err
+	}
+	return write(folder, files)
+}
+
 // WriteSecond exports the game again, changed, and raises the version in the project file.
 func WriteSecond(folder string) error {
 	p, err := project.Find(folder)
