@@ -13,7 +13,8 @@ import (
 // A sight is what could be seen in a window, from small pictures of it.
 type sight struct {
 	mu       sync.Mutex
-	last     map[string]*image.RGBA // by the picture's format: small and large pictures are drawn in other ways, and never compared
+	last     map[string]*image.RGBA // by the picture's format: small and large pictures are drawn in other ways
+	latest   *image.RGBA            // of these
 	changed  []time.Time            // of each place, when it changed last
 	lives    []uint8                // of each place, in which of the last spans it changed: a bit each, the last one lowest
 	span     int64                  // the last span, counted from any time
@@ -62,13 +63,13 @@ func (s *sight) look(data []byte, at time.Time) {
 		s.lives = make([]uint8, sightWidth*height)
 	}
 	s.turn(at)
-	last := s.last[format]
-	s.last[format] = now
+	last, latest := s.last[format], s.latest
+	s.last[format], s.latest = now, now
 	if last == nil {
 		return
 	}
-	for i := range s.changed {
-		if unlike(now.Pix[4*i:4*i+3], last.Pix[4*i:4*i+3]) {
+	for i := range s.changed { // what differs from the last picture of its kind alone changed before the latest one
+		if p := now.Pix[4*i : 4*i+3]; unlike(p, last.Pix[4*i:4*i+3]) && unlike(p, latest.Pix[4*i:4*i+3]) {
 			s.changed[i] = at
 			s.lives[i] |= 1
 		}

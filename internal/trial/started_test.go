@@ -6,6 +6,7 @@ import (
 	"image/color"
 	"image/draw"
 	"image/jpeg"
+	"image/png"
 	"strings"
 	"testing"
 	"time"
@@ -192,5 +193,47 @@ func TestSightOfAPhone(t *testing.T) {
 	s.look(shot(842, true), begin.Add(2*time.Second))
 	if visible, _ := s.told(); !visible || s.since(begin.Add(500*time.Millisecond)) == 0 {
 		t.Errorf("the word is seen: %v, and of what changed there is %v", visible, s.since(begin.Add(500*time.Millisecond)))
+	}
+}
+
+// TestSightOfTwoKinds: what one kind of picture has shown already is no news when another kind shows it, however late: a page that was blank
+// in the last picture of that kind has not changed since.
+func TestSightOfTwoKinds(t *testing.T) {
+	begin := time.Now()
+	var s sight
+	look := func(kind string, light uint8, at time.Duration) {
+		t.Helper()
+		m := image.NewGray(image.Rect(0, 0, 960, 540))
+		for i := range m.Pix {
+			m.Pix[i] = light
+		}
+		var b bytes.Buffer
+		err := png.Encode(&b, m)
+		if kind == "jpeg" {
+			b.Reset()
+			err = jpeg.Encode(&b, m, nil)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.look(b.Bytes(), begin.Add(at))
+	}
+	look("png", 255, 0) // before anything was drawn
+	look("jpeg", 20, time.Second)
+	look("png", 20, 5*time.Second)
+	if share := s.since(begin.Add(4 * time.Second)); share > 0 {
+		t.Errorf("nothing changed, and %.2f is said to have", share)
+	}
+	look("jpeg", 120, 6*time.Second) // a press
+	if share := s.since(begin.Add(5 * time.Second)); share < 1 {
+		t.Errorf("all changed, and %.2f is said to have", share)
+	}
+	look("png", 120, 8*time.Second)
+	if share := s.since(begin.Add(7 * time.Second)); share > 0 {
+		t.Errorf("nothing changed since, and %.2f is said to have", share)
+	}
+	look("png", 200, 9*time.Second)
+	if share := s.since(begin.Add(8 * time.Second)); share < 1 {
+		t.Errorf("all changed again, and %.2f is said to have", share)
 	}
 }
