@@ -19,13 +19,16 @@ func fileServer(b *testing.B) (export string, ask func(address string, one ...st
 	nginx, wrk := partner(b, "nginx"), partner(b, "wrk")
 	export = largeExport(b)
 	folder := b.TempDir()
+	cert, key := certificate(b, folder)
 	config := fmt.Sprintf(
 		"daemon off; pid %[1]s/pid; error_log %[1]s/error; worker_processes 2; user root;\nevents { worker_connections 512; }\nhttp { "+
 			"access_log off; sendfile on; tcp_nopush on; types { text/javascript js; image/png png; }\n client_body_temp_path %[1]s/b; "+
 			"proxy_temp_path %[1]s/p; fastcgi_temp_path %[1]s/f; uwsgi_temp_path %[1]s/u; scgi_temp_path %[1]s/s;\n server { listen "+
-			"127.0.0.1:7421; root %[2]s; } }\n",
+			"127.0.0.1:7421; listen 127.0.0.1:7422 ssl; ssl_certificate %[3]s; ssl_certificate_key %[4]s; root %[2]s; } }\n",
 		folder,
 		export,
+		cert,
+		key,
 	)
 	writeInto(b, folder, game.Files{"nginx.conf": []byte(config)})
 	server := exec.Command(nginx, "-c", filepath.Join(folder, "nginx.conf"))
@@ -92,11 +95,21 @@ func BenchmarkServe(b *testing.B) {
 	b.ReportMetric(mine/nginxs, "of-partner-throughput")
 }
 
-// BenchmarkHost asks a playtest host for all files of a large build that was sent to it; its partner is nginx with the same files.
+// BenchmarkHost asks a playtest host for all files of a large build that was sent to it; its partner is nginx with the same files. Both
+// answer over connections that are kept, without and with TLS.
 func BenchmarkHost(b *testing.B) {
+	b.Run("plain", func(b *testing.B) { benchHost(b, "http://127.0.0.1:7421/") })
+	b.Run("TLS", func(b *testing.B) {
+		cert, key := certificate(b, b.TempDir())
+		benchHost(b, "https://127.0.0.1:7422/", "--certificate", cert, "--certificate-key", key)
+	})
+}
+
+func benchHost(b *testing.B, other string, args ...string) {
+	curl := partner(b, "curl")
 	export, ask := fileServer(b)
 	data := b.TempDir()
-	control, _, _ := hosting(b, data, "--port", "0")
+	control, _, _ := hosting(b, data, append(args, "--port", "0")...)
 	folder := b.TempDir()
 	writeInto(
 		b,
@@ -112,18 +125,25 @@ func BenchmarkHost(b *testing.B) {
 	)
 	token := strings.Fields(run(b, folder, "host", "token", "make", "moth", "--data", data).must(b, 0).out)[0]
 	env := []string{"SHED_KEY=" + token}
+	if len(args) > 1 {
+		env = append(env, "SSL_CERT_FILE="+args[1])
+	}
 	runWith(b, folder, env, "send", "--accept-errors").must(b, 0)
 	link := decode[deliveries](b, runWith(b, folder, env, "where", "--json").must(b, 0)).Deliveries[0].Link
 	round := decode[struct{ Link string }](b, runWith(b, folder, env, "round", "open", "--json").must(b, 0)).Link
-	_, page := get(b, round)
+	got, err := exec.Command(curl, "--silent", "--insecure", round).Output()
+	if err != nil {
+		b.Fatal(err)
+	}
+	page := string(got)
 	_, page, _ = strings.Cut(page, `const game = "`)
 	at, _, _ := strings.Cut(strings.ReplaceAll(page, `\/`, "/"), `"`)
 	var nginxs, build, played, nginxLarge, playedLarge float64
 	for b.Loop() {
-		nginxs += ask("http://127.0.0.1:7421/")
+		nginxs += ask(other)
 		build += ask(link)
 		played += ask(at)
-		nginxLarge += ask("http://127.0.0.1:7421/", "lane.pack")
+		nginxLarge += ask(other, "lane.pack")
 		playedLarge += ask(at, "lane.pack")
 	}
 	b.ReportMetric(build/nginxs, "of-partner-throughput")

@@ -25,7 +25,7 @@ import (
 )
 
 // format is the version of a proof as it is kept.
-const format = 4
+const format = 5
 
 // A Store keeps proofs, and what exports did, in a folder that can be deleted at any time. Its methods may be called at the same time.
 type Store struct {

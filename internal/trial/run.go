@@ -71,6 +71,7 @@ type viewer struct {
 	answered mark          // when the page answered last
 	played   bool          // the steps were done
 	pressed  time.Duration // when something was pressed to tell whether it has started; 0 for never
+	eager    bool          // something is pressed as soon as the picture may be at rest, and once more where nothing came of it
 	resting  bool          // a picture at rest is enough: nothing is pressed to tell whether it is the game
 }
 
@@ -80,6 +81,7 @@ func (t *Trial) run(ctx context.Context, b browser.Browser, v rulebook.View) (*V
 		return nil, err
 	}
 	defer done()
+	r.eager = true
 	if err := r.play(ctx); err != nil && !r.fell(ctx) && !r.froze(ctx, err) {
 		return nil, browser.Failed(ctx, err)
 	}
@@ -281,8 +283,11 @@ func (r *viewer) firstScreen(picture []byte) {
 	}
 }
 
-// frames counts frames for a while.
+// frames counts frames for a while; where something was pressed, the time that it took to show is enough to count them later.
 func (r *viewer) frames(ctx context.Context) (*state, error) {
+	if r.pressed != 0 {
+		return r.ask(ctx)
+	}
 	before, err := r.ask(ctx)
 	if err != nil {
 		return nil, err

@@ -13,17 +13,23 @@ import (
 // A sight is what could be seen in a window, from small pictures of it.
 type sight struct {
 	mu       sync.Mutex
-	last     map[string]*image.RGBA // by the picture's format: small and large pictures are drawn in other ways
-	latest   *image.RGBA            // of these
-	changed  []time.Time            // of each place, when it changed last
-	lives    []uint8                // of each place, in which of the last spans it changed: a bit each, the last one lowest
-	span     int64                  // the last span, counted from any time
-	seen     time.Time              // when the last picture came
-	spread   float64                // share of places that differ from the commonest colour
-	plain    int                    // places that differ plainly from it
-	brights  int                    // the brightest, from 0 to 255
-	first    time.Time              // when something could be seen first
+	last     map[string]shot // by the picture's format: small and large pictures are drawn in other ways
+	latest   shot            // of these
+	changed  []time.Time     // of each place, when it changed last
+	lives    []uint8         // of each place, in which of the last spans it changed: a bit each, the last one lowest
+	span     int64           // the last span, counted from any time
+	seen     time.Time       // when the last picture came
+	spread   float64         // share of places that differ from the commonest colour
+	plain    int             // places that differ plainly from it
+	brights  int             // the brightest, from 0 to 255
+	first    time.Time       // when something could be seen first
 	pictures int
+}
+
+// A shot is a picture of the window.
+type shot struct {
+	*image.RGBA
+	at time.Time
 }
 
 // Sizes and bounds of what is seen.
@@ -59,20 +65,62 @@ func (s *sight) look(data []byte, at time.Time) {
 		s.first = at
 	}
 	if len(s.changed) != sightWidth*height { // the first, or the window was turned
-		s.last, s.changed = map[string]*image.RGBA{}, make([]time.Time, sightWidth*height)
+		s.last, s.latest, s.changed = map[string]shot{}, shot{}, make([]time.Time, sightWidth*height)
 		s.lives = make([]uint8, sightWidth*height)
 	}
 	s.turn(at)
-	last, latest := s.last[format], s.latest
-	s.last[format], s.latest = now, now
-	if last == nil {
+	s.compare(format, shot{now, at})
+}
+
+// compare notes what changed since the last picture of a kind, unless one of another kind has shown it meanwhile. The first one of a kind is
+// compared with another kind, where only what differs on the whole counts.
+func (s *sight) compare(kind string, now shot) {
+	last, latest := s.last[kind], s.latest
+	s.last[kind], s.latest = now, now
+	if latest.RGBA == nil {
 		return
 	}
-	for i := range s.changed { // what differs from the last picture of its kind alone changed before the latest one
-		if p := now.Pix[4*i : 4*i+3]; unlike(p, last.Pix[4*i:4*i+3]) && unlike(p, latest.Pix[4*i:4*i+3]) {
-			s.changed[i] = at
+	var whole func(i int) bool
+	if last.RGBA == nil {
+		whole = apart(now.RGBA, latest.RGBA)
+	}
+	for i := range s.changed {
+		p := now.Pix[4*i : 4*i+3]
+		moved := unlike(p, latest.Pix[4*i:4*i+3])
+		if whole != nil {
+			moved = moved && whole(i)
+		} else if moved || !s.changed[i].After(last.at) {
+			moved = unlike(p, last.Pix[4*i:4*i+3])
+		}
+		if moved {
+			s.changed[i] = now.at
 			s.lives[i] |= 1
 		}
+	}
+}
+
+// apart compares two pictures cell by cell: it returns whether the cell of a place has another colour on the average.
+func apart(a, b *image.RGBA) func(place int) bool {
+	const side = 8
+	wide := sightWidth / side
+	cell := func(i int) int { return i/sightWidth/side*wide + i%sightWidth/side }
+	places := len(a.Pix) / 4
+	sums, n := make([][3]int, cell(places-1)+1), make([]int, cell(places-1)+1)
+	for i := range places {
+		c := cell(i)
+		n[c]++
+		for k := range 3 {
+			sums[c][k] += int(a.Pix[4*i+k]) - int(b.Pix[4*i+k])
+		}
+	}
+	return func(place int) bool {
+		c := cell(place)
+		for _, sum := range sums[c] {
+			if max(sum, -sum) > differs/2*n[c] {
+				return true
+			}
+		}
+		return false
 	}
 }
 

@@ -49,7 +49,7 @@ func (r *viewer) start(ctx context.Context) error {
 }
 
 func (r *viewer) follow(ctx context.Context) (*starting, error) {
-	s := &starting{}
+	s := &starting{Eager: r.eager && !r.resting && len(r.trial.Steps) == 0}
 	q := questions{viewer: r, replies: make(chan answered, 1), last: answered{at: time.Now(), state: &state{}}}
 	for {
 		q.await(ctx)
@@ -67,8 +67,12 @@ func (r *viewer) follow(ctx context.Context) (*starting, error) {
 			s.yes(max(m.Since, m.Pattern))
 			return s, nil
 		}
-		if s.WantsTo || over && m.Visible && m.Work == "" && !m.Begun && m.At-m.Answered < hungAfter {
-			return s, r.tell(ctx, s, q.last)
+		if last := over && m.Visible && m.Work == "" && !m.Begun && m.At-m.Answered < hungAfter; s.WantsTo || last {
+			s.Eager = s.Eager && !last
+			if err := r.tell(ctx, s, q.last); err != nil || s.Answer != "" {
+				return s, err
+			}
+			continue
 		}
 		if over {
 			s.end(m, limit)
@@ -116,14 +120,15 @@ func (r *viewer) glance(ctx context.Context, last answered) {
 // tell has a press tell whether the game has started; where the trial has steps, they do so.
 func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	words := r.words(ctx)
-	p, err := r.picture(ctx, "start")
+	err := r.untouched(ctx)
 	if err != nil {
 		return err
 	}
-	r.firstScreen(p)
 	failed := r.moment(last).Failure
 	begun := time.Now()
-	r.pressed = begun.Sub(r.seen.began)
+	if r.pressed == 0 {
+		r.pressed = begun.Sub(r.seen.began)
+	}
 	before := r.sight.since(begun.Add(-forAPress))
 	led := "" // the words to which a press led at once
 	if len(r.trial.Steps) > 0 {
@@ -135,7 +140,11 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	if err != nil {
 		return err
 	}
-	r.waitFor(ctx, begun, led != "")
+	until := begun.Add(forAPress)
+	if first := r.seen.began.Add(r.pressed + 2*forAPress); !s.Eager && first.After(until) {
+		until = first
+	}
+	r.waitFor(ctx, begun, until, led != "")
 	now := max(r.sight.since(begun), r.settle(ctx))
 	state, err := r.ask(ctx)
 	if err != nil {
@@ -151,12 +160,25 @@ func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
 	return ctx.Err()
 }
 
+// untouched takes the picture of the game before anything is pressed.
+func (r *viewer) untouched(ctx context.Context) error {
+	if r.pressed != 0 {
+		return nil
+	}
+	p, err := r.picture(ctx, "start")
+	if err == nil {
+		r.firstScreen(p)
+		r.sight.look(p, time.Now()) // the next one of its kind is compared with it
+	}
+	return err
+}
+
 // waitFor waits for what a press leads to; less long where something has come of it.
-func (r *viewer) waitFor(ctx context.Context, begun time.Time, led bool) {
+func (r *viewer) waitFor(ctx context.Context, begun, until time.Time, led bool) {
 	seen := r.sight.many()
-	for end := begun.Add(2 * forAPress); ctx.Err() == nil; pause(ctx, often) {
+	for ; ctx.Err() == nil; pause(ctx, often) {
 		came := led || r.sight.many() > seen+2 || r.sight.since(begun) >= pressed
-		if now := time.Now(); now.After(end) || now.Sub(begun) > forAPress && came {
+		if now := time.Now(); now.After(until) || now.Sub(begun) > forAPress && came {
 			break
 		}
 	}

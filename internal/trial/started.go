@@ -75,6 +75,7 @@ type starting struct {
 	Hung    bool          // a no, since the page does not answer
 	ByTime  bool          // a no that rests on time alone
 	WantsTo bool          // nothing moves by itself: a press would tell
+	Eager   bool          // likewise as soon as it may be at rest: a press that leads to nothing then is done again
 }
 
 // next takes the next moment. It returns true once there is an answer, or a press is wanted.
@@ -129,19 +130,22 @@ func (s *starting) calm(m moment) bool {
 		return false
 	case m.Changed >= alive && !m.Styled:
 		return s.yes(max(m.Since, m.Pattern))
-	case (m.Changed < motion || m.Styled) && calm < stillFor:
+	case (m.Changed < motion || m.Styled) && calm < stillFor && !s.Eager:
 		return false
 	}
+	s.Eager = s.Eager && calm < stillFor
 	s.WantsTo = true
 	return true
 }
 
 // after takes the moment after a press: before and now are the shares of the window that changed in as much time before and after it, and
-// woke says that the game draws in another way.
+// woke says that the game draws in another way. There is no answer where an eager press led to nothing.
 func (s *starting) after(m moment, before, now float64, woke bool) {
-	s.WantsTo = false
+	eager := s.Eager
+	s.WantsTo, s.Eager = false, false
 	changed := now >= pressed && now >= pressedBy*before || woke || now >= alive && !m.Styled
 	switch {
+	case eager && !changed && !m.Crashed && m.Done == 0:
 	case m.Crashed:
 		s.no("the page crashed when something was pressed", "havvel look shows what takes memory")
 	case changed && m.stuck() != "":

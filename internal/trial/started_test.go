@@ -108,6 +108,27 @@ func TestStarting(t *testing.T) {
 	}
 }
 
+// TestEager: where nothing moves, a press is wanted early, and once more later if nothing came of it.
+func TestEager(t *testing.T) {
+	sec := func(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+	s := &starting{Eager: true}
+	var asked []time.Duration
+	for at := sec(0.15); at < sec(8) && s.Answer == ""; at += sec(0.15) {
+		m := moment{At: at, Own: at, Answered: at, Visible: true, Ended: sec(0.2)}
+		if s.next(m); s.WantsTo {
+			asked = append(asked, at)
+			s.after(m, 0, 0, false)
+		}
+	}
+	if len(asked) != 2 || asked[0] > sec(3.2) || asked[1] < sec(4.2) || s.Answer != Untold {
+		t.Errorf("pressed at %s, and then %q", asked, s.Answer)
+	}
+	s = &starting{Eager: true, WantsTo: true}
+	if s.after(moment{}, 0, 0.1, false); s.Answer != Yes {
+		t.Errorf("a press that shows at once: %q", s.Answer)
+	}
+}
+
 // doneAt is when something was said, once it was.
 func doneAt(now, at time.Duration) time.Duration {
 	if now < at {
@@ -220,6 +241,9 @@ func TestSightOfTwoKinds(t *testing.T) {
 	}
 	look("png", 255, 0) // before anything was drawn
 	look("jpeg", 20, time.Second)
+	if share := s.since(begin); share < 1 {
+		t.Errorf("all changed before the first picture of a kind, and %.2f is said to have", share)
+	}
 	look("png", 20, 5*time.Second)
 	if share := s.since(begin.Add(4 * time.Second)); share > 0 {
 		t.Errorf("nothing changed, and %.2f is said to have", share)
