@@ -177,6 +177,9 @@ func TestCrashedLogbook(t *testing.T) {
 	if d := states(t, project).Deliveries; len(d) != 1 || d[0].State != "public" {
 		t.Errorf("where shows %+v", d)
 	}
+	if data, err := os.ReadFile(book); err != nil || !strings.Contains(string(data), "\"2026-\n{") {
+		t.Errorf("what came after the crash is lost with it: %s %v", data, err)
+	}
 }
 
 // TestInterrupt stops each command in the middle, as Ctrl-C does.

@@ -35,6 +35,33 @@ func TestFailure(t *testing.T) {
 	}
 }
 
+// TestKept: what was damaged anywhere, or cut off, is not taken for what was kept.
+func TestKept(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "lane")
+	if err := Keep(path, []byte("every lantern on the lane")); err != nil {
+		t.Fatal(err)
+	}
+	good, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if data, ok := Kept(path); !ok || string(data) != "every lantern on the lane" {
+		t.Fatalf("%q %v", data, ok)
+	}
+	for i := range good {
+		changed := append([]byte{}, good...)
+		changed[i] ^= 1
+		for what, bad := range map[string][]byte{"changed": changed, "cut": good[:i]} {
+			if err := os.WriteFile(path, bad, 0o644); err != nil {
+				t.Fatal(err)
+			}
+			if data, ok := Kept(path); ok {
+				t.Errorf("%s at %d: taken for good: %q", what, i, data)
+			}
+		}
+	}
+}
+
 // TestAgain: a file that can be made again is put in place whole, or not at all, over an earlier one and where there was none.
 func TestAgain(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a", "lane.zip")

@@ -51,7 +51,7 @@ func TestJointsGuarded(t *testing.T) {
 	}
 	n := int64(len(own))
 	for name, j := range map[string]pieces.Joint{
-		"another owner's":    {Sources: []string{sum(secret)}, Parts: [][3]int64{{n, 0, 0}}},
+		"another owner's":    {Sources: []string{sum(secret)}, Parts: [][3]int64{{int64(len(secret)), 0, 0}, {n - int64(len(secret)), -1, 0}}},
 		"beyond the end":     {Sources: []string{sum(own)}, Parts: [][3]int64{{n, 0, 1}}},
 		"shorter":            {Sources: []string{sum(own)}, Parts: [][3]int64{{n - 1, 0, 0}}},
 		"a path for a sum":   {Sources: []string{"../" + sum(own)}, Parts: [][3]int64{{n, 0, 0}}},

@@ -175,6 +175,47 @@ func twoSenders(t *testing.T) {
 	}
 }
 
+// TestTakenOver: a sender of whom nothing is heard for long is taken for dead; when it comes back, it stops, and names who sends now.
+func TestTakenOver(t *testing.T) { synctest.Test(t, takenOver) }
+
+func takenOver(t *testing.T) {
+	root := t.TempDir()
+	base, err := folder.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	asleep := site.New(&mute{&waiting{base, 2 * time.Second}}, 0, "Moor")
+	next := site.New(&waiting{base, 2 * time.Second}, 0, "Thimble")
+	asleep.Patience, next.Patience = 200*time.Millisecond, 200*time.Millisecond
+	done := make(chan error)
+	go func() {
+		_, err := asleep.Send(context.Background(), sitetest.Edition(1), progress.None)
+		done <- err
+	}()
+	time.Sleep(100 * time.Millisecond)
+	go func() {
+		_, err := next.Send(context.Background(), sitetest.Edition(2), progress.None)
+		done <- err
+	}()
+	var busy *site.Busy
+	if err := <-done; !errors.As(err, &busy) || busy.Who != "Thimble" {
+		t.Errorf("who was taken for dead goes on beside the next: %v", err)
+	}
+	if err := <-done; err != nil {
+		t.Errorf("the next sender got %v", err)
+	}
+}
+
+// mute is a store on which no sign of life arrives.
+type mute struct{ site.Store }
+
+func (m *mute) Swap(ctx context.Context, f site.File) error {
+	if f.Name == "havvel.beat" {
+		return &site.Unreachable{Host: "shed.example", Cause: errCut}
+	}
+	return m.Store.Swap(ctx, f)
+}
+
 // TestLostBeat: a sign of life that doesn't get through makes nobody think that somebody else sends.
 func TestLostBeat(t *testing.T) { synctest.Test(t, lostBeat) }
 
@@ -229,6 +270,29 @@ func TestForeign(t *testing.T) {
 		if data, _ := os.ReadFile(filepath.Join(root, name)); string(data) != "<p>our own" {
 			t.Errorf("%s was changed", name)
 		}
+	}
+}
+
+// TestForeignPage: a page of somebody else's that took the place of the site's own stays, also when a version is made public.
+func TestForeignPage(t *testing.T) {
+	root := t.TempDir()
+	base, err := folder.Open(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, page := site.New(base, 0, "moth"), filepath.Join(root, "index.html")
+	if _, err := s.Send(t.Context(), sitetest.Edition(1), progress.None); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(page, []byte("<p>our own"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	var foreign *site.Foreign
+	if _, err := s.Switch(t.Context(), sitetest.Edition(1).Folder, false); !errors.As(err, &foreign) || foreign.Name != "index.html" {
+		t.Errorf("%v", err)
+	}
+	if data, _ := os.ReadFile(page); string(data) != "<p>our own" {
+		t.Errorf("the page was overwritten: %s", data)
 	}
 }
 
