@@ -3,11 +3,19 @@ package tests
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"io"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -237,15 +245,49 @@ func TestInterrupt(t *testing.T) {
 	}
 }
 
-// TestHostilePortal: what a portal says can't touch the terminal, and the key goes to no other host.
+// TestHostilePortal: nothing that a portal says, nor a name in an export, makes the terminal do anything; programs get it as it is.
 func TestHostilePortal(t *testing.T) {
 	t.Parallel()
-	_, project := portal(t, nil)
+	const hostile = "\x1b[2J\x1b]0;lane\x07\u202emoc\u009b2K"
+	a, project := portal(t, nil)
+	to, err := url.Parse(a.Address())
+	if err != nil {
+		t.Fatal(err)
+	}
+	words, _ := json.Marshal(hostile)
+	on := httputil.NewSingleHostReverseProxy(to)
+	on.ModifyResponse = func(r *http.Response) error {
+		body, err := io.ReadAll(r.Body)
+		body = bytes.ReplaceAll(body, []byte("it is not valid JSON"), bytes.Trim(words, `"`))
+		r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+		r.Header.Del("Content-Length")
+		return err
+	}
+	s := httptest.NewServer(on)
+	t.Cleanup(s.Close)
+	edit(t, project, a.Address(), s.URL)
 	odd := demo.Good()
-	odd["\x1b[2J\u202emoc.json"] = []byte("{")
-	e := run(t, project, "send", write(t, odd), "--wait")
-	if strings.ContainsAny(e.out+e.err, "\x1b\u202e") {
-		t.Errorf("control characters on the screen: %q", e.out+e.err)
+	odd["night.json"], odd[hostile+".json"] = []byte("{"), []byte("{")
+	odd["index.html"] = append(odd["index.html"], "<script src=\""+hostile+".js\"></script>"...)
+	export := write(t, odd)
+	for _, command := range [][]string{
+		{"look", export, "--links"}, {"check", export}, {"pack", export}, {"compare", export, write(t, demo.Good())},
+		{"send", export, "--wait", "--accept-errors", "--no-proof"}, {"where"}, {"logbook"},
+	} {
+		e := run(t, project, command...)
+		if strings.ContainsAny(e.out+e.err, "\x1b\x07\u202e\u009b") {
+			t.Errorf("%s: control characters on the screen: %q", command[0], e.out+e.err)
+		}
+		if command[0] == "send" && !strings.Contains(e.out, "2J") {
+			t.Errorf("the portal's words are not told: %s", e.out)
+		}
+	}
+	e := run(t, project, "where", "--json").must(t, 0)
+	if strings.ContainsAny(e.out, "\x1b\u202e\u009b") {
+		t.Errorf("control characters in JSON: %q", e.out)
+	}
+	if d := decode[deliveries](t, e).Deliveries[0]; !slices.Contains(d.Reasons, hostile) && !strings.Contains(fmt.Sprint(d.Reasons), "moc") {
+		t.Errorf("%q", d.Reasons)
 	}
 }
 

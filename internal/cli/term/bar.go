@@ -61,11 +61,11 @@ func (b *bar) run() {
 	for {
 		select {
 		case <-time.After(barEvery):
-			fmt.Fprintf(b.screen.err, "\r\x1b[K%s", b.line(time.Now()))
+			fmt.Fprint(b.screen.bars, "\r\x1b[K", guard{on: b.screen}.safe(b.line(time.Now())))
 			shown = true
 		case <-b.stop:
 			if shown {
-				fmt.Fprint(b.screen.err, "\r\x1b[K")
+				fmt.Fprint(b.screen.bars, "\r\x1b[K")
 			}
 			return
 		}

@@ -15,21 +15,22 @@ import (
 
 // A Screen prints to one standard output and one standard error.
 type Screen struct {
-	out, err     io.Writer
-	width        int  // of the lines on out; text is wrapped there
-	columns      int  // of the terminal, which lines and tables may fill
-	display      bool // out is a terminal: lines and tables are wrapped, too
-	colour       bool // out shows colour
-	many         bool // 256 colours
-	errWidth     int  // of the lines on err; 0 for any
-	errIsDisplay bool // err can show moving bars
-	muted        bool // words on out are dropped, since programs read it
+	out, err     io.Writer // guarded
+	data, bars   io.Writer // where JSON goes, and what moves
+	width        int       // of the lines on out; text is wrapped there
+	columns      int       // of the terminal, which lines and tables may fill
+	display      bool      // out is a terminal: lines and tables are wrapped, too
+	colour       bool      // out shows colour
+	many         bool      // 256 colours
+	errWidth     int       // of the lines on err; 0 for any
+	errIsDisplay bool      // err can show moving bars
+	muted        bool      // words on out are dropped, since programs read it
 	nexts        []string
 }
 
 // New returns a screen. Colour is used on a terminal only, and not when NO_COLOR is set.
 func New(out, err io.Writer) *Screen {
-	s := &Screen{out: out, err: err, width: 100, columns: 100}
+	s := &Screen{data: quoting{out}, bars: err, width: 100, columns: 100}
 	if f, ok := out.(*os.File); ok && xterm.IsTerminal(int(f.Fd())) {
 		s.display = true
 		s.colour = os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
@@ -44,6 +45,7 @@ func New(out, err io.Writer) *Screen {
 			s.errWidth = min(w, 120)
 		}
 	}
+	s.out, s.err = guard{out, s}, guard{err, s}
 	return s
 }
 
@@ -161,7 +163,7 @@ func (s *Screen) Complain(words string) {
 
 // JSON prints one document.
 func (s *Screen) JSON(v any) error {
-	encoder := json.NewEncoder(s.out)
+	encoder := json.NewEncoder(s.data)
 	encoder.SetEscapeHTML(false)
 	encoder.SetIndent("", "  ")
 	return encoder.Encode(v)
@@ -169,7 +171,7 @@ func (s *Screen) JSON(v any) error {
 
 // JSONLine prints one document on one line.
 func (s *Screen) JSONLine(v any) error {
-	encoder := json.NewEncoder(s.out)
+	encoder := json.NewEncoder(s.data)
 	encoder.SetEscapeHTML(false)
 	return encoder.Encode(v)
 }
