@@ -159,6 +159,10 @@ var flawed = map[string]struct {
 		f["game.js"] += "\nimport 'data:text/javascript,1'; import a from 'kit/a.js'; export * from \"oil\"; import('later')"
 		f["unused.js"] = "import 'nobody-runs-this'"
 	}, []string{"error index.html:2", "error game.js:2"}},
+	"link-percent": {func(f map[string]string) {
+		f["50%.png"], f["100%.js"] = picture(1, 1), "1"
+		f["index.html"] = strings.Replace(f["index.html"], "</body>", "<img src=50%.png alt=half><script src=100%.js></script><img src=50%25.png alt=half></body>", 1)
+	}, []string{"error index.html:1", "warning index.html:1"}},
 	"link-case": {func(f map[string]string) {
 		f["index.html"] = strings.Replace(page, "<body>", "<body><img src=Art/Lane.png><a href=Game.js>", 1)
 		f["game.js"] += `load("art/LANE.png")`

@@ -9,8 +9,20 @@ import (
 	"havvel/internal/export"
 	"havvel/internal/export/link"
 	"havvel/internal/export/script"
+	"havvel/internal/export/web"
 	"havvel/internal/finding"
 )
+
+// withoutIt is how bad it is that the file of a link doesn't come: as bad as the check says, "", where the game can't start without it.
+func withoutIt(p *Pass, l export.Link) finding.Level {
+	switch reach := p.Build.Reach(l.From); {
+	case reach == export.Unreached || reach == export.Perhaps && !l.Certainty.Sure(): // what nothing is sure to use can't stop the game
+		return finding.Note
+	case reach < export.AtStart || l.Use != "script" && l.Use != "style" || !l.Certainty.Sure():
+		return finding.Warning // the game may start without it
+	}
+	return ""
+}
 
 var linkChecks = []*Check{
 	{
@@ -34,13 +46,27 @@ var linkChecks = []*Check{
 			if l.Certainty == link.Seen {
 				f.Message = fmt.Sprintf("%s is asked for here, as the last trial saw, but there is no such file", l.Path)
 			}
-			switch reach := p.Build.Reach(l.From); {
-			case reach == export.Unreached || reach == export.Perhaps && !l.Certainty.Sure(): // what nothing is sure to use can't stop the game
-				f.Level = finding.Note
-			case reach < export.AtStart || l.Use != "script" && l.Use != "style" || !l.Certainty.Sure():
-				f.Level = finding.Warning // the game may start without it
-			}
+			f.Level = withoutIt(p, l)
 			return f
+		}),
+	},
+	{
+		ID:    "link-percent",
+		Title: "An address has a bare percent sign",
+		Level: finding.Error,
+		Text: "In an address, a percent sign begins the code of a character: %25 is the sign itself. Browsers ask for a bare one as it " +
+			"stands. Some hosts find the file all the same; others answer 400, and the file is missing there alone. Rename the file.",
+		Before: `<img src="50%.png">`,
+		After:  `<img src="half.png">`,
+		Run: onLinks(func(p *Pass, l export.Link) *finding.Finding {
+			if l.Result != export.Found || !web.Bare(l.Target) {
+				return nil
+			}
+			return &finding.Finding{
+				Message: fmt.Sprintf("the percent sign in %s begins no code, and many hosts refuse such an address", l.Target),
+				Fix:     "rename the file without it; or write %25 for the sign",
+				Level:   withoutIt(p, l),
+			}
 		}),
 	},
 	{

@@ -1,8 +1,11 @@
 package web
 
 import (
+	"encoding/hex"
 	"net/url"
 	"path"
+	"regexp"
+	"slices"
 	"strings"
 )
 
@@ -24,21 +27,60 @@ func Resolve(from, base, target string) (file string, where Where) {
 	if !ok {
 		return "", Outside
 	}
-	u, err := url.Parse(strings.TrimSpace(target))
-	if err != nil {
-		return "", Nowhere
-	}
+	scheme, rest := split(target)
 	switch {
-	case u.Scheme == "http" || u.Scheme == "https" || u.Host != "":
+	case scheme == "http" || scheme == "https" || len(rest) > 2 && strings.HasPrefix(rest, "//"):
 		return "", Outside
-	case u.Scheme != "" || u.Path == "":
+	case scheme != "" || rest == "":
 		return "", Nowhere
-	case strings.HasPrefix(u.Path, "/"):
-		return strings.TrimPrefix(path.Clean(u.Path), "/"), Absolute
-	case strings.HasPrefix(from, "/"):
-		return strings.TrimPrefix(path.Join(path.Dir(from), u.Path), "/"), Absolute
 	}
-	return path.Join(path.Dir(from), u.Path), Inside
+	name := decoded(rest)
+	switch {
+	case strings.HasPrefix(name, "/"):
+		return strings.TrimPrefix(path.Clean(name), "/"), Absolute
+	case strings.HasPrefix(from, "/"):
+		return strings.TrimPrefix(path.Join(path.Dir(from), name), "/"), Absolute
+	}
+	return path.Join(path.Dir(from), name), Inside
+}
+
+// split takes an address apart as browsers do (the URL Standard, section 4.4): without white space around it and line ends in it, a
+// scheme in small letters, and what is behind it, up to a query or fragment. Where there is no scheme, a backslash is a slash.
+func split(target string) (scheme, rest string) {
+	rest = strings.TrimFunc(target, func(r rune) bool { return r <= ' ' })
+	rest = strings.NewReplacer("\t", "", "\n", "", "\r", "").Replace(rest)
+	if before, after, ok := strings.Cut(rest, ":"); ok && schemeForm.MatchString(before) {
+		scheme, rest = strings.ToLower(before), after
+	}
+	if i := strings.IndexAny(rest, "?#"); i >= 0 {
+		rest = rest[:i]
+	}
+	if scheme == "" {
+		rest = strings.ReplaceAll(rest, `\`, "/")
+	}
+	return scheme, rest
+}
+
+var schemeForm = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9+.-]*$`)
+
+// code is a percent sign, with the byte in hexadecimal digits that it stands for; or without, where it stands for itself.
+var code = regexp.MustCompile(`%([0-9A-Fa-f]{2})?`)
+
+// decoded is a path without percent-encoding. As in browsers, a percent sign that begins no code stays.
+func decoded(p string) string {
+	return code.ReplaceAllStringFunc(p, func(c string) string {
+		if b, err := hex.DecodeString(c[1:]); err == nil && len(b) == 1 {
+			return string(b)
+		}
+		return c
+	})
+}
+
+// Bare reports whether a percent sign in the path of an address begins no code. Browsers ask for it as it is, and many hosts refuse that
+// (RFC 3986, section 2.4).
+func Bare(target string) bool {
+	_, rest := split(target)
+	return slices.Contains(code.FindAllString(rest, -1), "%")
 }
 
 // rebased is the path from which targets are resolved in the file from, of a page with that base; it starts with a slash

@@ -118,7 +118,15 @@ func TestResolve(t *testing.T) {
 		{"web/index.html", "assets/", "a.js", "web/assets/a.js", Inside},
 		{"web/index.html", "/assets/", "a.js", "assets/a.js", Absolute},
 		{"web/index.html", "https://cdn.example/", "a.js", "", Outside},
-		{"index.html", "", "%zz", "", Nowhere},
+		{"index.html", "", "50%.png", "50%.png", Inside},
+		{"index.html", "", "%zz%41", "%zzA", Inside},
+		{"index.html", "", " \ta\n.js\r\n", "a.js", Inside},
+		{"index.html", "", `art\lane.png`, "art/lane.png", Inside},
+		{"index.html", "", `\\cdn.example\a.js`, "", Outside},
+		{"index.html", "", "a\x1b[2J.js", "a\x1b[2J.js", Inside},
+		{"index.html", "", "HTTP://[bad/a.js", "", Outside},
+		{"index.html", "", "x:a.js", "", Nowhere},
+		{"index.html", "", "a.js?of=x:y", "a.js", Inside},
 	} {
 		if file, where := Resolve(c.from, c.base, c.target); file != c.file || where != c.where {
 			t.Errorf("Resolve(%q, %q, %q) = %q, %d; want %q, %d", c.from, c.base, c.target, file, where, c.file, c.where)
