@@ -20,6 +20,12 @@
 	Element.prototype.attachShadow = function () { const r = attach.apply(this, arguments); roots.push(r); return r; };
 	const everywhere = (selector) => [document, ...roots.filter((r) => r.isConnected)].flatMap((r) => [...r.querySelectorAll(selector)]);
 	window.havvelWords = () => [document.body, ...roots.filter((r) => r.isConnected).flatMap((r) => [...r.children])].map((e) => (e && e.innerText) || "").join("\n");
+	// Which parts of the page listen to presses.
+	const pressable = new WeakSet(), listenTo = EventTarget.prototype.addEventListener;
+	EventTarget.prototype.addEventListener = function (type) {
+		if (this instanceof Element && /^(click|pointer(down|up)|mouse(down|up)|touch(start|end))$/.test(type)) pressable.add(this);
+		return listenTo.apply(this, arguments);
+	};
 	// A window that the game opens covers it: players come back from there.
 	const openWindow = window.open;
 	window.open = function () {
@@ -232,10 +238,25 @@
 	// Where there is something to press.
 	// A link that leads away from the game is none of its controls.
 	const away = (e) => e.localName === "a" && (e.target && e.target !== "_self" || e.protocol !== location.protocol || e.host !== location.host);
-	window.havvelControls = () => everywhere("button, a[href], input, [role=button], [onclick], summary").filter((e) => {
+	const inView = (e) => {
 		const r = e.getBoundingClientRect();
 		return shown(e) && !away(e) && r.width > 4 && r.height > 4 && r.left >= 0 && r.top >= 0 && r.right <= innerWidth && r.bottom <= innerHeight;
-	}).slice(0, 3).map((e) => { const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]; });
+	};
+	// Parts of the page that listen to presses, or where the mouse's pointer says so, are controls, too.
+	const listens = (e) => pressable.has(e) || ["onclick", "onpointerdown", "onmousedown", "onpointerup", "onmouseup", "ontouchstart"].some((on) => e[on]);
+	const points = (e) => getComputedStyle(e).cursor === "pointer" && getComputedStyle(e.parentElement || e).cursor !== "pointer";
+	window.havvelControls = () => {
+		const named = everywhere("button, a[href], input, [role=button], [onclick], summary").filter(inView);
+		const others = named.length ? [] : everywhere("body *:not(canvas):not(iframe)").slice(0, 2000).filter((e) => (listens(e) || points(e)) && inView(e));
+		return [...named, ...others].slice(0, 3).map((e) => { const r = e.getBoundingClientRect(); return [r.left + r.width / 2, r.top + r.height / 2]; });
+	};
+	// A key does nothing to the page itself, such as to scroll it, while this is on.
+	const control = (e) => e.target.closest && e.target.closest("button, a, input, select, textarea, summary, [contenteditable]");
+	const remain = (e) => { if (!control(e) && (e.type === "keypress" || e.key.startsWith("Arrow"))) e.preventDefault(); };
+	window.havvelUnmoved = (on) => {
+		for (const type of ["keydown", "keypress"]) on ? addEventListener(type, remain) : removeEventListener(type, remain);
+		inner((w) => w.havvelUnmoved(on));
+	};
 	// The largest canvas, also in frames of the game's own.
 	const largest = (doc, x, y) => {
 		let canvas = null;

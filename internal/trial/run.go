@@ -72,6 +72,7 @@ type viewer struct {
 	played   bool          // the steps were done
 	pressed  time.Duration // when something was pressed to tell whether it has started; 0 for never
 	eager    bool          // something is pressed as soon as the picture may be at rest, and once more where nothing came of it
+	near     bool          // the mouse is where it will press
 	resting  bool          // a picture at rest is enough: nothing is pressed to tell whether it is the game
 }
 

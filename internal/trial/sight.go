@@ -204,6 +204,49 @@ func (s *sight) since(t time.Time) float64 {
 	return float64(n) / float64(max(1, len(s.changed)))
 }
 
+// dismiss forgets what has changed since a time: it was somebody else's doing.
+func (s *sight) dismiss(since time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for i, at := range s.changed {
+		if at.After(since) {
+			s.changed[i], s.lives[i] = time.Time{}, 0
+		}
+	}
+}
+
+// Bounds of what a press turns into another picture.
+const (
+	mostTurned = 0.8 // of what stood still before
+	leastStood = 0.2 // of the window, that stood still
+)
+
+// turned remembers what has stood still since a time. The function that it returns reports whether most of that has changed since another.
+func (s *sight) turned(still time.Time) func(since time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	stood, n := make([]bool, len(s.changed)), 0
+	for i, at := range s.changed {
+		if stood[i] = !at.After(still); stood[i] {
+			n++
+		}
+	}
+	return func(since time.Time) bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if len(s.changed) != len(stood) || float64(n) < leastStood*float64(len(stood)) {
+			return false
+		}
+		other := 0
+		for i, at := range s.changed {
+			if stood[i] && at.After(since) {
+				other++
+			}
+		}
+		return float64(other) >= mostTurned*float64(n)
+	}
+}
+
 // moved are the places of a grid in which something changed within the last while.
 func (s *sight) moved(wide, high int) []bool {
 	s.mu.Lock()

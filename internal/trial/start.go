@@ -12,6 +12,7 @@ import (
 const (
 	often     = 150 * time.Millisecond  // between two moments
 	twice     = 350 * time.Millisecond  // within which two taps are one gesture that zooms
+	hovered   = 500 * time.Millisecond  // in which it shows that the mouse is there
 	forAPress = 1500 * time.Millisecond // in which a press shows
 	patience  = 3                       // times the limit, where the machine gives the browser little time
 )
@@ -51,34 +52,39 @@ func (r *viewer) start(ctx context.Context) error {
 func (r *viewer) follow(ctx context.Context) (*starting, error) {
 	s := &starting{Eager: r.eager && !r.resting && len(r.trial.Steps) == 0}
 	q := questions{viewer: r, replies: make(chan answered, 1), last: answered{at: time.Now(), state: &state{}}}
-	for {
+	for s.Answer == "" {
 		q.await(ctx)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		r.glance(ctx, q.last)
-		m := r.moment(q.last)
-		if s.next(m) && s.Answer != "" {
-			return s, nil
-		}
-		limit := r.trial.limit()
-		over := m.Own >= limit || m.At >= patience*limit
-		if s.WantsTo && r.resting {
-			s.yes(max(m.Since, m.Pattern))
-			return s, nil
-		}
-		if last := over && m.Visible && m.Work == "" && !m.Begun && m.At-m.Answered < hungAfter; s.WantsTo || last {
-			s.Eager = s.Eager && !last
-			if err := r.tell(ctx, s, q.last); err != nil || s.Answer != "" {
-				return s, err
-			}
-			continue
-		}
-		if over {
-			s.end(m, limit)
-			return s, nil
+		if err := r.consider(ctx, s, q.last); err != nil {
+			return nil, err
 		}
 	}
+	return s, nil
+}
+
+// consider takes what is known now, and has a press tell where that is wanted, or where the time is up and a press may still tell.
+func (r *viewer) consider(ctx context.Context, s *starting, last answered) error {
+	m, limit := r.moment(last), r.trial.limit()
+	over := m.Own >= limit || m.At >= patience*limit
+	switch asked := s.next(m); {
+	case asked && s.Answer != "":
+		return nil
+	case s.WantsTo && r.resting:
+		s.yes(max(m.Since, m.Pattern))
+		return nil
+	case over && !s.WantsTo && (!m.Visible || m.Work != "" || m.Begun || m.At-m.Answered >= hungAfter):
+		s.end(m, limit)
+		return nil
+	case s.WantsTo || over:
+		s.Eager = s.Eager && !over
+		return r.tell(ctx, s, last)
+	case s.Nears:
+		return r.approach(ctx)
+	}
+	return nil
 }
 
 // questions are what the page is asked all the time. One at a time is on its way.
@@ -115,171 +121,6 @@ func (r *viewer) glance(ctx context.Context, last answered) {
 		return
 	}
 	r.lookNow(ctx)
-}
-
-// tell has a press tell whether the game has started; where the trial has steps, they do so.
-func (r *viewer) tell(ctx context.Context, s *starting, last answered) error {
-	words := r.words(ctx)
-	err := r.untouched(ctx)
-	if err != nil {
-		return err
-	}
-	failed := r.moment(last).Failure
-	begun := time.Now()
-	if r.pressed == 0 {
-		r.pressed = begun.Sub(r.seen.began)
-	}
-	before := r.sight.since(begun.Add(-forAPress))
-	led := "" // the words to which a press led at once
-	if len(r.trial.Steps) > 0 {
-		r.played = true
-		err = r.steps(ctx)
-	} else {
-		led, err = r.pressSomething(ctx, words)
-	}
-	if err != nil {
-		return err
-	}
-	until := begun.Add(forAPress)
-	if first := r.seen.began.Add(r.pressed + 2*forAPress); !s.Eager && first.After(until) {
-		until = first
-	}
-	r.waitFor(ctx, begun, until, led != "")
-	now := max(r.sight.since(begun), r.settle(ctx))
-	state, err := r.ask(ctx)
-	if err != nil {
-		return err
-	}
-	woke := state.Pattern != last.state.Pattern && state.Pattern != 0
-	if !woke && (now < pressed || state.Styled) {
-		woke = r.reworded(ctx, words, led)
-	}
-	m := r.moment(answered{state, nil, time.Now()})
-	m.Broke = r.broke(ctx, failed, m.Failure)
-	s.after(m, before, now, woke)
-	return ctx.Err()
-}
-
-// untouched takes the picture of the game before anything is pressed.
-func (r *viewer) untouched(ctx context.Context) error {
-	if r.pressed != 0 {
-		return nil
-	}
-	p, err := r.picture(ctx, "start")
-	if err == nil {
-		r.firstScreen(p)
-		r.sight.look(p, time.Now()) // the next one of its kind is compared with it
-	}
-	return err
-}
-
-// waitFor waits for what a press leads to; less long where something has come of it.
-func (r *viewer) waitFor(ctx context.Context, begun, until time.Time, led bool) {
-	seen := r.sight.many()
-	for ; ctx.Err() == nil; pause(ctx, often) {
-		came := led || r.sight.many() > seen+2 || r.sight.since(begun) >= pressed
-		if now := time.Now(); now.After(until) || now.Sub(begun) > forAPress && came {
-			break
-		}
-	}
-	if r.sight.many() == seen { // nothing came by itself
-		r.lookNow(ctx)
-	}
-}
-
-// settle waits until all has come that a press made the page ask for, unless the picture lives meanwhile, and returns the share of the
-// window that changed last.
-func (r *viewer) settle(ctx context.Context) float64 {
-	_, begun := r.pulse.beat()
-	from := time.Now()
-	for waited := false; ctx.Err() == nil; pause(ctx, often) {
-		work, ended, _ := r.watch.work(r.seen.began)
-		_, own := r.pulse.beat()
-		settled := work == "" && time.Since(r.seen.began)-ended >= settledAfter
-		if settled && !waited {
-			return 0
-		}
-		if settled || r.sight.since(from) >= alive || own-begun >= deadFor || time.Since(from) >= patience*deadFor {
-			r.lookNow(ctx)
-			return r.sight.since(time.Now().Add(-forAPress))
-		}
-		waited = true
-	}
-	return 0
-}
-
-// lookNow takes a picture of the window. One that can't be taken tells nothing.
-func (r *viewer) lookNow(ctx context.Context) {
-	if p, err := r.tab.Picture(ctx); err == nil {
-		r.sight.look(p, time.Now())
-	}
-}
-
-// broke reports whether something failed for good after a press, and nothing moves from then on.
-func (r *viewer) broke(ctx context.Context, before, after *failure) bool {
-	if after == nil || !after.Lasting || before != nil && before.Words == after.Words {
-		return false
-	}
-	r.lookNow(ctx) // the next picture of its kind is compared with this one
-	from := time.Now()
-	pause(ctx, forAPress)
-	r.lookNow(ctx)
-	return r.sight.since(from) < motion
-}
-
-// words are those that the page shows.
-func (r *viewer) words(ctx context.Context) (words string) {
-	r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelWords ? havvelWords().slice(0, 20000) : ''", &words) // "" where it doesn't answer
-	return words
-}
-
-// reworded reports whether a press led to other words, and those stay: words that change all the time count something. Those to which it
-// led at once have stayed for as long as a press takes to show.
-func (r *viewer) reworded(ctx context.Context, before, led string) bool {
-	now := r.words(ctx)
-	if now == before || now == "" {
-		return false
-	}
-	if now == led {
-		return true
-	}
-	pause(ctx, forAPress)
-	return r.words(ctx) == now
-}
-
-// pressSomething presses what players would: the controls that are to be seen, or the middle, and the keys that begin games. Once a press
-// leads to other words than those that were there, it stops, and returns them: the next one could lead back.
-func (r *viewer) pressSomething(ctx context.Context, words string) (led string, err error) {
-	restless := r.words(ctx) != words // they change by themselves, and tell nothing of a press
-	for _, at := range r.controls(ctx) {
-		if err := r.press(ctx, at[0], at[1]); err != nil {
-			return "", err
-		}
-		if r.view.Touch {
-			pause(ctx, twice)
-		}
-		pause(ctx, often)
-		if now := r.words(ctx); !restless && now != words && now != "" {
-			return now, nil
-		}
-	}
-	for _, key := range []string{"Enter", "Space", "ArrowRight"} {
-		if err := r.key(ctx, key, 0); err != nil {
-			return "", err
-		}
-	}
-	return "", nil
-}
-
-// controls are the points at which players press: on the controls that are to be seen, or in the middle.
-func (r *viewer) controls(ctx context.Context) (points [][2]float64) {
-	err := r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelControls ? havvelControls() : []", &points)
-	if err != nil || len(points) == 0 {
-		page, _ := r.ask(ctx) // one that doesn't answer is pressed all the same
-		width, height := r.extent(page)
-		return [][2]float64{{width / 2, height / 2}}
-	}
-	return points
 }
 
 // moment puts together what is known now.

@@ -46,6 +46,7 @@ type failure struct {
 const (
 	while        = 2500 * time.Millisecond // over which changes are added up
 	settledAfter = 700 * time.Millisecond  // after the last request
+	nearFor      = 1200 * time.Millisecond // of own time, after which a press may be wanted soon
 	quietFor     = 2 * time.Second         // of own time, in which nothing is loaded any more
 	stillFor     = 3500 * time.Millisecond // likewise, where the picture doesn't move
 	deadFor      = 8 * time.Second         // likewise, where something failed: games try again after a few seconds
@@ -75,6 +76,7 @@ type starting struct {
 	Hung    bool          // a no, since the page does not answer
 	ByTime  bool          // a no that rests on time alone
 	WantsTo bool          // nothing moves by itself: a press would tell
+	Nears   bool          // it will be wanted soon, if nothing moves until then
 	Eager   bool          // likewise as soon as it may be at rest: a press that leads to nothing then is done again
 }
 
@@ -127,6 +129,7 @@ func (s *starting) calm(m moment) bool {
 	calm := m.Own - s.quiet
 	switch {
 	case calm < quietFor:
+		s.Nears = s.Eager && calm >= nearFor && m.Changed < motion
 		return false
 	case m.Changed >= alive && !m.Styled:
 		return s.yes(max(m.Since, m.Pattern))
@@ -157,14 +160,21 @@ func (s *starting) after(m moment, before, now float64, woke bool) {
 		}
 	case m.Failure != nil:
 		s.failed(m.Failure)
-	case m.Styled:
-		s.untold("all that moves are animations of a stylesheet, and a press changes nothing: a title that waits for something else, or a " +
-			"loading screen")
-	case now >= motion || before >= motion:
-		s.untold("something small moves, and a press changes nothing: a title that waits for something else, or a loading picture")
 	default:
-		s.untold("the picture stands still, and a press changes nothing: a title that waits for something else, or a game that is stuck")
+		s.untold(unmoved(m.Styled, max(before, now)))
 	}
+}
+
+// unmoved says what a page looks like that a press doesn't change.
+func unmoved(styled bool, moves float64) string {
+	switch {
+	case styled:
+		return "all that moves are animations of a stylesheet, and a press changes nothing: a title that waits for something else, or a " +
+			"loading screen"
+	case moves >= motion:
+		return "something small moves, and a press changes nothing: a title that waits for something else, or a loading picture"
+	}
+	return "the picture stands still, and a press changes nothing: a title that waits for something else, or a game that is stuck"
 }
 
 // draws reports whether a game is at work, though nothing can be made out.
