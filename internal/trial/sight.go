@@ -72,8 +72,8 @@ func (s *sight) look(data []byte, at time.Time) {
 	s.compare(format, shot{now, at})
 }
 
-// compare notes what changed since the last picture of a kind, unless one of another kind has shown it meanwhile. The first one of a kind is
-// compared with another kind, where only what differs on the whole counts.
+// compare notes what changed since the last picture of a kind, unless one of another kind has shown it meanwhile. The first one of a kind
+// is compared with another kind, where only what differs on the whole counts.
 func (s *sight) compare(kind string, now shot) {
 	last, latest := s.last[kind], s.latest
 	s.last[kind], s.latest = now, now

@@ -75,7 +75,7 @@ func (r *viewer) consider(ctx context.Context, s *starting, last answered) error
 	case s.WantsTo && r.resting:
 		s.yes(max(m.Since, m.Pattern))
 		return nil
-	case over && !s.WantsTo && (!m.Visible || m.Work != "" || m.Begun || m.At-m.Answered >= hungAfter):
+	case over && !s.WantsTo && !m.pressable():
 		s.end(m, limit)
 		return nil
 	case s.WantsTo || over:
@@ -86,6 +86,9 @@ func (r *viewer) consider(ctx context.Context, s *starting, last answered) error
 	}
 	return nil
 }
+
+// pressable reports whether a press could tell, as far as is known.
+func (m moment) pressable() bool { return m.Visible && m.idle() && m.At-m.Answered < hungAfter }
 
 // questions are what the page is asked all the time. One at a time is on its way.
 type questions struct {
