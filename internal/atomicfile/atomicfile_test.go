@@ -56,7 +56,7 @@ func TestKept(t *testing.T) {
 				t.Fatal(err)
 			}
 			if data, ok := Kept(path); ok {
-				t.Errorf("%s at %d: taken for good: %q", what, i, data)
+				t.Errorf("%s at %d: taken for whole: %q", what, i, data)
 			}
 		}
 	}
