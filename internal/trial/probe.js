@@ -252,7 +252,7 @@
 	};
 	// A key does nothing to the page itself, such as to scroll it, while this is on.
 	const control = (e) => e.target.closest && e.target.closest("button, a, input, select, textarea, summary, [contenteditable]");
-	const remain = (e) => { if (!control(e) && (e.type === "keypress" || e.key.startsWith("Arrow"))) e.preventDefault(); };
+	const remain = (e) => { if (!control(e) && (e.type === "keypress" || String(e.key).startsWith("Arrow"))) e.preventDefault(); };
 	window.havvelUnmoved = (on) => {
 		for (const type of ["keydown", "keypress"]) on ? addEventListener(type, remain) : removeEventListener(type, remain);
 		inner((w) => w.havvelUnmoved(on));

@@ -29,7 +29,8 @@ type sight struct {
 // A shot is a picture of the window.
 type shot struct {
 	*image.RGBA
-	at time.Time
+	at   time.Time
+	kind string
 }
 
 // Sizes and bounds of what is seen.
@@ -69,14 +70,14 @@ func (s *sight) look(data []byte, at time.Time) {
 		s.lives = make([]uint8, sightWidth*height)
 	}
 	s.turn(at)
-	s.compare(format, shot{now, at})
+	s.compare(shot{now, at, format})
 }
 
-// compare notes what changed since the last picture of a kind, unless one of another kind has shown it meanwhile. The first one of a kind
-// is compared with another kind, where only what differs on the whole counts.
-func (s *sight) compare(kind string, now shot) {
-	last, latest := s.last[kind], s.latest
-	s.last[kind], s.latest = now, now
+// compare notes what changed since the last picture of the same kind, unless one of another kind has shown it meanwhile. The first one of a
+// kind is compared with another kind, where only what differs on the whole counts.
+func (s *sight) compare(now shot) {
+	last, latest := s.last[now.kind], s.latest
+	s.last[now.kind], s.latest = now, now
 	if latest.RGBA == nil {
 		return
 	}
@@ -204,7 +205,7 @@ func (s *sight) since(t time.Time) float64 {
 	return float64(n) / float64(max(1, len(s.changed)))
 }
 
-// dismiss forgets what has changed since a time: it was somebody else's doing.
+// dismiss forgets what has changed since a time, since it was our own doing: what comes is compared with the latest picture alone.
 func (s *sight) dismiss(since time.Time) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -213,6 +214,7 @@ func (s *sight) dismiss(since time.Time) {
 			s.changed[i], s.lives[i] = time.Time{}, 0
 		}
 	}
+	s.last = map[string]shot{s.latest.kind: s.latest}
 }
 
 // Bounds of what a press turns into another picture.

@@ -256,6 +256,12 @@ func TestSightOfTwoKinds(t *testing.T) {
 	if share := s.since(begin.Add(7 * time.Second)); share > 0 {
 		t.Errorf("nothing changed since, and %.2f is said to have", share)
 	}
+	look("jpeg", 60, 8500*time.Millisecond) // our own doing
+	s.dismiss(begin.Add(8 * time.Second))
+	look("png", 60, 8700*time.Millisecond)
+	if share := s.since(begin.Add(8 * time.Second)); share > 0 {
+		t.Errorf("what was dismissed comes back: %.2f", share)
+	}
 	look("png", 200, 9*time.Second)
 	if share := s.since(begin.Add(8 * time.Second)); share < 1 {
 		t.Errorf("all changed again, and %.2f is said to have", share)

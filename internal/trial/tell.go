@@ -63,15 +63,17 @@ func (r *viewer) approach(ctx context.Context) error {
 		return err
 	}
 	r.firstScreen(p)
-	if !r.view.Touch && len(r.trial.Steps) == 0 {
-		at, before := r.controls(ctx)[0], time.Now()
-		if err := r.tab.Mouse(ctx, browser.Mouse{Motion: browser.Move, X: at[0], Y: at[1]}); err != nil {
-			return err
-		}
-		pause(ctx, hovered)
-		r.sight.dismiss(before)
+	if r.view.Touch || len(r.trial.Steps) > 0 {
+		r.sight.look(p, time.Now()) // the next picture of its kind is compared with this one
+		return nil
 	}
-	r.lookNow(ctx) // the next picture of its kind is compared with this one
+	at, before := r.controls(ctx)[0], time.Now()
+	if err := r.tab.Mouse(ctx, browser.Mouse{Motion: browser.Move, X: at[0], Y: at[1]}); err != nil {
+		return err
+	}
+	pause(ctx, hovered)
+	r.lookNow(ctx)
+	r.sight.dismiss(before)
 	return nil
 }
 
@@ -182,22 +184,19 @@ func (r *viewer) unmoved(ctx context.Context, on bool) {
 	r.tab.Evaluate(ctx, r.watch.frame(), fmt.Sprintf("window.havvelUnmoved && havvelUnmoved(%v)", on), nil)
 }
 
-// controls are the points at which players press: on the controls that are to be seen, or in the middle of the picture and of the window.
+// controls are the points at which players press: on the controls that are to be seen, in the middle of the window, and of the picture
+// where that is elsewhere.
 func (r *viewer) controls(ctx context.Context) (points [][2]float64) {
-	err := r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelControls ? havvelControls() : []", &points)
-	if err == nil && len(points) > 0 {
-		return points
-	}
-	page, _ := r.ask(ctx) // one that doesn't answer is pressed all the same
+	r.tab.Evaluate(ctx, r.watch.frame(), "window.havvelControls ? havvelControls() : []", &points) // one that doesn't answer is pressed, too
+	page, _ := r.ask(ctx)
 	width, height := r.extent(page)
-	middle := [2]float64{width / 2, height / 2}
-	if page == nil || page.Canvas == nil {
-		return [][2]float64{middle}
+	x, y := width/2, height/2
+	if page != nil && page.Canvas != nil {
+		c := page.Canvas
+		left, top, right, bottom := max(0, c.X), max(0, c.Y), min(width, c.X+c.W), min(height, c.Y+c.H)
+		if left < right && top < bottom && (x < left || x > right || y < top || y > bottom) {
+			points = append(points, [2]float64{(left + right) / 2, (top + bottom) / 2})
+		}
 	}
-	c := page.Canvas
-	left, top, right, bottom := max(0, c.X), max(0, c.Y), min(width, c.X+c.W), min(height, c.Y+c.H)
-	if left < right && top < bottom && (middle[0] < left || middle[0] > right || middle[1] < top || middle[1] > bottom) {
-		points = append(points, [2]float64{(left + right) / 2, (top + bottom) / 2})
-	}
-	return append(points, middle)
+	return append(points, [2]float64{x, y})
 }
