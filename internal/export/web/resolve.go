@@ -2,7 +2,6 @@ package web
 
 import (
 	"encoding/hex"
-	"net/url"
 	"path"
 	"regexp"
 	"slices"
@@ -29,7 +28,7 @@ func Resolve(from, base, target string) (file string, where Where) {
 	}
 	scheme, rest := split(target)
 	switch {
-	case scheme == "http" || scheme == "https" || len(rest) > 2 && strings.HasPrefix(rest, "//"):
+	case scheme == "http" || scheme == "https" || otherHost(rest):
 		return "", Outside
 	case scheme != "" || rest == "":
 		return "", Nowhere
@@ -61,6 +60,9 @@ func split(target string) (scheme, rest string) {
 	return scheme, rest
 }
 
+// otherHost reports whether what is behind a scheme, or stands alone, begins with a host.
+func otherHost(rest string) bool { return len(rest) > 2 && strings.HasPrefix(rest, "//") }
+
 var schemeForm = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9+.-]*$`)
 
 // code is a percent sign, with the byte in hexadecimal digits that it stands for; or without, where it stands for itself.
@@ -89,14 +91,15 @@ func rebased(from, base string) (at string, ok bool) {
 	if base == "" {
 		return from, true
 	}
-	b, err := url.Parse(base)
-	if err != nil || b.IsAbs() || b.Host != "" {
+	scheme, rest := split(base)
+	if scheme != "" || otherHost(rest) {
 		return "", false
 	}
-	if strings.HasPrefix(b.Path, "/") {
-		return "/" + strings.TrimPrefix(path.Join(b.Path, "x"), "/"), true
+	name := decoded(rest)
+	if strings.HasPrefix(name, "/") {
+		return "/" + strings.TrimPrefix(path.Join(name, "x"), "/"), true
 	}
-	return path.Join(path.Dir(from), b.Path+"x"), true
+	return path.Join(path.Dir(from), name+"x"), true
 }
 
 // Folder is the folder that targets are relative to in the file from, of a page with that base: a path in the export, and
